@@ -1,0 +1,49 @@
+//! Advice: what the survey would tell the owner of the database, without changing anything.
+
+use super::{Catalog, TableKind};
+
+/// One piece of advice.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Advice {
+    /// What it is about: a table, or a table's columns.
+    pub place: String,
+    /// What was seen, what follows, and the remedy.
+    pub text: String,
+}
+
+/// Rows below which a missing index is not worth a word.
+const WORTH_AN_INDEX: u64 = 1_000;
+
+/// What could be better about the tables: links without an index, tables without a key, columns whose values
+/// made the survey choose another type than the declared one.
+pub fn advise(catalog: &Catalog) -> Vec<Advice> {
+    let mut found = Vec::new();
+    for table in &catalog.tables {
+        let name = &table.name;
+        if table.kind == TableKind::Table && table.keys().next().is_none() {
+            found.push(Advice {
+                place: name.clone(),
+                text: "has no key: it is read-only and paged by offset only; a primary key would give cursors".into(),
+            });
+        }
+        for key in &table.foreign_keys {
+            if !table.is_indexed(&key.columns) && table.about_rows >= WORTH_AN_INDEX {
+                let columns = key.columns.join(", ");
+                found.push(Advice {
+                    place: format!("{name}({columns})"),
+                    text: format!(
+                        "refers to `{}` without an index over about {} rows; `create index on {name} ({columns})` \
+                         would make the link from `{}` cheap",
+                        key.table, table.about_rows, key.table
+                    ),
+                });
+            }
+        }
+        for column in &table.columns {
+            if let Some(notice) = &column.notice {
+                found.push(Advice { place: format!("{name}.{}", column.name), text: notice.clone() });
+            }
+        }
+    }
+    found
+}

@@ -1,0 +1,108 @@
+//! Drift: how a live source differs from its survey file.
+
+use super::{Catalog, Table};
+
+/// One difference, as a sentence with its consequence.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Drift {
+    /// The table that it is about.
+    pub table: String,
+    /// What changed, from the survey file to the database.
+    pub text: String,
+    /// Does it break asks that work with the survey file as it is?
+    pub breaking: bool,
+}
+
+/// What changed between the survey file and what is there now. Row estimates do not count.
+pub fn compare(surveyed: &Catalog, live: &Catalog) -> Vec<Drift> {
+    let mut found = Vec::new();
+    for old in &surveyed.tables {
+        match live.table(&old.name) {
+            None => found.push(drift(&old.name, format!("`{}` is gone", old.name), true)),
+            Some(new) => compare_tables(old, new, &mut found),
+        }
+    }
+    for new in &live.tables {
+        if surveyed.table(&new.name).is_none() {
+            found.push(drift(&new.name, format!("`{}` is new", new.name), false));
+        }
+    }
+    found
+}
+
+fn compare_tables(old: &Table, new: &Table, found: &mut Vec<Drift>) {
+    let name = &old.name;
+    for column in &old.columns {
+        let place = format!("`{name}.{}`", column.name);
+        match new.column(&column.name) {
+            None => found.push(drift(name, format!("{place} is gone"), true)),
+            Some(now) if now == column => {}
+            Some(now) if now.declared != column.declared => {
+                let text = format!("{place} was declared `{}` and is now `{}`", column.declared, now.declared);
+                found.push(drift(name, text, now.scalar != column.scalar));
+            }
+            Some(now) if now.scalar != column.scalar => {
+                let text =
+                    format!("{place} was typed {} and its values now ask for {}", column.scalar.name(), now.scalar.name());
+                found.push(drift(name, text, true));
+            }
+            Some(now) if now.nullable != column.nullable => {
+                let text = if now.nullable { "now allows null" } else { "no longer allows null" };
+                found.push(drift(name, format!("{place} {text}"), column.enforced && !now.enforced));
+            }
+            Some(now) if now.values != column.values => {
+                found.push(drift(name, format!("{place} allows other values than before"), true));
+            }
+            Some(_) => found.push(drift(name, format!("{place} changed in its default, comment or form"), false)),
+        }
+    }
+    for column in &new.columns {
+        if old.column(&column.name).is_none() {
+            found.push(drift(name, format!("`{name}.{}` is new", column.name), false));
+        }
+    }
+    for (what, changed, breaking) in [
+        ("its kind", old.kind != new.kind, true),
+        ("its primary key", old.primary_key != new.primary_key, true),
+        ("its unique keys", old.unique_keys != new.unique_keys, true),
+        ("its foreign keys", old.foreign_keys != new.foreign_keys, true),
+        ("its indexes", old.indexes != new.indexes, false),
+        ("its comment", old.comment != new.comment, false),
+    ] {
+        if changed {
+            found.push(drift(name, format!("`{name}` changed {what}"), breaking));
+        }
+    }
+}
+
+fn drift(table: &str, text: String, breaking: bool) -> Drift {
+    Drift { table: table.to_owned(), text, breaking }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::catalog::Catalog;
+
+    fn catalog(columns: &str) -> Catalog {
+        let text = format!(
+            r#"{{"format": 1, "engine": "sqlite", "tables": [
+                {{"name": "huts", "kind": "table", "columns": [{columns}], "primary_key": ["id"]}}]}}"#
+        );
+        Catalog::from_text(&text).unwrap()
+    }
+
+    const ID: &str = r#"{"name": "id", "declared": "INTEGER", "scalar": "Int", "enforced": true}"#;
+    const NAME: &str = r#"{"name": "name", "declared": "TEXT", "scalar": "String"}"#;
+
+    #[test]
+    fn a_lost_column_breaks_and_a_new_one_does_not() {
+        let both = catalog(&format!("{ID}, {NAME}"));
+        let lost = compare(&both, &catalog(ID));
+        assert_eq!(lost.len(), 1);
+        assert!(lost[0].breaking && lost[0].text.contains("`huts.name` is gone"));
+        let gained = compare(&catalog(ID), &both);
+        assert!(!gained[0].breaking && gained[0].text.contains("is new"));
+        assert!(compare(&both, &both).is_empty());
+    }
+}

@@ -1,0 +1,285 @@
+//! What a survey found in a source: tables, columns, keys, foreign keys and indexes, in the form of the survey file.
+//!
+//! The file is written by the machine, stable in order and kept in git, so that an API can be built, checked and
+//! compared without a database. It holds no times and no row values.
+
+mod advice;
+mod drift;
+
+pub use advice::{Advice, advise};
+pub use drift::{Drift, compare};
+
+use indexmap::IndexMap;
+use serde::{Deserialize, Serialize};
+
+use crate::value::{Form, Scalar};
+
+/// The version of the survey file's format that this build reads and writes.
+pub const FORMAT: u32 = 1;
+
+/// A kind of database.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Engine {
+    /// SQLite, in process.
+    Sqlite,
+}
+
+/// Everything that a survey found in one source.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Catalog {
+    /// The format's version, [`FORMAT`].
+    pub format: u32,
+    /// The kind of database.
+    pub engine: Engine,
+    /// Tables and views, by name.
+    pub tables: Vec<Table>,
+    /// The API's names as they were first given, so that no later table takes one away.
+    #[serde(default, skip_serializing_if = "AssignedNames::is_empty")]
+    pub names: AssignedNames,
+}
+
+/// A table or a view.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Table {
+    /// Its name in the database.
+    pub name: String,
+    /// Table or view.
+    pub kind: TableKind,
+    /// The engine's comment on it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub comment: Option<String>,
+    /// Its columns, in the order of the table.
+    pub columns: Vec<Column>,
+    /// The columns of the primary key; empty where there is none.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub primary_key: Vec<String>,
+    /// Other unique keys; partial and expression indexes are none.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub unique_keys: Vec<Vec<String>>,
+    /// Foreign keys.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub foreign_keys: Vec<ForeignKey>,
+    /// The columns of every complete index, the primary key's included.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub indexes: Vec<Vec<String>>,
+    /// Has the table an implicit row number that orders rows without a key? (SQLite's `rowid`.)
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub row_number: bool,
+    /// About how many rows there were, rounded to one digit so that the file changes seldom.
+    #[serde(default)]
+    pub about_rows: u64,
+}
+
+/// Table or view.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum TableKind {
+    /// A table that holds its rows.
+    Table,
+    /// A stored query: read-only.
+    View,
+}
+
+/// A column.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Column {
+    /// Its name in the database.
+    pub name: String,
+    /// Its type as declared, such as `DECIMAL(8,2)`; empty where none is.
+    pub declared: String,
+    /// The API's scalar for it.
+    pub scalar: Scalar,
+    /// How values are written where the scalar leaves a choice.
+    #[serde(default, skip_serializing_if = "is_usual")]
+    pub form: Form,
+    /// Is NULL allowed?
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub nullable: bool,
+    /// Does the engine itself guarantee that a value of the declared type is always there?
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub enforced: bool,
+    /// The default as written in the table's definition.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub default: Option<String>,
+    /// Is it computed by the database?
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub generated: bool,
+    /// The allowed texts, from an enum or a check `column IN (…)`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub values: Vec<String>,
+    /// The collation of comparisons and order, where it is not the engine's plain one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub collation: Option<String>,
+    /// The engine's comment on it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub comment: Option<String>,
+    /// Why the scalar is not the one that the declared type suggests.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub notice: Option<String>,
+}
+
+/// A foreign key.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ForeignKey {
+    /// The referencing columns.
+    pub columns: Vec<String>,
+    /// The referenced table.
+    pub table: String,
+    /// The referenced columns, in the same order.
+    pub references: Vec<String>,
+    /// What deleting the referenced row does, in SQL's words; `NO ACTION` is left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub on_delete: Option<String>,
+}
+
+/// Names of the API that were given by rule, by what they stand for.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct AssignedNames {
+    /// Table → names of its type.
+    #[serde(default)]
+    pub types: IndexMap<String, TypeNames>,
+}
+
+/// The names of one type and of what is inside it.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TypeNames {
+    /// The object type, such as `Booking`.
+    pub name: String,
+    /// The field that finds one, such as `booking`.
+    pub one: String,
+    /// The field that lists many, such as `bookings`.
+    pub list: String,
+    /// Column → field.
+    #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
+    pub fields: IndexMap<String, String>,
+    /// What the link follows → field.
+    #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
+    pub links: IndexMap<String, String>,
+}
+
+impl AssignedNames {
+    fn is_empty(&self) -> bool {
+        self.types.is_empty()
+    }
+}
+
+impl Table {
+    /// The column of this name.
+    pub fn column(&self, name: &str) -> Option<&Column> {
+        self.columns.iter().find(|column| column.name == name)
+    }
+
+    /// The primary key and the other unique keys, in that order.
+    pub fn keys(&self) -> impl Iterator<Item = &[String]> {
+        std::iter::once(self.primary_key.as_slice())
+            .filter(|key| !key.is_empty())
+            .chain(self.unique_keys.iter().map(Vec::as_slice))
+    }
+
+    /// Is there a key among exactly these columns, in any order?
+    pub fn is_key(&self, columns: &[String]) -> bool {
+        self.keys().any(|key| key.len() == columns.len() && key.iter().all(|column| columns.contains(column)))
+    }
+
+    /// Does some index begin with exactly these columns, in any order?
+    pub fn is_indexed(&self, columns: &[String]) -> bool {
+        self.indexes
+            .iter()
+            .any(|index| index.len() >= columns.len() && index[..columns.len()].iter().all(|c| columns.contains(c)))
+    }
+
+    /// Is it a join table: its primary key is exactly the columns of two foreign keys?
+    /// Whether something references it is for the caller to ask.
+    pub fn join_keys(&self) -> Option<(&ForeignKey, &ForeignKey)> {
+        let within: Vec<&ForeignKey> = self
+            .foreign_keys
+            .iter()
+            .filter(|key| key.columns.iter().all(|column| self.primary_key.contains(column)))
+            .collect();
+        match within.as_slice() {
+            [near, far] => {
+                let covered = near.columns.len() + far.columns.len() == self.primary_key.len();
+                let disjoint = near.columns.iter().all(|column| !far.columns.contains(column));
+                (covered && disjoint).then_some((*near, *far))
+            }
+            _ => None,
+        }
+    }
+}
+
+impl Catalog {
+    /// A catalog without tables.
+    pub fn empty(engine: Engine) -> Self {
+        Catalog { format: FORMAT, engine, tables: Vec::new(), names: AssignedNames::default() }
+    }
+
+    /// Reads a survey file's text.
+    ///
+    /// # Errors
+    /// A sentence with the place where the text is not a survey file of this format.
+    pub fn from_text(text: &str) -> Result<Self, String> {
+        #[derive(Deserialize)]
+        struct Head {
+            format: u32,
+        }
+        if let Ok(Head { format }) = serde_json::from_str(text)
+            && format != FORMAT
+        {
+            return Err(format!(
+                "expected a survey file of format {FORMAT}, found format {format}; run `puente survey` to write it anew"
+            ));
+        }
+        serde_json::from_str(text).map_err(|error| {
+            format!(
+                "not a survey file: {error}; restore it from version control, or run `puente survey` to write it anew"
+            )
+        })
+    }
+
+    /// The survey file's text.
+    pub fn to_text(&self) -> String {
+        let mut text = serde_json::to_string_pretty(self).expect("a catalog is serialisable");
+        text.push('\n');
+        text
+    }
+
+    /// The table of this name.
+    pub fn table(&self, name: &str) -> Option<&Table> {
+        self.tables.iter().find(|table| table.name == name)
+    }
+
+    /// Does a foreign key of any table reference this one?
+    pub fn is_referenced(&self, table: &str) -> bool {
+        self.tables.iter().any(|t| t.foreign_keys.iter().any(|key| key.table == table))
+    }
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde's skip_serializing_if passes a reference")]
+fn is_usual(form: &Form) -> bool {
+    *form == Form::Usual
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_survey_file_of_another_format_says_so() {
+        let text = Catalog::empty(Engine::Sqlite).to_text().replace("\"format\": 1", "\"format\": 99");
+        assert!(Catalog::from_text(&text).unwrap_err().contains("format 99"));
+        assert!(Catalog::from_text("{").unwrap_err().contains("puente survey"));
+    }
+
+    #[test]
+    fn a_survey_file_reads_back_as_it_was_written() {
+        let catalog = Catalog::empty(Engine::Sqlite);
+        assert_eq!(Catalog::from_text(&catalog.to_text()).unwrap(), catalog);
+    }
+}

@@ -1,0 +1,203 @@
+//! One table of everything that can go wrong: its code, who is at fault, its HTTP status and its log level.
+
+use std::fmt;
+
+use serde::Serialize;
+
+/// Who has to act for the error to go away.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Fault {
+    /// Whoever sent the request.
+    Caller,
+    /// Whoever wrote the project file or runs the database's tables.
+    Operator,
+    /// The database or the way to it.
+    Source,
+    /// Puente itself.
+    Puente,
+}
+
+/// How loudly the log reports an error.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Level {
+    /// Expected in normal operation.
+    Info,
+    /// Somebody should look at it today.
+    Warn,
+    /// Somebody should look at it now.
+    Error,
+}
+
+macro_rules! codes {
+    ($($(#[$doc:meta])* $name:ident = $text:literal, $fault:ident, $status:literal, $level:ident;)*) => {
+        /// A stable, machine-readable error code, sent as `extensions.code`.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+        pub enum Code { $($(#[$doc])* $name,)* }
+
+        impl Code {
+            /// Every code there is.
+            pub const ALL: &'static [Code] = &[$(Code::$name,)*];
+
+            /// The code as clients see it.
+            pub fn as_str(self) -> &'static str {
+                match self { $(Code::$name => $text,)* }
+            }
+
+            /// Who is at fault.
+            pub fn fault(self) -> Fault {
+                match self { $(Code::$name => Fault::$fault,)* }
+            }
+
+            /// The status of an `application/graphql-response+json` answer that has no `data`.
+            pub fn status(self) -> u16 {
+                match self { $(Code::$name => $status,)* }
+            }
+
+            /// The level at which the log reports it.
+            pub fn level(self) -> Level {
+                match self { $(Code::$name => Level::$level,)* }
+            }
+        }
+    };
+}
+
+codes! {
+    /// The request is no GraphQL-over-HTTP request.
+    InvalidRequest = "INVALID_REQUEST", Caller, 400, Info;
+    /// The document does not parse.
+    ParseFailed = "PARSE_FAILED", Caller, 400, Info;
+    /// The document does not fit the role's schema.
+    ValidationFailed = "VALIDATION_FAILED", Caller, 400, Info;
+    /// A variable's value does not fit its declared type.
+    InvalidVariable = "INVALID_VARIABLE", Caller, 400, Info;
+    /// An argument's value is not allowed here.
+    InvalidArgument = "INVALID_ARGUMENT", Caller, 400, Info;
+    /// A cursor was not made by this service for this list, order and role.
+    InvalidCursor = "INVALID_CURSOR", Caller, 400, Info;
+    /// The ask exceeds a limit of the project.
+    TooCostly = "TOO_COSTLY", Caller, 400, Info;
+    /// Nobody proved who is asking.
+    Unauthenticated = "UNAUTHENTICATED", Caller, 401, Info;
+    /// The role may not be used by this caller, or from this origin.
+    RoleRefused = "ROLE_REFUSED", Caller, 403, Info;
+    /// A stored value does not fit the type that the survey gave its column.
+    ValueUnfit = "VALUE_UNFIT", Operator, 200, Warn;
+    /// A statement no longer fits the tables.
+    SourceDrifted = "SOURCE_DRIFTED", Operator, 503, Error;
+    /// The database refused the statement for the login's privileges.
+    SourceRefused = "SOURCE_REFUSED", Operator, 503, Error;
+    /// The database cannot be reached or read.
+    SourceUnavailable = "SOURCE_UNAVAILABLE", Source, 503, Error;
+    /// The ask took longer than the project allows.
+    TimedOut = "TIMED_OUT", Source, 504, Warn;
+    /// A mistake of ours.
+    Internal = "INTERNAL", Puente, 500, Error;
+}
+
+/// One step of a response path.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(untagged)]
+pub enum PathStep {
+    /// A response key.
+    Key(String),
+    /// A position in a list.
+    Index(usize),
+}
+
+/// A place in the document: line and column, both counted from 1.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+pub struct Location {
+    /// The line, from 1.
+    pub line: usize,
+    /// The column, from 1.
+    pub column: usize,
+}
+
+/// One error of an answer, in the form of the GraphQL specification.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Problem {
+    /// What kind of error it is.
+    pub code: Code,
+    /// What was expected, what came, and the remedy, in the API's own names.
+    pub message: String,
+    /// Where in the document.
+    pub locations: Vec<Location>,
+    /// Where in the answer.
+    pub path: Vec<PathStep>,
+    /// What only the log may say: the database's own text.
+    pub detail: Option<String>,
+}
+
+impl Problem {
+    /// A problem without a place.
+    pub fn new(code: Code, message: impl Into<String>) -> Self {
+        Problem { code, message: message.into(), locations: Vec::new(), path: Vec::new(), detail: None }
+    }
+
+    /// The same problem, at a place in the document.
+    pub fn at(mut self, location: Option<Location>) -> Self {
+        self.locations.extend(location);
+        self
+    }
+
+    /// The same problem, with what only the log may say.
+    pub fn with_detail(mut self, detail: impl fmt::Display) -> Self {
+        self.detail = Some(detail.to_string());
+        self
+    }
+}
+
+impl fmt::Display for Problem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}: {}", self.code.as_str(), self.message)
+    }
+}
+
+impl std::error::Error for Problem {}
+
+impl Serialize for Problem {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        use serde::ser::SerializeMap;
+        #[derive(Serialize)]
+        struct Extensions {
+            code: &'static str,
+        }
+        let mut map = serializer.serialize_map(None)?;
+        map.serialize_entry("message", &self.message)?;
+        if !self.locations.is_empty() {
+            map.serialize_entry("locations", &self.locations)?;
+        }
+        if !self.path.is_empty() {
+            map.serialize_entry("path", &self.path)?;
+        }
+        map.serialize_entry("extensions", &Extensions { code: self.code.as_str() })?;
+        map.end()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::HashSet;
+
+    use super::*;
+
+    #[test]
+    fn every_code_is_unique_and_upper_case() {
+        let texts: HashSet<_> = Code::ALL.iter().map(|code| code.as_str()).collect();
+        assert_eq!(texts.len(), Code::ALL.len());
+        assert!(texts.iter().all(|text| text.chars().all(|c| c.is_ascii_uppercase() || c == '_')));
+    }
+
+    #[test]
+    fn the_caller_is_never_blamed_with_a_server_status() {
+        for code in Code::ALL {
+            assert_eq!(code.fault() == Fault::Caller, (400..500).contains(&code.status()), "{code:?}");
+        }
+    }
+
+    #[test]
+    fn the_database_text_is_not_serialised() {
+        let problem = Problem::new(Code::SourceDrifted, "the tables changed").with_detail("no such column: pin");
+        assert!(!serde_json::to_string(&problem).unwrap().contains("pin"));
+    }
+}

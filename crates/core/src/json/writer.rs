@@ -1,0 +1,429 @@
+//! The writer: walks the shape, fetches rows, writes JSON.
+
+use super::rows::{Row, Rows};
+use crate::error::{Code, Location, PathStep, Problem};
+use crate::model::Kind;
+use crate::plan::{
+    BoundPlan, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, ObjectShape, Output, Page,
+    PageInfoField, PageInfoShape, SelectId, Value,
+};
+use crate::value::{CellRef, Unfit, write_scalar, write_string};
+
+/// What a source gives to the writer.
+pub trait Fetch {
+    /// Appends to `into`, which is empty, the rows of a select for one parent's row, or of a root select.
+    ///
+    /// # Errors
+    /// What went wrong with the source; the whole answer fails with it.
+    fn fetch(&mut self, select: SelectId, parent: Option<Row<'_>>, into: &mut Rows) -> Result<(), Problem>;
+}
+
+/// A written answer.
+#[derive(Debug)]
+pub struct Answer {
+    /// The JSON of `data`.
+    pub data: Vec<u8>,
+    /// Errors on single fields.
+    pub problems: Vec<Problem>,
+}
+
+/// Writes the answer of a bound plan.
+///
+/// # Errors
+/// What the source reports, or `TOO_COSTLY` where the answer grows over `most_bytes`.
+pub fn write(bound: &BoundPlan, fetch: &mut dyn Fetch, most_bytes: usize) -> Result<Answer, Problem> {
+    let plan = bound.plan();
+    let mut writer = Writer {
+        bound,
+        fetch,
+        most_bytes,
+        out: Vec::with_capacity(4_096),
+        problems: Vec::new(),
+        path: Vec::new(),
+        rows: plan.selects().iter().map(|_| Rows::default()).collect(),
+    };
+    match writer.object(plan.roots(), None) {
+        Ok(()) => {}
+        Err(Stop::Null) => {
+            writer.out.clear();
+            writer.out.extend_from_slice(b"null");
+        }
+        Err(Stop::Failed(problem)) => return Err(*problem),
+    }
+    Ok(Answer { data: writer.out, problems: writer.problems })
+}
+
+/// Why writing of a value stopped.
+enum Stop {
+    /// An error on a non-null field: null goes to the nearest nullable position. The problem is recorded already.
+    Null,
+    /// The whole answer fails.
+    Failed(Box<Problem>),
+}
+
+impl From<Problem> for Stop {
+    fn from(problem: Problem) -> Self {
+        Stop::Failed(Box::new(problem))
+    }
+}
+
+/// More errors than this say nothing new.
+const MOST_PROBLEMS: usize = 100;
+
+struct Writer<'a> {
+    bound: &'a BoundPlan,
+    fetch: &'a mut dyn Fetch,
+    most_bytes: usize,
+    out: Vec<u8>,
+    problems: Vec<Problem>,
+    path: Vec<Step<'a>>,
+    /// Rows per select. Taken out while they are walked, put back after.
+    rows: Vec<Rows>,
+}
+
+/// One step of the path to what is being written.
+#[derive(Clone, Copy)]
+enum Step<'a> {
+    Key(&'a str),
+    Index(usize),
+}
+
+impl From<Step<'_>> for PathStep {
+    fn from(step: Step<'_>) -> Self {
+        match step {
+            Step::Key(key) => PathStep::Key(key.to_owned()),
+            Step::Index(index) => PathStep::Index(index),
+        }
+    }
+}
+
+/// The row that an object is written from.
+#[derive(Clone, Copy)]
+struct Origin<'r> {
+    select: SelectId,
+    row: Row<'r>,
+}
+
+impl<'a> Writer<'a> {
+    /// Writes a value at a nullable position: on an error in it, null.
+    fn nullable(&mut self, write: impl FnOnce(&mut Self) -> Result<(), Stop>) -> Result<(), Stop> {
+        let mark = self.out.len();
+        match write(self) {
+            Err(Stop::Null) => {
+                self.out.truncate(mark);
+                self.out.extend_from_slice(b"null");
+                Ok(())
+            }
+            other => other,
+        }
+    }
+
+    fn at<T>(&mut self, step: Step<'a>, write: impl FnOnce(&mut Self) -> Result<T, Stop>) -> Result<T, Stop> {
+        self.path.push(step);
+        let result = write(self);
+        self.path.pop();
+        result
+    }
+
+    /// Writes the members of an object between braces.
+    fn members<T>(
+        &mut self,
+        members: &'a [T],
+        mut write: impl FnMut(&mut Self, &'a T) -> Result<(), Stop>,
+    ) -> Result<(), Stop> {
+        self.out.push(b'{');
+        for (at, member) in members.iter().enumerate() {
+            if at > 0 {
+                self.out.push(b',');
+            }
+            write(self, member)?;
+        }
+        self.out.push(b'}');
+        if self.out.len() > self.most_bytes {
+            let text = format!("the answer is over {} bytes; ask for smaller pages or fewer fields", self.most_bytes);
+            return Err(Problem::new(Code::TooCostly, text).into());
+        }
+        Ok(())
+    }
+
+    fn object(&mut self, shape: &'a ObjectShape, from: Option<Origin<'_>>) -> Result<(), Stop> {
+        self.members(&shape.fields, |writer, field| {
+            writer.out.extend_from_slice(&field.written_key);
+            writer.value(&field.value, &field.key, field.location, from)
+        })
+    }
+
+    fn value(&mut self, value: &'a Value, key: &'a str, location: Option<Location>, from: Option<Origin<'_>>) -> Result<(), Stop> {
+        match value {
+            Value::Typename(name) => write_string(&mut self.out, name),
+            Value::Null => self.out.extend_from_slice(b"null"),
+            Value::Introspection => self.out.extend_from_slice(self.bound.introspection(key)),
+            Value::Column { output, kind, non_null, name } => {
+                let Some(from) = from else { return Ok(()) };
+                return self.column(from, *output, *kind, *non_null, name, key, location);
+            }
+            Value::One { select, object } => {
+                return self.at(Step::Key(key), |writer| {
+                    writer.nullable(|writer| writer.one(*select, object, from))
+                });
+            }
+            Value::Connection(connection) => {
+                return self.at(Step::Key(key), |writer| writer.connection(connection, from));
+            }
+        }
+        Ok(())
+    }
+
+    #[expect(clippy::too_many_arguments, reason = "the parts of one field, used together once")]
+    fn column(
+        &mut self,
+        from: Origin<'_>,
+        output: usize,
+        kind: Kind,
+        non_null: bool,
+        name: &str,
+        key: &'a str,
+        location: Option<Location>,
+    ) -> Result<(), Stop> {
+        let cell = from.row.cell(output);
+        let written = match kind {
+            Kind::Scalar(scalar) => write_scalar(&mut self.out, scalar, cell),
+            Kind::Enum(id) => self.enum_value(id, cell),
+        };
+        let unfit = match written {
+            Ok(()) if !(non_null && cell.is_null()) => return Ok(()),
+            Ok(()) => Unfit { expected: "a value".to_owned(), came: "null".to_owned() },
+            Err(unfit) => unfit,
+        };
+        if self.problems.len() < MOST_PROBLEMS {
+            let remedy = if non_null {
+                "correct the value, or list the column under `nullable` of its `[[type]]` in the project file"
+            } else {
+                "correct the value, or give the column another `scalar` in its `[[type]]` of the project file"
+            };
+            let row = self.describe_row(from);
+            let text = format!("`{name}`{row} expects {}, found {}; {remedy}", unfit.expected, unfit.came);
+            let mut problem = Problem::new(Code::ValueUnfit, text).at(location);
+            let steps = self.path.iter().copied().chain([Step::Key(key)]);
+            problem.path = steps.map(PathStep::from).collect();
+            self.problems.push(problem);
+        }
+        if non_null {
+            return Err(Stop::Null);
+        }
+        self.out.extend_from_slice(b"null");
+        Ok(())
+    }
+
+    fn enum_value(&mut self, id: usize, cell: CellRef<'_>) -> Result<(), Unfit> {
+        let e = &self.bound.plan().model().enums[id];
+        let text = match cell {
+            CellRef::Null => {
+                self.out.extend_from_slice(b"null");
+                return Ok(());
+            }
+            CellRef::Text(bytes) => std::str::from_utf8(bytes).ok(),
+            _ => None,
+        };
+        match text.and_then(|text| e.name_of(text)) {
+            Some(name) => {
+                write_string(&mut self.out, name);
+                Ok(())
+            }
+            None => {
+                let came = text.map_or_else(|| cell.describe().to_owned(), |text| format!("the text {text:?}"));
+                Err(Unfit { expected: format!("a value of `{}`", e.name), came })
+            }
+        }
+    }
+
+    /// ` of the row with id 7`, where the row's key is among what was delivered and has fields.
+    fn describe_row(&self, from: Origin<'_>) -> String {
+        let plan = self.bound.plan();
+        let select = &plan.selects()[from.select];
+        let t = &plan.model().types[select.of];
+        let Some(key) = t.row_key() else { return String::new() };
+        let mut parts = Vec::new();
+        for column in &key.columns {
+            let Some(field) = &t.columns[*column].field else { return String::new() };
+            let Some(output) = select.output.iter().position(|o| *o == Output::Column(*column)) else {
+                return String::new();
+            };
+            let value = match from.row.cell(output) {
+                CellRef::Integer(value) => value.to_string(),
+                CellRef::Text(text) => format!("{:?}", String::from_utf8_lossy(text)),
+                other => other.describe().to_owned(),
+            };
+            parts.push(format!("{field} {value}"));
+        }
+        format!(" of the row with {}", parts.join(" and "))
+    }
+
+    /// Fetches the rows of a select, lets `write` use them, and keeps the memory for the next time.
+    fn with_rows<T>(
+        &mut self,
+        select: SelectId,
+        from: Option<Origin<'_>>,
+        write: impl FnOnce(&mut Self, &Rows) -> Result<T, Stop>,
+    ) -> Result<T, Stop> {
+        let mut rows = std::mem::take(&mut self.rows[select]);
+        let node = &self.bound.plan().selects()[select];
+        rows.clear(node.output.len().max(1));
+        let result = match self.fetch.fetch(select, from.map(|from| from.row), &mut rows) {
+            Ok(()) => write(self, &rows),
+            Err(problem) => Err(problem.into()),
+        };
+        self.rows[select] = rows;
+        result
+    }
+
+    fn one(&mut self, select: SelectId, object: &'a ObjectShape, from: Option<Origin<'_>>) -> Result<(), Stop> {
+        self.with_rows(select, from, |writer, rows| {
+            if rows.is_empty() {
+                writer.out.extend_from_slice(b"null");
+                return Ok(());
+            }
+            writer.object(object, Some(Origin { select, row: rows.row(0) }))
+        })
+    }
+
+    fn connection(&mut self, connection: &'a ConnectionShape, from: Option<Origin<'_>>) -> Result<(), Stop> {
+        if !connection.reads_rows {
+            let page = PageOf { connection, rows: &Rows::default(), indexes: Vec::new(), more: false };
+            return self.connection_fields(connection, &page, from);
+        }
+        self.with_rows(connection.select, from, |writer, rows| {
+            let Page::Many { size, backward, .. } = &writer.bound.plan().selects()[connection.select].page else {
+                return Err(Problem::new(Code::Internal, "a connection's select has no page").into());
+            };
+            let size = usize::try_from(writer.bound.integer(*size)).unwrap_or(0);
+            let more = rows.len() > size;
+            let mut indexes: Vec<usize> = (0..rows.len().min(size)).collect();
+            if *backward {
+                indexes.reverse();
+            }
+            let page = PageOf { connection, rows, indexes, more };
+            writer.connection_fields(connection, &page, from)
+        })
+    }
+
+    fn connection_fields(
+        &mut self,
+        connection: &'a ConnectionShape,
+        page: &PageOf<'a, '_>,
+        from: Option<Origin<'_>>,
+    ) -> Result<(), Stop> {
+        self.members(&connection.fields, |writer, (head, field)| {
+            writer.out.extend_from_slice(&head.written_key);
+            writer.at(Step::Key(&head.key), |writer| match field {
+                ConnectionField::Nodes(object) => writer.list(page, |writer, from| writer.object(object, Some(from))),
+                ConnectionField::Edges(edge) => writer.list(page, |writer, from| writer.edge(edge, page, from)),
+                ConnectionField::PageInfo(info) => writer.page_info(info, page),
+                ConnectionField::TotalCount(select) => writer.total_count(*select, from, head),
+                ConnectionField::Typename(name) => {
+                    write_string(&mut writer.out, name);
+                    Ok(())
+                }
+            })
+        })
+    }
+
+    fn list(
+        &mut self,
+        page: &PageOf<'a, '_>,
+        mut write: impl FnMut(&mut Self, Origin<'_>) -> Result<(), Stop>,
+    ) -> Result<(), Stop> {
+        self.out.push(b'[');
+        for (at, index) in page.indexes.iter().enumerate() {
+            if at > 0 {
+                self.out.push(b',');
+            }
+            let from = Origin { select: page.connection.select, row: page.rows.row(*index) };
+            self.at(Step::Index(at), |writer| write(writer, from))?;
+        }
+        self.out.push(b']');
+        Ok(())
+    }
+
+    fn edge(&mut self, edge: &'a EdgeShape, page: &PageOf<'a, '_>, from: Origin<'_>) -> Result<(), Stop> {
+        self.members(&edge.fields, |writer, (head, field)| {
+            writer.out.extend_from_slice(&head.written_key);
+            match field {
+                EdgeField::Cursor => {
+                    let cursor = writer.cursor(page.connection, from.row);
+                    write_string(&mut writer.out, &cursor);
+                    Ok(())
+                }
+                EdgeField::Node(object) => {
+                    writer.at(Step::Key(&head.key), |writer| writer.object(object, Some(from)))
+                }
+                EdgeField::Value(value) => writer.value(value, &head.key, head.location, Some(from)),
+            }
+        })
+    }
+
+    fn page_info(&mut self, info: &'a PageInfoShape, page: &PageOf<'a, '_>) -> Result<(), Stop> {
+        let Page::Many { backward, offset, after, before, .. } =
+            &self.bound.plan().selects()[page.connection.select].page
+        else {
+            return Err(Problem::new(Code::Internal, "a connection's select has no page").into());
+        };
+        let skipped = offset.is_some_and(|offset| self.bound.integer(offset) > 0);
+        let (has_next, has_previous) = if *backward {
+            (before.is_some() || skipped, page.more)
+        } else {
+            (page.more || before.is_some(), after.is_some() || skipped)
+        };
+        self.members(&info.fields, |writer, (head, field)| {
+            writer.out.extend_from_slice(&head.written_key);
+            let flag = |value: bool| if value { b"true".as_slice() } else { b"false" };
+            let end = match field {
+                PageInfoField::HasNextPage => {
+                    writer.out.extend_from_slice(flag(has_next));
+                    return Ok(());
+                }
+                PageInfoField::HasPreviousPage => {
+                    writer.out.extend_from_slice(flag(has_previous));
+                    return Ok(());
+                }
+                PageInfoField::Typename => {
+                    write_string(&mut writer.out, "PageInfo");
+                    return Ok(());
+                }
+                PageInfoField::StartCursor => page.indexes.first(),
+                PageInfoField::EndCursor => page.indexes.last(),
+            };
+            match end {
+                Some(index) if !page.connection.cursor.is_empty() => {
+                    let cursor = writer.cursor(page.connection, page.rows.row(*index));
+                    write_string(&mut writer.out, &cursor);
+                }
+                _ => writer.out.extend_from_slice(b"null"),
+            }
+            Ok(())
+        })
+    }
+
+    fn cursor(&self, connection: &ConnectionShape, row: Row<'_>) -> String {
+        self.bound.plan().sealer().seal(&connection.binding, connection.cursor.iter().map(|output| row.cell(*output)))
+    }
+
+    fn total_count(&mut self, select: SelectId, from: Option<Origin<'_>>, head: &'a FieldHead) -> Result<(), Stop> {
+        self.with_rows(select, from, |writer, rows| {
+            let count = if rows.is_empty() { CellRef::Integer(0) } else { rows.row(0).cell(0) };
+            if write_scalar(&mut writer.out, crate::value::Scalar::Int, count).is_err() {
+                let text = "there are more rows than an Int can count";
+                return Err(Problem::new(Code::ValueUnfit, text).at(head.location).into());
+            }
+            Ok(())
+        })
+    }
+}
+
+/// The rows of a connection that are on its page, in the order of the answer.
+struct PageOf<'a, 'r> {
+    connection: &'a ConnectionShape,
+    rows: &'r Rows,
+    indexes: Vec<usize>,
+    more: bool,
+}

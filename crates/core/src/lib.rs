@@ -1,0 +1,28 @@
+//! The computation of Puente, without I/O, threads or clocks.
+//!
+//! Data flows one way through the modules:
+//!
+//! ```text
+//! survey file ─► catalog ┐
+//!                        ├─► model ─► access::View ─► schema (SDL, validation)
+//! puente.toml ─► project ┘                │
+//!                                         ▼
+//! document + variables ─► plan (parse, validate, plan; then bind) ─► sql (statements)
+//!                                         │
+//!                      a source's rows ─► json (the answer's bytes)
+//! ```
+//!
+//! A source receives only a [`plan::BoundPlan`], which no module but `plan` can make, and which is made only from a
+//! role's [`access::View`] of the model.
+
+pub mod access;
+pub mod catalog;
+pub mod error;
+pub mod json;
+pub mod model;
+pub mod plan;
+pub mod project;
+pub mod schema;
+pub mod sql;
+pub mod suggest;
+pub mod value;

@@ -1,0 +1,357 @@
+//! Catalog and project file together become the model.
+
+use super::links::add_links;
+use super::names::{self, Register};
+use super::{Column, ColumnId, Enum, Key, Kind, Model, Type};
+use crate::catalog::{AssignedNames, Catalog, Table, TypeNames};
+use crate::project::{Mistake, Project, TypeEdit};
+use crate::suggest::did_you_mean;
+use crate::value::Scalar;
+
+/// Builds the model.
+///
+/// # Errors
+/// Every place where the project file does not fit the survey, with its remedy.
+pub fn build(catalog: &Catalog, project: &Project) -> Result<Model, Vec<Mistake>> {
+    let mut builder = Builder {
+        catalog,
+        project,
+        mistakes: Vec::new(),
+        type_names: Register::of_types(),
+        root_names: Register::default(),
+        model: Model { version: String::new(), types: Vec::new(), enums: Vec::new(), names: AssignedNames::default() },
+    };
+    builder.check_references();
+    builder.add_types();
+    add_links(&mut builder);
+    if !builder.mistakes.is_empty() {
+        builder.mistakes.sort_by_key(|mistake| (mistake.place.line, mistake.place.column));
+        return Err(builder.mistakes);
+    }
+    let mut model = builder.model;
+    model.version = version(catalog, project);
+    Ok(model)
+}
+
+pub(super) struct Builder<'a> {
+    pub(super) catalog: &'a Catalog,
+    pub(super) project: &'a Project,
+    pub(super) mistakes: Vec<Mistake>,
+    pub(super) type_names: Register,
+    root_names: Register,
+    pub(super) model: Model,
+}
+
+
+impl Builder<'_> {
+    fn edit(&self, table: &str) -> Option<&TypeEdit> {
+        self.project.types.get(table)
+    }
+
+    /// Reports tables and columns that the project file names and the survey does not have.
+    fn check_references(&mut self) {
+        let mut mistakes = Vec::new();
+        let tables = || self.catalog.tables.iter().map(|table| table.name.as_str());
+        let unknown_table = |name: &str| {
+            let hint = did_you_mean(name, tables());
+            format!("the survey has no table `{name}`{hint} (if it is new, run `puente survey`)")
+        };
+        let unknown_column = |table: &Table, name: &str| {
+            let hint = did_you_mean(name, table.columns.iter().map(|column| column.name.as_str()));
+            format!("table `{}` has no column `{name}`{hint}", table.name)
+        };
+        for (name, edit) in &self.project.types {
+            let Some(table) = self.catalog.table(name) else {
+                mistakes.push(Mistake { place: edit.place, text: unknown_table(name) });
+                continue;
+            };
+            for (column, field) in &edit.fields {
+                if table.column(column).is_none() {
+                    mistakes.push(Mistake { place: field.place, text: unknown_column(table, column) });
+                }
+            }
+            for column in &edit.nullable {
+                if table.column(column).is_none() {
+                    mistakes.push(Mistake { place: edit.place, text: unknown_column(table, column) });
+                }
+            }
+        }
+        for link in &self.project.links {
+            for (name, columns) in [(&link.table, &link.columns), (&link.to, &link.references)] {
+                let Some(table) = self.catalog.table(name) else {
+                    mistakes.push(Mistake { place: link.place, text: unknown_table(name) });
+                    continue;
+                };
+                for column in columns.iter().filter(|column| table.column(column).is_none()) {
+                    mistakes.push(Mistake { place: link.place, text: unknown_column(table, column) });
+                }
+            }
+        }
+        self.mistakes.extend(mistakes);
+    }
+
+    /// Adds a type for every table that is not hidden. Names that the project file gives come first, then those that
+    /// the survey file remembers, then newcomers.
+    fn add_types(&mut self) {
+        let mut tables: Vec<&Table> = self.catalog.tables.iter().collect();
+        tables.retain(|table| {
+            let hidden = self.edit(&table.name).is_some_and(|edit| edit.hidden);
+            !hidden && !table.columns.is_empty()
+        });
+        let rank = |table: &Table| {
+            let named = self.edit(&table.name).is_some_and(|edit| edit.name.is_some());
+            let remembered = self.catalog.names.types.get_index_of(&table.name);
+            (!named, remembered.is_none(), remembered)
+        };
+        let mut order = tables.clone();
+        order.sort_by_key(|table| rank(table));
+        let mut assigned: Vec<(&str, TypeNames)> =
+            order.into_iter().map(|table| (table.name.as_str(), self.name_type(table))).collect();
+        for table in tables {
+            let at = assigned.iter().position(|(name, _)| *name == table.name).expect("every table was named");
+            let (_, names) = assigned.swap_remove(at);
+            self.add_type(table, names);
+        }
+    }
+
+    fn name_type(&mut self, table: &Table) -> TypeNames {
+        let edit = self.project.types.get(&table.name);
+        let remembered = self.catalog.names.types.get(&table.name);
+        let name = match edit.and_then(|edit| edit.name.clone()) {
+            Some(name) => {
+                if !self.type_names.take_type(&name) {
+                    let place = edit.map(|edit| edit.place).unwrap_or_default();
+                    let text = format!("the type name `{name}` of table `{}` is taken; choose another", table.name);
+                    self.mistakes.push(Mistake { place, text });
+                }
+                name
+            }
+            None => {
+                let wanted = remembered.map_or_else(|| names::type_name(&table.name), |names| names.name.clone());
+                self.type_names.take_type_or_number(&wanted)
+            }
+        };
+        let renamed = remembered.is_none_or(|names| names.name != name);
+        let old = remembered.filter(|_| !renamed);
+        let one = edit.and_then(|e| e.one.clone()).or_else(|| old.map(|n| n.one.clone()));
+        let list = edit.and_then(|e| e.list.clone()).or_else(|| old.map(|n| n.list.clone()));
+        TypeNames {
+            one: self.root_names.take_or_number(&one.unwrap_or_else(|| names::one_name(&name))),
+            list: self.root_names.take_or_number(&list.unwrap_or_else(|| names::list_name(&name))),
+            name,
+            ..TypeNames::default()
+        }
+    }
+
+    fn add_type(&mut self, table: &Table, mut type_names: TypeNames) {
+        let edit = self.edit(&table.name).cloned().unwrap_or_default();
+        let mut taken = Register::default();
+        let mut fields: Vec<Option<String>> = vec![None; table.columns.len()];
+        let remembered = self.catalog.names.types.get(&table.name);
+        let remembered_field = |column: &str| remembered.and_then(|names| names.fields.get(column));
+        let mut order: Vec<ColumnId> = (0..table.columns.len()).collect();
+        order.sort_by_key(|id| {
+            let column = &table.columns[*id].name;
+            let named = edit.fields.get(column).is_some_and(|field| field.name.is_some());
+            (!named, remembered_field(column).is_none(), *id)
+        });
+        for id in order {
+            let column = &table.columns[id].name;
+            let change = edit.fields.get(column).cloned().unwrap_or_default();
+            if change.hidden {
+                continue;
+            }
+            let name = match change.name {
+                Some(name) => {
+                    if !taken.take(&name) {
+                        let text = format!("the field name `{name}` is taken in `{}`; choose another", table.name);
+                        self.mistakes.push(Mistake { place: change.place, text });
+                    }
+                    name
+                }
+                None => {
+                    let wanted = remembered_field(column).cloned().unwrap_or_else(|| names::field_name(column));
+                    taken.take_or_number(&wanted)
+                }
+            };
+            fields[id] = Some(name);
+        }
+        let columns: Vec<Column> = table
+            .columns
+            .iter()
+            .zip(fields)
+            .map(|(column, field)| self.column(table, column, field, &type_names.name, &edit))
+            .collect();
+        for column in &columns {
+            if let Some(field) = &column.field {
+                type_names.fields.insert(column.name.clone(), field.clone());
+            }
+        }
+        let keys = keys(table, &columns);
+        self.model.names.types.insert(table.name.clone(), type_names.clone());
+        self.model.types.push(Type {
+            table: table.name.clone(),
+            name: type_names.name,
+            one: type_names.one,
+            list: type_names.list,
+            description: edit.description.or_else(|| table.comment.clone()),
+            columns,
+            links: Vec::new(),
+            keys,
+            row_number: table.row_number,
+        });
+    }
+
+    fn column(
+        &mut self,
+        table: &Table,
+        column: &crate::catalog::Column,
+        field: Option<String>,
+        type_name: &str,
+        edit: &TypeEdit,
+    ) -> Column {
+        let change = edit.fields.get(&column.name);
+        let scalar = change.and_then(|field| field.scalar).unwrap_or(column.scalar);
+        let kind = match &field {
+            Some(field) if scalar == Scalar::String && !column.values.is_empty() => {
+                self.enum_kind(&column.values, &format!("{type_name}{}", names::pascal(field)))
+            }
+            _ => Kind::Scalar(scalar),
+        };
+        let enforced = column.enforced && !column.nullable && scalar == column.scalar;
+        Column {
+            name: column.name.clone(),
+            field,
+            kind,
+            form: column.form,
+            nullable: column.nullable && !(table.primary_key.contains(&column.name) && column.enforced),
+            non_null: enforced && !edit.nullable.contains(&column.name) && matches!(kind, Kind::Scalar(_)),
+            binary_json: column.declared.eq_ignore_ascii_case("jsonb"),
+            description: change.and_then(|field| field.description.clone()).or_else(|| column.comment.clone()),
+        }
+    }
+
+    /// An enum where every text has a name of its own, else plain text.
+    fn enum_kind(&mut self, texts: &[String], wanted: &str) -> Kind {
+        let values: Vec<(String, String)> =
+            texts.iter().filter_map(|text| Some((names::enum_value_name(text)?, text.clone()))).collect();
+        let mut taken = Register::default();
+        let reserved = ["TRUE", "FALSE", "NULL"];
+        let distinct = values.iter().all(|(name, _)| taken.take(name) && !reserved.contains(&name.as_str()));
+        if !distinct || values.len() != texts.len() {
+            return Kind::Scalar(Scalar::String);
+        }
+        let name = self.type_names.take_type_or_number(wanted);
+        self.model.enums.push(Enum { name, values });
+        Kind::Enum(self.model.enums.len() - 1)
+    }
+}
+
+fn keys(table: &Table, columns: &[Column]) -> Vec<Key> {
+    let mut members = Register::default();
+    let mut keys: Vec<Key> = Vec::new();
+    for key in table.keys() {
+        let ids: Option<Vec<ColumnId>> =
+            key.iter().map(|name| columns.iter().position(|column| column.name == *name)).collect();
+        let Some(ids) = ids else { continue };
+        if keys.iter().any(|other| other.columns == ids) {
+            continue;
+        }
+        let fields: Vec<String> =
+            ids.iter().map(|id| columns[*id].field.clone().unwrap_or_else(|| names::field_name(&columns[*id].name))).collect();
+        let member = fields.iter().enumerate().map(|(at, f)| if at == 0 { f.clone() } else { names::pascal(f) }).collect::<String>();
+        let total = ids.iter().all(|id| !columns[*id].nullable) && ids.iter().all(|id| columns[*id].is_comparable());
+        keys.push(Key { columns: ids, member: members.take_or_number(&member), total });
+    }
+    keys
+}
+
+fn version(catalog: &Catalog, project: &Project) -> String {
+    let edits = format!("{:?}{:?}{:?}", project.types, project.links, project.limits);
+    let digest = ring::digest::digest(&ring::digest::SHA256, format!("{}{edits}", catalog.to_text()).as_bytes());
+    digest.as_ref()[..8].iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::Cardinality;
+    use crate::project;
+
+    const CATALOG: &str = include_str!("../../tests/data/huts.json");
+
+    fn model(edits: &str) -> Result<Model, Vec<Mistake>> {
+        let text = format!("[source.main]\nurl = \"sqlite:huts.db\"\n{edits}");
+        build(&Catalog::from_text(CATALOG).unwrap(), &project::read(&text, &|_| None).unwrap())
+    }
+
+    fn link_fields(model: &Model, name: &str) -> Vec<String> {
+        let t = &model.types[model.type_named(name).unwrap()];
+        t.links.iter().map(|link| format!("{}: {}", link.field, model.types[link.target].name)).collect()
+    }
+
+    #[test]
+    fn foreign_keys_become_links_both_ways() {
+        let model = model("").unwrap();
+        assert_eq!(link_fields(&model, "Booking"), ["hut: Hut", "hiker: Hiker", "guide: Hiker"]);
+        assert_eq!(link_fields(&model, "Hiker"), ["bookingsByHiker: Booking", "bookingsByGuide: Booking"]);
+        assert_eq!(link_fields(&model, "Region"), ["parent: Region", "regionsByParent: Region", "huts: Hut"]);
+    }
+
+    #[test]
+    fn a_join_table_gives_a_direct_link_beside_the_two() {
+        let model = model("").unwrap();
+        assert_eq!(link_fields(&model, "Trail"), ["trailHuts: TrailHut", "huts: Hut"]);
+        let trail = &model.types[model.type_named("Trail").unwrap()];
+        assert_eq!(trail.links[1].cardinality, Cardinality::Many);
+        let through = trail.links[1].through.as_ref().unwrap();
+        let join = &model.types[through.join];
+        let edge: Vec<_> = join.edge_columns(through).iter().map(|id| join.columns[*id].name.clone()).collect();
+        assert_eq!(edge, ["position"]);
+    }
+
+    #[test]
+    fn the_project_file_renames_hides_and_links() {
+        let edits = r#"
+[[type]]
+table = "hikers"
+name = "Guest"
+[type.fields]
+phone = { hidden = true }
+name = { name = "fullName" }
+[[link]]
+table = "notes"
+columns = ["about"]
+to = "huts"
+references = ["id"]
+name = "subject"
+back = "notes"
+"#;
+        let model = model(edits).unwrap();
+        let guest = &model.types[model.type_named("Guest").unwrap()];
+        assert_eq!((guest.one.as_str(), guest.list.as_str()), ("guest", "guests"));
+        let fields: Vec<_> = guest.columns.iter().filter_map(|column| column.field.as_deref()).collect();
+        assert_eq!(fields, ["id", "fullName"]);
+        assert!(link_fields(&model, "Hut").contains(&"notes: Note".to_owned()));
+    }
+
+    #[test]
+    fn a_project_that_does_not_fit_the_survey_is_refused_with_hints() {
+        let mistakes = model("[[type]]\ntable = \"hutts\"\n[[type]]\ntable = \"huts\"\nname = \"Booking\"\n").unwrap_err();
+        assert!(mistakes[0].text.contains("did you mean `huts`?"), "{mistakes:?}");
+    }
+
+    #[test]
+    fn a_remembered_name_is_kept_when_a_newcomer_would_take_it() {
+        let mut catalog = Catalog::from_text(CATALOG).unwrap();
+        let project = project::read("[source.main]\nurl = \"sqlite:huts.db\"\n", &|_| None).unwrap();
+        catalog.names = build(&catalog, &project).unwrap().names;
+        let mut newcomer = catalog.table("huts").unwrap().clone();
+        newcomer.name = "Hut".to_owned();
+        newcomer.foreign_keys.clear();
+        catalog.tables.insert(0, newcomer);
+        let model = build(&catalog, &project).unwrap();
+        let by_table = |table: &str| model.types.iter().find(|t| t.table == table).unwrap().name.clone();
+        assert_eq!((by_table("huts").as_str(), by_table("Hut").as_str()), ("Hut", "Hut2"));
+    }
+}

@@ -1,0 +1,201 @@
+//! The model: what the API is made of once survey and project file are put together. Types, fields, links, names.
+
+mod build;
+mod links;
+mod names;
+mod proposals;
+
+pub use build::build;
+pub use names::is_graphql_name;
+pub use proposals::{Proposal, candidates};
+
+use crate::catalog::AssignedNames;
+use crate::value::{Form, Scalar};
+
+/// Index of a type in [`Model::types`].
+pub type TypeId = usize;
+/// Index of a column in [`Type::columns`].
+pub type ColumnId = usize;
+/// Index of a link in [`Type::links`].
+pub type LinkId = usize;
+/// Index of an enum in [`Model::enums`].
+pub type EnumId = usize;
+
+/// The whole model of a project.
+#[derive(Debug, Clone)]
+pub struct Model {
+    /// Changes whenever anything changes that could change an answer.
+    pub version: String,
+    /// The object types.
+    pub types: Vec<Type>,
+    /// The enum types.
+    pub enums: Vec<Enum>,
+    /// The names given by rule, for the survey file.
+    pub names: AssignedNames,
+}
+
+/// A table or view as an object type.
+#[derive(Debug, Clone)]
+pub struct Type {
+    /// The table's name in the database.
+    pub table: String,
+    /// The object type's name.
+    pub name: String,
+    /// The root field that finds one by a key.
+    pub one: String,
+    /// The root field that lists many.
+    pub list: String,
+    /// The description, from the project file or the engine's comment.
+    pub description: Option<String>,
+    /// Every column, also those without a field: links and cursors may need them.
+    pub columns: Vec<Column>,
+    /// Links to other types.
+    pub links: Vec<Link>,
+    /// Unique keys; the first is the one that pages end their order with.
+    pub keys: Vec<Key>,
+    /// Does an implicit row number order rows that have no key?
+    pub row_number: bool,
+}
+
+/// A column, and its field if it has one.
+#[derive(Debug, Clone)]
+pub struct Column {
+    /// The column's name in the database.
+    pub name: String,
+    /// The field's name; absent where the column is hidden.
+    pub field: Option<String>,
+    /// The field's type.
+    pub kind: Kind,
+    /// How the column stores its values.
+    pub form: Form,
+    /// Can the column hold NULL?
+    pub nullable: bool,
+    /// Is the field non-null in the schema?
+    pub non_null: bool,
+    /// Is the declared type one that stores JSON in a binary form?
+    pub binary_json: bool,
+    /// The description.
+    pub description: Option<String>,
+}
+
+/// The type of a field's values.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    /// A scalar.
+    Scalar(Scalar),
+    /// An enum over texts.
+    Enum(EnumId),
+}
+
+/// An enum type.
+#[derive(Debug, Clone)]
+pub struct Enum {
+    /// Its name.
+    pub name: String,
+    /// Its values: the GraphQL name and the stored text.
+    pub values: Vec<(String, String)>,
+}
+
+impl Enum {
+    /// The stored text of a value's name.
+    pub fn text_of(&self, name: &str) -> Option<&str> {
+        self.values.iter().find(|(value, _)| value == name).map(|(_, text)| text.as_str())
+    }
+
+    /// The name of a stored text.
+    pub fn name_of(&self, text: &str) -> Option<&str> {
+        self.values.iter().find(|(_, value)| value == text).map(|(name, _)| name.as_str())
+    }
+}
+
+/// A relationship from one type to another.
+#[derive(Debug, Clone)]
+pub struct Link {
+    /// The field's name.
+    pub field: String,
+    /// The type at the other end.
+    pub target: TypeId,
+    /// How many targets one row can have.
+    pub cardinality: Cardinality,
+    /// The columns that match: own, target's. Empty where `through` is set.
+    pub pairs: Vec<(ColumnId, ColumnId)>,
+    /// The join table between, for a direct many-to-many link.
+    pub through: Option<Through>,
+}
+
+/// How many targets one row can have.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Cardinality {
+    /// At most one.
+    One,
+    /// Any number.
+    Many,
+}
+
+/// The join table of a direct many-to-many link.
+#[derive(Debug, Clone)]
+pub struct Through {
+    /// The join table's type.
+    pub join: TypeId,
+    /// Own column and join column.
+    pub near: Vec<(ColumnId, ColumnId)>,
+    /// Join column and target column.
+    pub far: Vec<(ColumnId, ColumnId)>,
+    /// The first part of the names of the link's own connection and edge types.
+    pub prefix: String,
+}
+
+/// A unique key.
+#[derive(Debug, Clone)]
+pub struct Key {
+    /// Its columns.
+    pub columns: Vec<ColumnId>,
+    /// The member of the type's `…Key` input.
+    pub member: String,
+    /// Is NULL impossible in all of its columns, so that it identifies every row?
+    pub total: bool,
+}
+
+impl Model {
+    /// The type of this name.
+    pub fn type_named(&self, name: &str) -> Option<TypeId> {
+        self.types.iter().position(|t| t.name == name)
+    }
+
+    /// The name of a kind in the schema.
+    pub fn kind_name(&self, kind: Kind) -> &str {
+        match kind {
+            Kind::Scalar(scalar) => scalar.name(),
+            Kind::Enum(id) => &self.enums[id].name,
+        }
+    }
+}
+
+impl Type {
+    /// The key that identifies every row, if there is one: what cursors end their order with.
+    pub fn row_key(&self) -> Option<&Key> {
+        self.keys.iter().find(|key| key.total)
+    }
+
+    /// The column with this database name.
+    pub fn column_named(&self, name: &str) -> Option<ColumnId> {
+        self.columns.iter().position(|column| column.name == name)
+    }
+
+    /// The columns that carry values of an edge: those of a join table beside its two foreign keys.
+    pub fn edge_columns(&self, through: &Through) -> Vec<ColumnId> {
+        let keys: Vec<ColumnId> =
+            through.near.iter().map(|(_, join)| *join).chain(through.far.iter().map(|(join, _)| *join)).collect();
+        (0..self.columns.len()).filter(|id| !keys.contains(id) && self.columns[*id].field.is_some()).collect()
+    }
+}
+
+impl Column {
+    /// Can rows be compared and ordered by it?
+    pub fn is_comparable(&self) -> bool {
+        match self.kind {
+            Kind::Scalar(scalar) => scalar.is_comparable(),
+            Kind::Enum(_) => true,
+        }
+    }
+}

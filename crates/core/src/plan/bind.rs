@@ -1,0 +1,234 @@
+//! Binding: the values of one request are put into a plan. Nothing is parsed, validated or planned here.
+
+use std::sync::Arc;
+
+use apollo_compiler::introspection;
+use serde_json::{Map, Value as Json};
+
+use super::cursor::{Position, Sealer};
+use super::variables::Variables;
+use super::{CursorArgument, CursorSource, ListSource, Page, Parameter, Plan};
+use crate::error::{Code, Location, Problem};
+use crate::project::Limits;
+use crate::value::Cell;
+
+/// A plan with the values of one request: what a source accepts. Made by [`Plan::bind`] only.
+#[derive(Debug)]
+pub struct BoundPlan {
+    plan: Arc<Plan>,
+    values: Vec<Cell>,
+    introspection: Vec<(String, Vec<u8>)>,
+}
+
+impl BoundPlan {
+    /// The plan.
+    pub fn plan(&self) -> &Plan {
+        &self.plan
+    }
+
+    /// The value of a parameter.
+    pub fn value(&self, parameter: usize) -> &Cell {
+        &self.values[parameter]
+    }
+
+    /// The value of a parameter that is a whole number.
+    pub fn integer(&self, parameter: usize) -> i64 {
+        match self.values[parameter] {
+            Cell::Integer(value) => value,
+            _ => 0,
+        }
+    }
+
+    /// What introspection answers under a response key, as JSON.
+    pub fn introspection(&self, key: &str) -> &[u8] {
+        self.introspection.iter().find(|(name, _)| name == key).map_or(b"null", |(_, json)| json)
+    }
+}
+
+impl Plan {
+    /// Binds the values of one request.
+    ///
+    /// # Errors
+    /// `INVALID_ARGUMENT` and `INVALID_CURSOR` for values that this place does not allow, `TOO_COSTLY` for an ask
+    /// over the limit.
+    pub fn bind(self: &Arc<Self>, variables: &Variables, limits: &Limits) -> Result<BoundPlan, Problem> {
+        let positions = self.positions(variables)?;
+        let mut values: Vec<Cell> = Vec::with_capacity(self.parameters.len());
+        for parameter in &self.parameters {
+            let value = self.value(parameter, &values, variables, &positions, limits)?;
+            values.push(value);
+        }
+        self.check_cost(&values, limits)?;
+        let introspection = if self.introspects { self.introspect(variables)? } else { Vec::new() };
+        Ok(BoundPlan { plan: Arc::clone(self), values, introspection })
+    }
+
+    fn positions(&self, variables: &Variables) -> Result<Vec<Position>, Problem> {
+        self.cursors
+            .iter()
+            .map(|cursor| {
+                let text = match &cursor.source {
+                    CursorSource::Literal(text) => text.as_str(),
+                    CursorSource::Variable(path) => {
+                        path.find(&variables.values).and_then(Json::as_str).unwrap_or_default()
+                    }
+                };
+                cursor.open(text, &self.sealer)
+            })
+            .collect()
+    }
+
+    fn value(
+        &self,
+        parameter: &Parameter,
+        earlier: &[Cell],
+        variables: &Variables,
+        positions: &[Position],
+        limits: &Limits,
+    ) -> Result<Cell, Problem> {
+        match parameter {
+            Parameter::Constant(cell) => Ok(cell.clone()),
+            Parameter::Leaf { source, leaf } => {
+                let value = source.find(&variables.values).unwrap_or(&Json::Null);
+                leaf.cell(&self.model, value).map_err(|unfit| {
+                    let text = format!("{} expects {}, found {}", source.describe(), unfit.expected, unfit.came);
+                    Problem::new(Code::InvalidVariable, text)
+                })
+            }
+            Parameter::List { items: ListSource::Items(parameters), .. } => {
+                Ok(Cell::List(parameters.iter().map(|at| earlier[*at].clone()).collect()))
+            }
+            Parameter::List { items: ListSource::Variable(path), leaf } => {
+                let items = path.find(&variables.values).and_then(Json::as_array).map_or(&[][..], Vec::as_slice);
+                if items.len() > limits.list {
+                    return Err(list_too_long(items.len(), limits.list));
+                }
+                let cells = items.iter().map(|item| {
+                    leaf.cell(&self.model, item).map_err(|unfit| {
+                        let text = format!("{} expects {}, found {}", path.describe(), unfit.expected, unfit.came);
+                        Problem::new(Code::InvalidVariable, text)
+                    })
+                });
+                cells.collect::<Result<_, _>>().map(Cell::List)
+            }
+            Parameter::PageSize { source, argument, most, location } => {
+                page_size(source.find(&variables.values).unwrap_or(&Json::Null), argument, *most, *location)
+            }
+            Parameter::Offset { source, location } => {
+                offset(source.find(&variables.values).unwrap_or(&Json::Null), *location)
+            }
+            Parameter::CursorCell { cursor, index } => {
+                Ok(positions[*cursor].cells.get(*index).cloned().unwrap_or(Cell::Null))
+            }
+        }
+    }
+
+    /// The cost of the ask: the rows of every select if every page is full, ten per count, one per filter leaf.
+    fn check_cost(&self, values: &[Cell], limits: &Limits) -> Result<(), Problem> {
+        const PER_COUNT: u64 = 10;
+        let mut bounds: Vec<u64> = Vec::with_capacity(self.selects.len());
+        let mut cost = self.filter_leaves;
+        for select in &self.selects {
+            let parents = select.parent.as_ref().map_or(1, |parent| bounds[parent.select]);
+            let bound = match &select.page {
+                Page::One => parents,
+                Page::Count => PER_COUNT * parents,
+                Page::Many { size, .. } => {
+                    let size = if let Cell::Integer(size) = values[*size] { size.unsigned_abs() } else { 0 };
+                    parents.saturating_mul(size)
+                }
+            };
+            cost = cost.saturating_add(bound);
+            bounds.push(bound);
+        }
+        if cost <= limits.cost {
+            return Ok(());
+        }
+        let text = format!(
+            "the ask could read {cost} rows, and the limit is {}; ask for smaller pages with `first`, or for fewer levels",
+            limits.cost
+        );
+        Err(Problem::new(Code::TooCostly, text))
+    }
+
+    fn introspect(&self, variables: &Variables) -> Result<Vec<(String, Vec<u8>)>, Problem> {
+        let document = &self.document;
+        introspection::check_max_depth(&document.executable, &document.operation)
+            .map_err(|error| Problem::new(Code::TooCostly, error.message().to_string()))?;
+        let wrong = |error: &dyn std::fmt::Display| Problem::new(Code::Internal, "introspection failed").with_detail(error);
+        let values = Map::clone(&variables.values);
+        let values = serde_json::from_value(Json::Object(values)).map_err(|error| wrong(&error))?;
+        let values = apollo_compiler::request::coerce_variable_values(&document.schema, &document.operation, &values)
+            .map_err(|error| wrong(&error.message()))?;
+        let implementers = document.schema.implementers_map();
+        let answer = introspection::partial_execute(
+            &document.schema,
+            &implementers,
+            &document.executable,
+            &document.operation,
+            &values,
+        )
+        .map_err(|error| wrong(&error.message()))?;
+        let members = answer.data.unwrap_or_default();
+        let written = members.into_iter().map(|(key, value)| {
+            serde_json::to_vec(&value).map(|json| (key.as_str().to_owned(), json)).map_err(|error| wrong(&error))
+        });
+        written.collect()
+    }
+}
+
+impl CursorArgument {
+    /// Opens the cursor and checks that it belongs here.
+    pub(super) fn open(&self, text: &str, sealer: &Sealer) -> Result<Position, Problem> {
+        sealer
+            .open(text)
+            .filter(|position| position.binding == self.binding && position.cells.len() == self.terms)
+            .ok_or_else(|| invalid_cursor(&format!("`{}`", self.argument)).at(self.location))
+    }
+}
+
+/// The problem of a cursor that is none of ours, or not for this place.
+pub(super) fn invalid_cursor(place: &str) -> Problem {
+    let text = format!(
+        "{place} is no cursor of this list in this order for this role; pass a `cursor`, `startCursor` or `endCursor` \
+         of an answer to the same field with the same `orderBy`"
+    );
+    Problem::new(Code::InvalidCursor, text)
+}
+
+/// A page size within the limit.
+pub(super) fn page_size(value: &Json, argument: &str, most: u32, location: Option<Location>) -> Result<Cell, Problem> {
+    match value.as_f64().filter(|size| (0.0..=f64::from(most)).contains(size)).and_then(|_| whole(value)) {
+        Some(size) => Ok(Cell::Integer(size)),
+        None => {
+            let text = format!(
+                "`{argument}` expects a whole number from 0 to {most}, found {value}; ask for the rest with `{}`",
+                if argument == "last" { "before" } else { "after" }
+            );
+            Err(Problem::new(Code::InvalidArgument, text).at(location))
+        }
+    }
+}
+
+/// A number of rows to pass over.
+pub(super) fn offset(value: &Json, location: Option<Location>) -> Result<Cell, Problem> {
+    match whole(value).filter(|offset| *offset >= 0) {
+        Some(offset) => Ok(Cell::Integer(offset)),
+        None => {
+            let text = format!("`offset` expects a whole number that is not negative, found {value}");
+            Err(Problem::new(Code::InvalidArgument, text).at(location))
+        }
+    }
+}
+
+/// The problem of a list over the limit.
+pub(super) fn list_too_long(length: usize, most: usize) -> Problem {
+    Problem::new(Code::TooCostly, format!("a list of {length} values is over the limit of {most}; ask in parts"))
+}
+
+fn whole(value: &Json) -> Option<i64> {
+    match crate::value::cell_from_json(crate::value::Scalar::Int, crate::value::Form::Usual, value) {
+        Ok(Cell::Integer(value)) => Some(value),
+        _ => None,
+    }
+}

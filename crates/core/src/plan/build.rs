@@ -1,0 +1,607 @@
+//! The planner: a valid operation and a role's view become a plan. The only place that makes one.
+
+use std::sync::Arc;
+
+use apollo_compiler::Node;
+use apollo_compiler::executable::{Field, Selection, SelectionSet};
+use indexmap::IndexMap;
+use serde_json::{Map, Value as Json};
+
+use super::cursor::Sealer;
+use super::document::Document;
+use super::input::{Input, Leaf, Source};
+use super::shape::{
+    ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape, ObjectShape, PageInfoField,
+    PageInfoShape, Value,
+};
+use super::variables::Variables;
+use super::{
+    CursorArgument, CursorSource, LeafType, OrderTerm, Output, Page, Parameter, ParentJoin, Plan, Seek, Select, SelectId,
+};
+use crate::access::{Comparison, Condition, Operand, Origin, Path, Predicate, Test, View};
+use crate::error::{Code, Location, Problem};
+use crate::model::{Cardinality, ColumnId, Kind, Link, LinkId, Through, TypeId};
+use crate::project::Limits;
+use crate::sql::{self, Dialect};
+use crate::value::{Cell, Unfit, cell_from_json};
+
+/// What planning takes beside the document.
+#[derive(Debug, Clone, Copy)]
+pub struct Context<'a> {
+    /// What the role may see.
+    pub view: &'a View,
+    /// What an ask may cost.
+    pub limits: &'a Limits,
+    /// What seals the role's cursors.
+    pub sealer: &'a Sealer,
+    /// The source's dialect.
+    pub dialect: &'a dyn Dialect,
+}
+
+/// The name of the input type of a key of several columns.
+pub fn composite_key_type(type_name: &str, member: &str) -> String {
+    let mut letters = member.chars();
+    let first = letters.next().map(|letter| letter.to_ascii_uppercase());
+    format!("{type_name}Key{}{}", first.map(String::from).unwrap_or_default(), letters.as_str())
+}
+
+/// The fields that the join table adds to an edge: the field's name in the join type, its name in the edge, its column.
+/// `cursor` and `node` are the edge's own.
+pub fn edge_fields<'a>(view: &'a View, through: &Through) -> Vec<(&'a str, String, ColumnId)> {
+    let join = &view.model().types[through.join];
+    let own = join.edge_columns(through);
+    view.columns(through.join)
+        .filter(|(column, _)| own.contains(column))
+        .map(|(column, field)| {
+            let name = if matches!(field, "cursor" | "node") { format!("{field}Value") } else { field.to_owned() };
+            (field, name, column)
+        })
+        .collect()
+}
+
+/// Makes the plan of an operation for variables of one shape.
+///
+/// # Errors
+/// The first mistake in the values of arguments, with its place; `TOO_COSTLY` for what exceeds a limit whatever the
+/// values are.
+pub fn build(context: Context<'_>, document: Arc<Document>, variables: &Variables) -> Result<Plan, Problem> {
+    let Context { view, limits, sealer, dialect } = context;
+    let mut planner = Planner {
+        view,
+        limits,
+        sealer,
+        document: &document,
+        variables: &variables.values,
+        selects: Vec::new(),
+        parameters: Vec::new(),
+        cursors: Vec::new(),
+        filter_leaves: 0,
+        introspects: false,
+    };
+    let roots = planner.roots()?;
+    let Planner { selects, parameters, cursors, filter_leaves, introspects, .. } = planner;
+    let statements = selects.iter().map(|select| sql::select(view.model(), select, dialect)).collect();
+    Ok(Plan {
+        roots,
+        selects,
+        statements,
+        parameters,
+        cursors,
+        filter_leaves,
+        introspects,
+        model: Arc::clone(view.model()),
+        sealer: sealer.clone(),
+        document,
+    })
+}
+
+pub(super) struct Planner<'a> {
+    pub(super) view: &'a View,
+    pub(super) limits: &'a Limits,
+    sealer: &'a Sealer,
+    document: &'a Document,
+    variables: &'a Map<String, Json>,
+    selects: Vec<Select>,
+    parameters: Vec<Parameter>,
+    cursors: Vec<CursorArgument>,
+    pub(super) filter_leaves: u64,
+    introspects: bool,
+}
+
+/// Fields with the same response key, to be merged ([CollectFields]).
+///
+/// [CollectFields]: https://spec.graphql.org/September2025/#CollectFields()
+type Collected<'a> = IndexMap<&'a str, Vec<&'a Node<Field>>>;
+
+impl<'a> Planner<'a> {
+    pub(super) fn parameter(&mut self, parameter: Parameter) -> usize {
+        self.parameters.push(parameter);
+        self.parameters.len() - 1
+    }
+
+    fn roots(&mut self) -> Result<ObjectShape, Problem> {
+        let document = self.document;
+        let collected = self.collect([&document.operation.selection_set])?;
+        let mut roots = ObjectShape::default();
+        for (key, fields) in collected {
+            let field = fields[0];
+            let location = document.location(field.location());
+            let value = match field.name.as_str() {
+                "__typename" => Value::Typename("Query".to_owned()),
+                "__schema" | "__type" => {
+                    self.introspects = true;
+                    Value::Introspection
+                }
+                name => self.root(name, &fields).map_err(|problem| located(problem, location, key))?,
+            };
+            roots.fields.push(FieldShape::new(key, location, value));
+        }
+        Ok(roots)
+    }
+
+    fn root(&mut self, name: &str, fields: &[&'a Node<Field>]) -> Result<Value, Problem> {
+        let view = self.view;
+        for (id, _) in view.types() {
+            let t = &view.model().types[id];
+            if t.list == name {
+                return self.connection(id, None, fields, 1).map(Value::Connection);
+            }
+            if t.one == name {
+                return self.by_key(id, fields);
+            }
+        }
+        Ok(Value::Null)
+    }
+
+    /// One row by a key: `booking(key: { id: 7 })`.
+    fn by_key(&mut self, of: TypeId, fields: &[&'a Node<Field>]) -> Result<Value, Problem> {
+        let model = self.view.model();
+        let t = &model.types[of];
+        let wrong = || Problem::new(Code::InvalidArgument, "`key` takes exactly one member that is not null");
+        let Input::Object(members) = self.argument(fields[0], "key") else { return Err(wrong()) };
+        let given = members.into_iter().filter(|(_, value)| !matches!(value, Input::Absent | Input::Null)).collect::<Vec<_>>();
+        let [(member, value)] = <[_; 1]>::try_from(given).map_err(|_| wrong())?;
+        let key = self.view.keys(of).find(|key| key.member == member).ok_or_else(wrong)?;
+        let mut conditions = Vec::new();
+        for column in &key.columns {
+            let c = &t.columns[*column];
+            let value = match &value {
+                Input::Object(members) => {
+                    let field = c.field.as_deref().unwrap_or_default();
+                    members.iter().find(|(name, _)| name == field).map_or(Input::Absent, |(_, value)| value.clone())
+                }
+                leaf => leaf.clone(),
+            };
+            let operand = self.operand(value, LeafType { kind: c.kind, form: c.form })?;
+            conditions.push(equal(*column, operand));
+        }
+        let mut predicates = self.visible(of);
+        predicates.push(Predicate { origin: Origin::Caller, condition: Arc::new(Condition::And(conditions)) });
+        let select = self.add(Select { of, parent: None, output: Vec::new(), predicates, join_rows: None, order: Vec::new(), page: Page::One })?;
+        let object = self.object(of, select, fields, 1)?;
+        Ok(Value::One { select, object })
+    }
+
+    /// The role's own rule on the rows of a type.
+    fn visible(&self, of: TypeId) -> Vec<Predicate> {
+        let rule = self.view.rows(of).cloned();
+        rule.map(|condition| Predicate { origin: Origin::Rule, condition }).into_iter().collect()
+    }
+
+    fn add(&mut self, select: Select) -> Result<SelectId, Problem> {
+        if self.selects.len() >= self.limits.statements {
+            let text = format!("the ask needs more than {} statements; ask in parts", self.limits.statements);
+            return Err(Problem::new(Code::TooCostly, text));
+        }
+        self.selects.push(select);
+        Ok(self.selects.len() - 1)
+    }
+
+    /// The output of a select that delivers this value, added where it is not yet there.
+    fn output(&mut self, select: SelectId, output: Output) -> usize {
+        let outputs = &mut self.selects[select].output;
+        outputs.iter().position(|known| *known == output).unwrap_or_else(|| {
+            outputs.push(output);
+            outputs.len() - 1
+        })
+    }
+
+    /// The fields of a row.
+    fn object(&mut self, of: TypeId, select: SelectId, fields: &[&'a Node<Field>], depth: usize) -> Result<ObjectShape, Problem> {
+        if depth > self.limits.depth {
+            let text = format!("the selection is deeper than {} levels; ask in parts", self.limits.depth);
+            return Err(Problem::new(Code::TooCostly, text));
+        }
+        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
+        let mut object = ObjectShape::default();
+        for (key, fields) in collected {
+            let location = self.document.location(fields[0].location());
+            let value =
+                self.field(of, select, &fields, depth).map_err(|problem| located(problem, location, key))?;
+            object.fields.push(FieldShape::new(key, location, value));
+        }
+        Ok(object)
+    }
+
+    fn field(&mut self, of: TypeId, select: SelectId, fields: &[&'a Node<Field>], depth: usize) -> Result<Value, Problem> {
+        let view = self.view;
+        let t = &view.model().types[of];
+        let name = fields[0].name.as_str();
+        if name == "__typename" {
+            return Ok(Value::Typename(t.name.clone()));
+        }
+        if let Some((column, _)) = view.columns(of).find(|(_, field)| *field == name) {
+            return Ok(self.column(of, column, select, Output::Column(column)));
+        }
+        let Some((id, link)) = view.links(of).find(|(_, link)| link.field == name) else { return Ok(Value::Null) };
+        let parent = self.parent_join(of, id, select);
+        match link.cardinality {
+            Cardinality::Many => self.connection(link.target, Some((parent, link)), fields, depth + 1).map(Value::Connection),
+            Cardinality::One => {
+                let predicates = self.visible(link.target);
+                let child = self.add(Select {
+                    of: link.target,
+                    parent: Some(parent),
+                    output: Vec::new(),
+                    predicates,
+                    join_rows: None,
+                    order: Vec::new(),
+                    page: Page::One,
+                })?;
+                let object = self.object(link.target, child, fields, depth + 1)?;
+                Ok(Value::One { select: child, object })
+            }
+        }
+    }
+
+    /// A column's value. Where null is impossible the row's key is delivered too: an error will have to name the row.
+    fn column(&mut self, of: TypeId, column: ColumnId, select: SelectId, output: Output) -> Value {
+        let model = self.view.model();
+        let t = &model.types[of];
+        let c = &t.columns[column];
+        let field = c.field.as_deref().unwrap_or_default();
+        if c.non_null && let Some(key) = t.row_key() && matches!(output, Output::Column(_)) {
+            for key in &key.columns {
+                self.output(select, Output::Column(*key));
+            }
+        }
+        let name = format!("{}.{field}", t.name).into();
+        Value::Column { output: self.output(select, output), kind: c.kind, non_null: c.non_null, name }
+    }
+
+    fn parent_join(&mut self, of: TypeId, link: LinkId, select: SelectId) -> ParentJoin {
+        let link = &self.view.model().types[of].links[link];
+        let mut own = |column: ColumnId| self.output(select, Output::Column(column));
+        match &link.through {
+            None => ParentJoin { select, pairs: link.pairs.iter().map(|(o, other)| (own(*o), *other)).collect(), through: None },
+            Some(through) => ParentJoin {
+                select,
+                pairs: through.near.iter().map(|(o, join)| (own(*o), *join)).collect(),
+                through: Some((through.join, through.far.clone())),
+            },
+        }
+    }
+
+    /// A page of rows, at the root or at the end of a to-many link.
+    fn connection(
+        &mut self,
+        of: TypeId,
+        link: Option<(ParentJoin, &Link)>,
+        fields: &[&'a Node<Field>],
+        depth: usize,
+    ) -> Result<ConnectionShape, Problem> {
+        let field = fields[0];
+        let mut predicates = self.visible(of);
+        let filter = self.argument(field, "filter");
+        if !matches!(filter, Input::Absent | Input::Null) {
+            let condition = self.filter(of, filter, &[], 1)?;
+            predicates.push(Predicate { origin: Origin::Caller, condition: Arc::new(condition) });
+        }
+        let order_by = self.argument(field, "orderBy");
+        let order = self.order(of, order_by)?;
+        let through = link.as_ref().and_then(|(_, link)| link.through.as_ref());
+        let join_rows = through.and_then(|through| self.view.rows(through.join).cloned());
+        let binding = self.binding(of, &order, through);
+        let page = self.page(of, field, &order, binding)?;
+        let parent = link.as_ref().map(|(parent, _)| parent.clone());
+        let select = self.add(Select {
+            of,
+            parent: parent.clone(),
+            output: Vec::new(),
+            predicates: predicates.clone(),
+            join_rows: join_rows.clone(),
+            order,
+            page,
+        })?;
+        let count = Select { of, parent, output: Vec::new(), predicates, join_rows, order: Vec::new(), page: Page::Count };
+        let mut building = Connection { of, select, through, count: Some(count), count_id: None, cursor: Vec::new(), reads_rows: false };
+        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
+        let mut shape_fields = Vec::new();
+        for (key, fields) in collected {
+            let location = self.document.location(fields[0].location());
+            let value = self
+                .connection_field(&mut building, &fields, depth)
+                .map_err(|problem| located(problem, location, key))?;
+            shape_fields.push((FieldHead::new(key, location), value));
+        }
+        let Connection { cursor, reads_rows, .. } = building;
+        Ok(ConnectionShape { select, reads_rows, fields: shape_fields, cursor, binding })
+    }
+
+    fn connection_field(
+        &mut self,
+        connection: &mut Connection<'_>,
+        fields: &[&'a Node<Field>],
+        depth: usize,
+    ) -> Result<ConnectionField, Problem> {
+        let t = &self.view.model().types[connection.of];
+        Ok(match fields[0].name.as_str() {
+            "nodes" => {
+                connection.reads_rows = true;
+                ConnectionField::Nodes(self.object(connection.of, connection.select, fields, depth + 1)?)
+            }
+            "edges" => {
+                connection.reads_rows = true;
+                ConnectionField::Edges(self.edges(connection, fields, depth + 1)?)
+            }
+            "pageInfo" => {
+                connection.reads_rows = true;
+                ConnectionField::PageInfo(self.page_info(connection, fields)?)
+            }
+            "totalCount" => {
+                let id = match (connection.count_id, connection.count.take()) {
+                    (None, Some(count)) => self.add(count)?,
+                    (known, _) => known.unwrap_or_default(),
+                };
+                connection.count_id = Some(id);
+                ConnectionField::TotalCount(id)
+            }
+            _ => ConnectionField::Typename(match connection.through {
+                Some(through) => format!("{}Connection", through.prefix),
+                None => format!("{}Connection", t.name),
+            }),
+        })
+    }
+
+    fn edges(&mut self, connection: &mut Connection<'_>, fields: &[&'a Node<Field>], depth: usize) -> Result<EdgeShape, Problem> {
+        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
+        let mut shape = EdgeShape { fields: Vec::new() };
+        let view = self.view;
+        for (key, fields) in collected {
+            let location = self.document.location(fields[0].location());
+            let name = fields[0].name.as_str();
+            let value = match name {
+                "cursor" => {
+                    self.deliver_cursor(connection);
+                    EdgeField::Cursor
+                }
+                "node" => EdgeField::Node(self.object(connection.of, connection.select, &fields, depth)?),
+                "__typename" => EdgeField::Value(Value::Typename(match connection.through {
+                    Some(through) => format!("{}Edge", through.prefix),
+                    None => format!("{}Edge", view.model().types[connection.of].name),
+                })),
+                _ => {
+                    let through = connection.through;
+                    let column = through.and_then(|through| {
+                        let found = edge_fields(view, through).into_iter().find(|(_, edge, _)| edge == name);
+                        found.map(|(_, _, column)| (through.join, column))
+                    });
+                    match column {
+                        Some((join, column)) => {
+                            EdgeField::Value(self.column(join, column, connection.select, Output::Edge(column)))
+                        }
+                        None => EdgeField::Value(Value::Null),
+                    }
+                }
+            };
+            shape.fields.push((FieldHead::new(key, location), value));
+        }
+        Ok(shape)
+    }
+
+    fn page_info(&mut self, connection: &mut Connection<'_>, fields: &[&'a Node<Field>]) -> Result<PageInfoShape, Problem> {
+        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
+        let mut shape = PageInfoShape { fields: Vec::new() };
+        for (key, fields) in collected {
+            let value = match fields[0].name.as_str() {
+                "hasNextPage" => PageInfoField::HasNextPage,
+                "hasPreviousPage" => PageInfoField::HasPreviousPage,
+                "startCursor" => PageInfoField::StartCursor,
+                "endCursor" => PageInfoField::EndCursor,
+                _ => PageInfoField::Typename,
+            };
+            let pages = self.view.model().types[connection.of].row_key().is_some();
+            if pages && matches!(value, PageInfoField::StartCursor | PageInfoField::EndCursor) {
+                self.deliver_cursor(connection);
+            }
+            shape.fields.push((FieldHead::new(key, self.document.location(fields[0].location())), value));
+        }
+        Ok(shape)
+    }
+
+    /// Makes the select deliver the values of its order, of which a cursor is made.
+    fn deliver_cursor(&mut self, connection: &mut Connection<'_>) {
+        if !connection.cursor.is_empty() {
+            return;
+        }
+        let terms = self.selects[connection.select].order.clone();
+        connection.cursor = terms
+            .iter()
+            .enumerate()
+            .map(|(at, term)| {
+                let output =
+                    if term.path.hops.is_empty() { Output::Column(term.path.column) } else { Output::Order(at) };
+                self.output(connection.select, output)
+            })
+            .collect();
+    }
+
+    fn binding(&self, of: TypeId, order: &[OrderTerm], through: Option<&Through>) -> [u8; super::cursor::BINDING_LENGTH] {
+        let model = self.view.model();
+        let mut text = model.types[of].table.clone();
+        for term in order {
+            let mut at = of;
+            for hop in &term.path.hops {
+                let link = &model.types[hop.from].links[hop.link];
+                text.push_str(&format!("\0{}", link.field));
+                at = link.target;
+            }
+            let column = &model.types[at].columns[term.path.column].name;
+            text.push_str(&format!("\0{column} {} {}", term.descending, term.nulls_first));
+        }
+        if let Some(through) = through {
+            text.push_str(&format!("\0through {}", model.types[through.join].table));
+        }
+        Sealer::binding(&text)
+    }
+
+    fn page(
+        &mut self,
+        of: TypeId,
+        field: &Node<Field>,
+        order: &[OrderTerm],
+        binding: [u8; super::cursor::BINDING_LENGTH],
+    ) -> Result<Page, Problem> {
+        let not_null = |input: Input| if matches!(input, Input::Null) { Input::Absent } else { input };
+        let [first, last, after, before, offset] =
+            ["first", "last", "after", "before", "offset"].map(|name| not_null(self.argument(field, name)));
+        let given = |input: &Input| !matches!(input, Input::Absent);
+        if given(&first) && given(&last) {
+            return Err(Problem::new(Code::InvalidArgument, "`first` and `last` exclude each other; give one of them"));
+        }
+        if given(&offset) && (given(&after) || given(&before)) {
+            return Err(Problem::new(Code::InvalidArgument, "`offset` excludes `after` and `before`; give one or the other"));
+        }
+        let backward = given(&last);
+        let most = self.view.type_view(of).and_then(|view| view.max_page).unwrap_or(u32::MAX).min(self.limits.page);
+        let (argument, size) = if backward { ("last", last) } else { ("first", first) };
+        let size = match size {
+            Input::Leaf(Leaf { source: Source::Variable(source), location, .. }) => {
+                Parameter::PageSize { source, argument, most, location }
+            }
+            Input::Leaf(leaf) => Parameter::Constant(super::bind::page_size(&leaf.value, argument, most, leaf.location)?),
+            _ => Parameter::Constant(Cell::Integer(self.limits.default_page.min(most).into())),
+        };
+        let size = self.parameter(size);
+        let offset = match offset {
+            Input::Leaf(Leaf { source: Source::Variable(source), location, .. }) => Some(Parameter::Offset { source, location }),
+            Input::Leaf(leaf) => Some(Parameter::Constant(super::bind::offset(&leaf.value, leaf.location)?)),
+            _ => None,
+        };
+        let offset = offset.map(|offset| self.parameter(offset));
+        let after = self.seek(after, "after", order, binding)?;
+        let before = self.seek(before, "before", order, binding)?;
+        Ok(Page::Many { size, backward, offset, after, before })
+    }
+
+    fn seek(
+        &mut self,
+        cursor: Input,
+        argument: &'static str,
+        order: &[OrderTerm],
+        binding: [u8; super::cursor::BINDING_LENGTH],
+    ) -> Result<Option<Seek>, Problem> {
+        let Input::Leaf(leaf) = cursor else { return Ok(None) };
+        let text = leaf.value.as_str().unwrap_or_default().to_owned();
+        let source = match leaf.source {
+            Source::Document => CursorSource::Literal(text.clone()),
+            Source::Variable(path) => CursorSource::Variable(path),
+        };
+        let cursor = CursorArgument { source, binding, argument, location: leaf.location, terms: order.len() };
+        let position = cursor.open(&text, self.sealer)?;
+        self.cursors.push(cursor);
+        let cursor = self.cursors.len() - 1;
+        let parameters =
+            (0..order.len()).map(|index| self.parameter(Parameter::CursorCell { cursor, index })).collect();
+        Ok(Some(Seek { parameters, nulls: position.cells.iter().map(|cell| *cell == Cell::Null).collect() }))
+    }
+
+    fn argument(&self, field: &Node<Field>, name: &str) -> Input {
+        let Some(value) = field.specified_argument_by_name(name) else { return Input::Absent };
+        Input::resolve(value, self.variables, &|node| self.document.location(node.location()))
+    }
+
+    /// The fields of selection sets, fragments expanded, `@skip` and `@include` obeyed, merged by response key.
+    fn collect(&self, sets: impl IntoIterator<Item = &'a SelectionSet>) -> Result<Collected<'a>, Problem> {
+        let mut collected = Collected::new();
+        for set in sets {
+            self.collect_into(set, &mut collected);
+        }
+        Ok(collected)
+    }
+
+    fn collect_into(&self, set: &'a SelectionSet, collected: &mut Collected<'a>) {
+        for selection in &set.selections {
+            if !self.is_included(selection) {
+                continue;
+            }
+            match selection {
+                Selection::Field(field) => collected.entry(field.response_name().as_str()).or_default().push(field),
+                Selection::InlineFragment(fragment) => self.collect_into(&fragment.selection_set, collected),
+                Selection::FragmentSpread(spread) => {
+                    if let Some(fragment) = self.document.executable.fragments.get(&spread.fragment_name) {
+                        self.collect_into(&fragment.selection_set, collected);
+                    }
+                }
+            }
+        }
+    }
+
+    fn is_included(&self, selection: &Selection) -> bool {
+        use apollo_compiler::ast::Value as Ast;
+        let condition = |directive: &str| {
+            let directive = selection.directives().get(directive)?;
+            let value = directive.specified_argument_by_name("if")?;
+            Some(match value.as_ref() {
+                Ast::Boolean(value) => *value,
+                Ast::Variable(name) => self.variables.get(name.as_str()) == Some(&Json::Bool(true)),
+                _ => false,
+            })
+        };
+        condition("skip") != Some(true) && condition("include") != Some(false)
+    }
+}
+
+/// A connection that is being planned.
+struct Connection<'m> {
+    of: TypeId,
+    select: SelectId,
+    through: Option<&'m Through>,
+    count: Option<Select>,
+    count_id: Option<SelectId>,
+    cursor: Vec<usize>,
+    reads_rows: bool,
+}
+
+impl LeafType {
+    /// The cell of a JSON value of this type.
+    pub(super) fn cell(self, model: &crate::model::Model, value: &Json) -> Result<Cell, Unfit> {
+        match self.kind {
+            Kind::Scalar(scalar) => cell_from_json(scalar, self.form, value),
+            Kind::Enum(id) => {
+                let e = &model.enums[id];
+                let text = value.as_str().and_then(|name| e.text_of(name));
+                text.map(|text| Cell::Text(text.to_owned())).ok_or_else(|| Unfit {
+                    expected: format!("a value of `{}`", e.name),
+                    came: crate::value::describe_json(value),
+                })
+            }
+        }
+    }
+}
+
+fn equal(column: ColumnId, operand: Operand) -> Condition {
+    Condition::Test {
+        path: Path { hops: Vec::new(), column },
+        test: Test::Compare { comparison: Comparison::Eq, operand, ignore_case: false },
+    }
+}
+
+/// Adds the place to a problem that has none yet.
+fn located(mut problem: Problem, location: Option<Location>, key: &str) -> Problem {
+    if problem.locations.is_empty() {
+        problem.locations.extend(location);
+    }
+    problem.path.insert(0, crate::error::PathStep::Key(key.to_owned()));
+    problem
+}

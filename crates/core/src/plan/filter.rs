@@ -1,0 +1,211 @@
+//! From a caller's filter to a [`Condition`]. Names resolve against the role's view; every hop ranges over the rows
+//! that the role may see.
+
+use super::build::Planner;
+use super::input::{Input, Leaf, Source};
+use super::{LeafType, ListSource, Parameter};
+use crate::access::{Comparison, Condition, Hop, Operand, Path, Quantifier, Test, TextTest};
+use crate::error::{Code, Problem};
+use crate::model::{Cardinality, ColumnId, LinkId, TypeId};
+
+impl Planner<'_> {
+    /// The condition that a filter on rows of `of` states. `before` are the to-one hops that led there.
+    ///
+    /// # Errors
+    /// `INVALID_ARGUMENT` for what has no meaning (`eq: null`), `TOO_COSTLY` for a filter nested too deeply.
+    pub(super) fn filter(&mut self, of: TypeId, filter: Input, before: &[Hop], depth: usize) -> Result<Condition, Problem> {
+        if depth > self.limits.filter_depth {
+            let text = format!("the filter is nested deeper than {} levels; ask for less at once", self.limits.filter_depth);
+            return Err(Problem::new(Code::TooCostly, text));
+        }
+        let Input::Object(members) = filter else { return Ok(Condition::Constant(true)) };
+        let mut all = Vec::new();
+        for (name, value) in members {
+            if matches!(value, Input::Absent) {
+                continue;
+            }
+            let column = self.view.columns(of).find(|(_, field)| *field == name).map(|(column, _)| column);
+            let link = self.view.links(of).find(|(_, link)| link.field == name).map(|(link, _)| link);
+            if let Some(column) = column {
+                self.filter_column(of, column, value, before, &mut all)?;
+            } else if let Some(link) = link {
+                all.push(self.filter_link(of, link, value, before, depth)?);
+            } else if matches!(value, Input::Null) {
+                return Err(null_member(&name));
+            } else {
+                all.push(self.combine(of, &name, value, before, depth)?);
+            }
+        }
+        Ok(Condition::And(all))
+    }
+
+    fn combine(
+        &mut self,
+        of: TypeId,
+        word: &str,
+        value: Input,
+        before: &[Hop],
+        depth: usize,
+    ) -> Result<Condition, Problem> {
+        if word == "not" {
+            return Ok(Condition::Not(Box::new(self.filter(of, value, before, depth + 1)?)));
+        }
+        let items = value.into_items();
+        let parts: Result<Vec<_>, _> =
+            items.into_iter().map(|item| self.filter(of, item, before, depth + 1)).collect();
+        Ok(if word == "or" { Condition::Or(parts?) } else { Condition::And(parts?) })
+    }
+
+    /// A hop of the caller's: over visible rows only.
+    pub(super) fn hop(&self, from: TypeId, link: LinkId) -> Hop {
+        let l = &self.view.model().types[from].links[link];
+        let join = l.through.as_ref().map(|through| through.join);
+        Hop {
+            from,
+            link,
+            visible: self.view.rows(l.target).cloned(),
+            join_visible: join.and_then(|join| self.view.rows(join).cloned()),
+        }
+    }
+
+    fn filter_link(
+        &mut self,
+        of: TypeId,
+        link: LinkId,
+        value: Input,
+        before: &[Hop],
+        depth: usize,
+    ) -> Result<Condition, Problem> {
+        let l = &self.view.model().types[of].links[link];
+        let (target, cardinality) = (l.target, l.cardinality);
+        let field = l.field.clone();
+        let hop = self.hop(of, link);
+        if matches!(value, Input::Null) {
+            return Err(null_member(&field));
+        }
+        if cardinality == Cardinality::One {
+            let mut hops = before.to_vec();
+            hops.push(hop);
+            return self.filter(target, value, &hops, depth + 1);
+        }
+        let Input::Object(members) = value else { return Ok(Condition::Constant(true)) };
+        let mut all = Vec::new();
+        for (word, inner) in members {
+            let quantifier = match word.as_str() {
+                _ if matches!(inner, Input::Absent) => continue,
+                _ if matches!(inner, Input::Null) => return Err(null_member(&word)),
+                "exists" => Quantifier::Exists,
+                "all" => Quantifier::All,
+                _ => Quantifier::None,
+            };
+            let inner = self.filter(target, inner, &[], depth + 1)?;
+            all.push(Condition::Quantified {
+                before: before.to_vec(),
+                hop: hop.clone(),
+                quantifier,
+                inner: Box::new(inner),
+            });
+        }
+        Ok(Condition::And(all))
+    }
+
+    fn filter_column(
+        &mut self,
+        of: TypeId,
+        column: ColumnId,
+        value: Input,
+        before: &[Hop],
+        all: &mut Vec<Condition>,
+    ) -> Result<(), Problem> {
+        let model = self.view.model();
+        let c = &model.types[of].columns[column];
+        let leaf = LeafType { kind: c.kind, form: c.form };
+        let field = c.field.clone().unwrap_or_default();
+        let Input::Object(members) = value else { return Err(null_member(&field)) };
+        let ignore_case = members.iter().any(|(word, value)| {
+            word == "ignoreCase" && matches!(value, Input::Leaf(leaf) if leaf.value == serde_json::Value::Bool(true))
+        });
+        for (word, value) in members {
+            if word == "ignoreCase" || matches!(value, Input::Absent) {
+                continue;
+            }
+            if matches!(value, Input::Null) {
+                return Err(null_member(&word));
+            }
+            self.filter_leaves += 1;
+            let (negated, test) = self.test(&word, value, leaf, ignore_case)?;
+            let test = Condition::Test { path: Path { hops: before.to_vec(), column }, test };
+            all.push(if negated { Condition::Not(Box::new(test)) } else { test });
+        }
+        Ok(())
+    }
+
+    /// The test that a filter word states, and whether it is negated.
+    fn test(&mut self, word: &str, value: Input, leaf: LeafType, ignore_case: bool) -> Result<(bool, Test), Problem> {
+        let comparison = match word {
+            "eq" => Some(Comparison::Eq),
+            "ne" => Some(Comparison::Ne),
+            "lt" => Some(Comparison::Lt),
+            "lte" => Some(Comparison::Lte),
+            "gt" => Some(Comparison::Gt),
+            "gte" => Some(Comparison::Gte),
+            _ => None,
+        };
+        if let Some(comparison) = comparison {
+            let operand = self.operand(value, leaf)?;
+            return Ok((false, Test::Compare { comparison, operand, ignore_case }));
+        }
+        let text = |test| move |operand| Test::Text { test, operand, ignore_case };
+        match word {
+            "in" | "notIn" => Ok((word == "notIn", Test::In { operand: self.list_operand(value, leaf)?, ignore_case })),
+            "isNull" => Ok((false, Test::IsNull(matches!(&value, Input::Leaf(l) if l.value == true)))),
+            "contains" => self.operand(value, leaf).map(text(TextTest::Contains)).map(|test| (false, test)),
+            "startsWith" => self.operand(value, leaf).map(text(TextTest::StartsWith)).map(|test| (false, test)),
+            _ => self.operand(value, leaf).map(text(TextTest::EndsWith)).map(|test| (false, test)),
+        }
+    }
+
+    pub(super) fn operand(&mut self, value: Input, leaf: LeafType) -> Result<Operand, Problem> {
+        match value {
+            Input::Leaf(found) => self.leaf_parameter(found, leaf).map(Operand::Parameter),
+            _ => Err(Problem::new(Code::InvalidArgument, "expected a single value")),
+        }
+    }
+
+    fn leaf_parameter(&mut self, found: Leaf, leaf: LeafType) -> Result<usize, Problem> {
+        let parameter = match found.source {
+            Source::Variable(source) => Parameter::Leaf { source, leaf },
+            Source::Document => {
+                let cell = leaf.cell(self.view.model(), &found.value).map_err(|unfit| {
+                    let text = format!("expected {}, found {}", unfit.expected, unfit.came);
+                    Problem::new(Code::InvalidArgument, text).at(found.location)
+                })?;
+                Parameter::Constant(cell)
+            }
+        };
+        Ok(self.parameter(parameter))
+    }
+
+    fn list_operand(&mut self, value: Input, leaf: LeafType) -> Result<Operand, Problem> {
+        let items = match value {
+            Input::List(_, Source::Variable(path)) => ListSource::Variable(path),
+            other => {
+                let items = other.into_items();
+                if items.len() > self.limits.list {
+                    return Err(super::bind::list_too_long(items.len(), self.limits.list));
+                }
+                let parameters = items.into_iter().map(|item| match item {
+                    Input::Leaf(found) => self.leaf_parameter(found, leaf),
+                    _ => Err(Problem::new(Code::InvalidArgument, "a list for `in` takes no null; use `isNull`")),
+                });
+                ListSource::Items(parameters.collect::<Result<_, _>>()?)
+            }
+        };
+        Ok(Operand::Parameter(self.parameter(Parameter::List { items, leaf })))
+    }
+}
+
+fn null_member(word: &str) -> Problem {
+    let text = format!("`{word}: null` has no meaning in a filter; leave it out, or ask `isNull: true` of a field");
+    Problem::new(Code::InvalidArgument, text)
+}

@@ -1,0 +1,238 @@
+//! From a GraphQL operation to an authorised plan, and from a plan and a request's values to a bound one.
+//!
+//! ```text
+//! document text ─► Document (parsed, validated against the role's schema)
+//! variables     ─► Variables (coerced; their shape is part of the cache key)
+//! Document + shape ─► Plan (selects joined by links, conditions, orders, pages; statements)
+//! Plan + values ─► BoundPlan (what a source accepts)
+//! ```
+//!
+//! A [`Plan`] is made in [`build`] only, from a role's [`View`](crate::access::View): what the role was not granted is
+//! not there to be planned. A [`BoundPlan`] is made in [`Plan::bind`] only.
+
+mod bind;
+mod build;
+mod cursor;
+mod document;
+mod filter;
+mod input;
+mod order;
+mod shape;
+mod variables;
+
+pub use bind::BoundPlan;
+pub use build::{Context, build, composite_key_type, edge_fields};
+pub use cursor::{Position, Sealer};
+pub use document::Document;
+pub use shape::{
+    ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape, ObjectShape, PageInfoField, PageInfoShape, Value,
+};
+pub use variables::Variables;
+
+use std::sync::Arc;
+
+use crate::access::{Condition, Path, Predicate};
+use crate::error::Location;
+use crate::model::{ColumnId, TypeId};
+use crate::sql::Statement;
+use crate::value::{Cell, Form};
+
+/// Index of a select in [`Plan::selects`].
+pub type SelectId = usize;
+
+/// What one operation of one document asks of a source, for every request of the same shape.
+#[derive(Debug)]
+pub struct Plan {
+    document: Arc<Document>,
+    roots: ObjectShape,
+    selects: Vec<Select>,
+    statements: Vec<Statement>,
+    parameters: Vec<Parameter>,
+    cursors: Vec<CursorArgument>,
+    /// Leaves of callers' filters, for the cost.
+    filter_leaves: u64,
+    introspects: bool,
+    model: Arc<crate::model::Model>,
+    sealer: Sealer,
+}
+
+/// One select node: the rows of a type, at the root or at the end of a link.
+#[derive(Debug)]
+pub struct Select {
+    /// The type whose rows are read.
+    pub of: TypeId,
+    /// How the rows hang on a parent's row; absent at the root.
+    pub parent: Option<ParentJoin>,
+    /// What is delivered of each row.
+    pub output: Vec<Output>,
+    /// What must be true of each row.
+    pub predicates: Vec<Predicate>,
+    /// What must be true of each row of the join table, where there is one.
+    pub join_rows: Option<Arc<Condition>>,
+    /// The order, ending with a key where there is one.
+    pub order: Vec<OrderTerm>,
+    /// Which part of the rows.
+    pub page: Page,
+}
+
+/// How a select hangs on its parent.
+#[derive(Debug, Clone)]
+pub struct ParentJoin {
+    /// The parent.
+    pub select: SelectId,
+    /// The parent's output, and the column that equals it: of the join table where there is one, else of the type.
+    pub pairs: Vec<(usize, ColumnId)>,
+    /// The join table, with join column and own column.
+    pub through: Option<(TypeId, Vec<(ColumnId, ColumnId)>)>,
+}
+
+/// One value that a select delivers per row.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Output {
+    /// A column of the type.
+    Column(ColumnId),
+    /// A column of the join table.
+    Edge(ColumnId),
+    /// The value of an order term that lies behind a link.
+    Order(usize),
+}
+
+/// One term of an order.
+#[derive(Debug, Clone, PartialEq)]
+pub struct OrderTerm {
+    /// The value.
+    pub path: Path,
+    /// Largest first?
+    pub descending: bool,
+    /// Nulls before everything else?
+    pub nulls_first: bool,
+    /// Can the value be null?
+    pub nullable: bool,
+}
+
+/// Which part of the rows a select delivers.
+#[derive(Debug)]
+pub enum Page {
+    /// At most one row.
+    One,
+    /// How many rows there are, as one row with one integer.
+    Count,
+    /// A page of a list.
+    Many {
+        /// The parameter that holds the page's size; one more row is read to know whether there are more.
+        size: usize,
+        /// From the end backward?
+        backward: bool,
+        /// The parameter that holds the number of rows to pass over.
+        offset: Option<usize>,
+        /// Only rows after this position.
+        after: Option<Seek>,
+        /// Only rows before this position.
+        before: Option<Seek>,
+    },
+}
+
+/// A position in an order.
+#[derive(Debug, Clone)]
+pub struct Seek {
+    /// The parameter that holds the position's value, per order term.
+    pub parameters: Vec<usize>,
+    /// Which of the values are null.
+    pub nulls: Vec<bool>,
+}
+
+/// A value that is bound per request.
+#[derive(Debug, Clone)]
+enum Parameter {
+    /// The same for every request: a literal of the document.
+    Constant(Cell),
+    /// A leaf of a variable.
+    Leaf { source: VariablePath, leaf: LeafType },
+    /// A list of leaves.
+    List { items: ListSource, leaf: LeafType },
+    /// A page size from a variable.
+    PageSize { source: VariablePath, argument: &'static str, most: u32, location: Option<Location> },
+    /// A number of rows to pass over, from a variable.
+    Offset { source: VariablePath, location: Option<Location> },
+    /// One value of a cursor's position.
+    CursorCell { cursor: usize, index: usize },
+}
+
+/// Where in the variables a value is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct VariablePath {
+    variable: String,
+    steps: Vec<Step>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Step {
+    Member(String),
+    Index(usize),
+}
+
+/// Where the values of a list come from.
+#[derive(Debug, Clone)]
+enum ListSource {
+    /// A variable that is the list.
+    Variable(VariablePath),
+    /// A list in the document whose items are parameters of their own.
+    Items(Vec<usize>),
+}
+
+/// How a leaf value is turned into a cell.
+#[derive(Debug, Clone, Copy)]
+struct LeafType {
+    kind: crate::model::Kind,
+    form: Form,
+}
+
+/// A cursor given as an argument.
+#[derive(Debug, Clone)]
+struct CursorArgument {
+    source: CursorSource,
+    binding: [u8; cursor::BINDING_LENGTH],
+    argument: &'static str,
+    location: Option<Location>,
+    terms: usize,
+}
+
+#[derive(Debug, Clone)]
+enum CursorSource {
+    Literal(String),
+    Variable(VariablePath),
+}
+
+impl Plan {
+    /// The shape of the answer.
+    pub fn roots(&self) -> &ObjectShape {
+        &self.roots
+    }
+
+    /// The select nodes; parents come before their children.
+    pub fn selects(&self) -> &[Select] {
+        &self.selects
+    }
+
+    /// The statement of each select.
+    pub fn statements(&self) -> &[Statement] {
+        &self.statements
+    }
+
+    /// The model that the plan was made of.
+    pub fn model(&self) -> &crate::model::Model {
+        &self.model
+    }
+
+    /// What seals this plan's cursors.
+    pub fn sealer(&self) -> &Sealer {
+        &self.sealer
+    }
+
+    /// About how many bytes the plan holds in memory, for the cache.
+    pub fn weight(&self) -> usize {
+        const PER_SELECT: usize = 2_000;
+        let statements: usize = self.statements.iter().map(|statement| statement.text.len()).sum();
+        statements + self.selects.len() * PER_SELECT + self.parameters.len() * 100 + self.roots.weight()
+    }
+}

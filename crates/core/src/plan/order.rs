@@ -1,0 +1,66 @@
+//! From `orderBy` to order terms. Every order ends with the type's key, so that it is total and a cursor is a place.
+
+use super::OrderTerm;
+use super::build::Planner;
+use super::input::Input;
+use crate::access::{Hop, Path};
+use crate::error::{Code, Problem};
+use crate::model::TypeId;
+
+impl Planner<'_> {
+    /// The order of a list, the key's columns at its end.
+    ///
+    /// # Errors
+    /// `INVALID_ARGUMENT` where a member has no direction.
+    pub(super) fn order(&self, of: TypeId, order_by: Input) -> Result<Vec<OrderTerm>, Problem> {
+        let mut terms: Vec<OrderTerm> = Vec::new();
+        for item in order_by.into_items() {
+            if matches!(item, Input::Absent) {
+                continue;
+            }
+            let term = self.order_term(of, item, Vec::new())?;
+            // A second mention of the same value decides nothing.
+            if !terms.iter().any(|known| known.path == term.path) {
+                terms.push(term);
+            }
+        }
+        let t = &self.view.model().types[of];
+        if let Some(key) = t.row_key() {
+            for column in &key.columns {
+                let path = Path { hops: Vec::new(), column: *column };
+                if !terms.iter().any(|term| term.path == path) {
+                    terms.push(OrderTerm { path, descending: false, nulls_first: true, nullable: false });
+                }
+            }
+        }
+        Ok(terms)
+    }
+
+    fn order_term(&self, of: TypeId, item: Input, mut hops: Vec<Hop>) -> Result<OrderTerm, Problem> {
+        let wrong = || Problem::new(Code::InvalidArgument, "an order takes one member with a direction, such as `{ name: ASC }`");
+        let Input::Object(members) = item else { return Err(wrong()) };
+        let (name, value) = members.into_iter().find(|(_, value)| !matches!(value, Input::Absent)).ok_or_else(wrong)?;
+        if let Some((column, _)) = self.view.columns(of).find(|(_, field)| *field == name) {
+            let Input::Leaf(leaf) = value else { return Err(wrong()) };
+            let word = leaf.value.as_str().unwrap_or_default();
+            let descending = word.starts_with("DESC");
+            // The engines in use have nulls first in ascending indexes.
+            let nulls_first = if word.ends_with("NULLS_FIRST") {
+                true
+            } else if word.ends_with("NULLS_LAST") {
+                false
+            } else {
+                !descending
+            };
+            let nullable = !hops.is_empty() || self.view.model().types[of].columns[column].nullable;
+            return Ok(OrderTerm { path: Path { hops, column }, descending, nulls_first, nullable });
+        }
+        let (link, l) = self.view.links(of).find(|(_, link)| link.field == name).ok_or_else(wrong)?;
+        let target = l.target;
+        hops.push(self.hop(of, link));
+        if hops.len() > self.limits.filter_depth {
+            return Err(Problem::new(Code::TooCostly, "the order follows too many links; ask for less at once"));
+        }
+        self.order_term(target, value, hops)
+    }
+}

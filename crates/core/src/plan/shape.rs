@@ -1,0 +1,185 @@
+//! The shape of an answer: which keys come in which order, and where in a select's rows their values are.
+
+use std::sync::Arc;
+
+use super::SelectId;
+use crate::error::Location;
+use crate::model::Kind;
+
+/// The fields of an object, in the order of the answer.
+#[derive(Debug, Default)]
+pub struct ObjectShape {
+    /// The fields.
+    pub fields: Vec<FieldShape>,
+}
+
+/// One field of an object.
+#[derive(Debug)]
+pub struct FieldShape {
+    /// The response key.
+    pub key: String,
+    /// The key as it is written: quoted, with its colon.
+    pub written_key: Vec<u8>,
+    /// Where the document asks for it.
+    pub location: Option<Location>,
+    /// What it holds.
+    pub value: Value,
+}
+
+/// What a field holds.
+#[derive(Debug)]
+pub enum Value {
+    /// The name of the type.
+    Typename(String),
+    /// Always null.
+    Null,
+    /// A value of the row.
+    Column {
+        /// Which output of the select.
+        output: usize,
+        /// Its type.
+        kind: Kind,
+        /// Is null impossible?
+        non_null: bool,
+        /// `Type.field`, for errors.
+        name: Arc<str>,
+    },
+    /// At most one row of another select.
+    One {
+        /// The select.
+        select: SelectId,
+        /// Its fields.
+        object: ObjectShape,
+    },
+    /// A page of another select.
+    Connection(ConnectionShape),
+    /// What introspection answers under this key.
+    Introspection,
+}
+
+/// A page of rows.
+#[derive(Debug)]
+pub struct ConnectionShape {
+    /// The select of the rows.
+    pub select: SelectId,
+    /// Does the answer need the rows at all?
+    pub reads_rows: bool,
+    /// The fields of the connection.
+    pub fields: Vec<(FieldHead, ConnectionField)>,
+    /// The outputs that make up a cursor; empty where none is asked for.
+    pub cursor: Vec<usize>,
+    /// What a cursor is bound to.
+    pub binding: [u8; super::cursor::BINDING_LENGTH],
+}
+
+/// A response key and its place, for objects that are not rows.
+#[derive(Debug)]
+pub struct FieldHead {
+    /// The response key.
+    pub key: String,
+    /// The key as it is written.
+    pub written_key: Vec<u8>,
+    /// Where the document asks for it.
+    pub location: Option<Location>,
+}
+
+/// A field of a connection.
+#[derive(Debug)]
+pub enum ConnectionField {
+    /// `nodes`
+    Nodes(ObjectShape),
+    /// `edges`
+    Edges(EdgeShape),
+    /// `pageInfo`
+    PageInfo(PageInfoShape),
+    /// `totalCount`, delivered by a select of its own.
+    TotalCount(SelectId),
+    /// `__typename`
+    Typename(String),
+}
+
+/// The fields of an edge.
+#[derive(Debug)]
+pub struct EdgeShape {
+    /// The fields.
+    pub fields: Vec<(FieldHead, EdgeField)>,
+}
+
+/// A field of an edge.
+#[derive(Debug)]
+pub enum EdgeField {
+    /// `cursor`
+    Cursor,
+    /// `node`
+    Node(ObjectShape),
+    /// A column of the join table, or the type's name.
+    Value(Value),
+}
+
+/// The fields of a `pageInfo`.
+#[derive(Debug)]
+pub struct PageInfoShape {
+    /// The fields.
+    pub fields: Vec<(FieldHead, PageInfoField)>,
+}
+
+/// A field of a `pageInfo`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum PageInfoField {
+    /// `hasNextPage`
+    HasNextPage,
+    /// `hasPreviousPage`
+    HasPreviousPage,
+    /// `startCursor`
+    StartCursor,
+    /// `endCursor`
+    EndCursor,
+    /// `__typename`
+    Typename,
+}
+
+impl FieldHead {
+    /// The head of a field with this response key.
+    pub fn new(key: &str, location: Option<Location>) -> Self {
+        let mut written_key = serde_json::to_vec(key).expect("text is a JSON string");
+        written_key.push(b':');
+        FieldHead { key: key.to_owned(), written_key, location }
+    }
+}
+
+impl FieldShape {
+    /// A field of an object.
+    pub fn new(key: &str, location: Option<Location>, value: Value) -> Self {
+        let FieldHead { key, written_key, location } = FieldHead::new(key, location);
+        FieldShape { key, written_key, location, value }
+    }
+}
+
+impl ObjectShape {
+    /// About how many bytes it holds in memory.
+    pub(super) fn weight(&self) -> usize {
+        const PER_FIELD: usize = 200;
+        let below = |field: &FieldShape| match &field.value {
+            Value::One { object, .. } => object.weight(),
+            Value::Connection(connection) => connection.weight(),
+            _ => 0,
+        };
+        self.fields.iter().map(|field| PER_FIELD + below(field)).sum()
+    }
+}
+
+impl ConnectionShape {
+    fn weight(&self) -> usize {
+        const PER_FIELD: usize = 200;
+        let below = |field: &ConnectionField| match field {
+            ConnectionField::Nodes(object) => object.weight(),
+            ConnectionField::Edges(edge) => edge
+                .fields
+                .iter()
+                .map(|(_, field)| PER_FIELD + if let EdgeField::Node(object) = field { object.weight() } else { 0 })
+                .sum(),
+            _ => PER_FIELD,
+        };
+        self.fields.iter().map(|(_, field)| PER_FIELD + below(field)).sum()
+    }
+}

@@ -1,0 +1,400 @@
+//! The project file `puente.toml`: as typed, then checked. It holds only what differs from the survey.
+//!
+//! Reading never stops at the first mistake: every one is reported with its place and remedy.
+
+mod reader;
+
+use std::fmt;
+
+use indexmap::IndexMap;
+
+use crate::value::Scalar;
+use reader::{Reader, Section};
+
+/// The project file's name.
+pub const FILE: &str = "puente.toml";
+
+/// A checked project file.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Project {
+    /// The source's name, `NAME` of `[source.NAME]`.
+    pub source_name: String,
+    /// The source's address, environment variables filled in.
+    pub source_url: Secret,
+    /// `[service]`.
+    pub service: Service,
+    /// `[limits]`.
+    pub limits: Limits,
+    /// `[[type]]`, by table.
+    pub types: IndexMap<String, TypeEdit>,
+    /// `[[link]]`.
+    pub links: Vec<LinkEdit>,
+}
+
+/// A text that must not be printed: an address with a password, a key.
+#[derive(Clone, PartialEq, Eq)]
+pub struct Secret(pub String);
+
+impl fmt::Debug for Secret {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Secret(…)")
+    }
+}
+
+/// `[service]`: how the service is reached.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Service {
+    /// The secret from which cursors are sealed.
+    pub secret: Option<Secret>,
+    /// Host names, beside the listening address, under which browsers and programs may reach the service.
+    pub hosts: Vec<String>,
+    /// Origins of other web sites that may call the service (CORS).
+    pub origins: Vec<String>,
+    /// Connections that read at the same time; absent, one per processor.
+    pub readers: Option<usize>,
+}
+
+/// `[limits]`: what one ask may cost.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Limits {
+    /// Rows and filter leaves, estimated from the ask's page sizes.
+    pub cost: u64,
+    /// Rows of one page.
+    pub page: u32,
+    /// Rows of a page for which the ask names no size.
+    pub default_page: u32,
+    /// Values of one list in a filter.
+    pub list: usize,
+    /// Levels of one filter.
+    pub filter_depth: usize,
+    /// Levels of the selection.
+    pub depth: usize,
+    /// Statements of one ask.
+    pub statements: usize,
+    /// Bytes of an answer before compression.
+    pub answer_bytes: usize,
+    /// Bytes of a request body.
+    pub body_bytes: usize,
+    /// Milliseconds for one ask.
+    pub time_ms: u64,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Limits {
+            cost: 250_000,
+            page: 500,
+            default_page: 50,
+            list: 1_000,
+            filter_depth: 8,
+            depth: 20,
+            statements: 200,
+            answer_bytes: 16 << 20,
+            body_bytes: 1 << 20,
+            time_ms: 10_000,
+        }
+    }
+}
+
+/// `[[type]]`: what differs from the survey for one table.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct TypeEdit {
+    /// The object type's name.
+    pub name: Option<String>,
+    /// The name of the field that finds one.
+    pub one: Option<String>,
+    /// The name of the field that lists many.
+    pub list: Option<String>,
+    /// Leave the table out.
+    pub hidden: bool,
+    /// The type's description.
+    pub description: Option<String>,
+    /// Columns that the API shows as nullable although the engine enforces a value.
+    pub nullable: Vec<String>,
+    /// What differs for single columns.
+    pub fields: IndexMap<String, FieldEdit>,
+    /// Where in the file.
+    pub place: Place,
+}
+
+/// `[type.fields.COLUMN]`.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct FieldEdit {
+    /// The field's name.
+    pub name: Option<String>,
+    /// Leave the column out.
+    pub hidden: bool,
+    /// The field's description.
+    pub description: Option<String>,
+    /// Another scalar than the survey's.
+    pub scalar: Option<Scalar>,
+    /// Where in the file.
+    pub place: Place,
+}
+
+/// `[[link]]`: a link that no foreign key declares.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LinkEdit {
+    /// The referencing table.
+    pub table: String,
+    /// The referencing columns.
+    pub columns: Vec<String>,
+    /// The referenced table.
+    pub to: String,
+    /// The referenced columns.
+    pub references: Vec<String>,
+    /// The name of the link on the referencing type.
+    pub name: Option<String>,
+    /// The name of the link back.
+    pub back: Option<String>,
+    /// Where in the file.
+    pub place: Place,
+}
+
+/// A place in the project file; line and column count from 1, 0 is unknown.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Place {
+    /// The line.
+    pub line: usize,
+    /// The column.
+    pub column: usize,
+}
+
+/// A mistake in the project file: where, and what would be right.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Mistake {
+    /// Where in the file.
+    pub place: Place,
+    /// What was expected, what came, and the remedy.
+    pub text: String,
+}
+
+impl fmt::Display for Mistake {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if self.place.line > 0 {
+            write!(f, "{FILE}:{}:{}: {}", self.place.line, self.place.column, self.text)
+        } else {
+            write!(f, "{FILE}: {}", self.text)
+        }
+    }
+}
+
+/// Reads and checks a project file. `environment` looks up `${VARIABLE}`.
+///
+/// # Errors
+/// Every mistake in the file, in the order of the file.
+pub fn read(text: &str, environment: &dyn Fn(&str) -> Option<String>) -> Result<Project, Vec<Mistake>> {
+    let mut reader = Reader::new(text, environment)?;
+    let root = reader.root();
+    reader.only(&root, &["source", "service", "limits", "type", "link"]);
+    let (source_name, source_url) = read_source(&mut reader, &root);
+    let service = reader.section(&root, "service").map(|s| read_service(&mut reader, &s)).unwrap_or_default();
+    let limits = reader.section(&root, "limits").map(|s| read_limits(&mut reader, &s)).unwrap_or_default();
+    let mut types = IndexMap::new();
+    for section in reader.sections(&root, "type") {
+        if let Some((table, edit)) = read_type(&mut reader, &section) {
+            if types.contains_key(&table) {
+                reader.mistake(section.place, format!("a second `[[type]]` for table `{table}`; put both into one"));
+            }
+            types.insert(table, edit);
+        }
+    }
+    let links = reader.sections(&root, "link").iter().filter_map(|s| read_link(&mut reader, s)).collect();
+    reader.finish(Project { source_name, source_url, service, limits, types, links })
+}
+
+fn read_source(reader: &mut Reader<'_>, root: &Section) -> (String, Secret) {
+    let sources = reader.section(root, "source");
+    let named = sources.as_ref().map(|s| reader.named_sections(s)).unwrap_or_default();
+    for (_, extra) in named.iter().skip(1) {
+        reader.mistake(extra.place, "a second source: this version serves one source per project; remove one");
+    }
+    let Some((name, section)) = named.first() else {
+        reader.mistake(Place::default(), "no source: add `[source.main]` with `url = \"sqlite:path/to/file.db\"`");
+        return (String::new(), Secret(String::new()));
+    };
+    if !is_plain_name(name) {
+        reader.mistake(section.place, format!("`{name}` is no source name: use lower-case letters, digits and `_`"));
+    }
+    reader.only(section, &["url"]);
+    let url = reader.text(section, "url").unwrap_or_else(|| {
+        reader.missing(section, "url", "such as `url = \"sqlite:huts.db\"`");
+        String::new()
+    });
+    if !url.is_empty() && !url.starts_with("sqlite:") {
+        let scheme = url.split(':').next().unwrap_or_default().to_owned();
+        let text = format!("expected an address that begins with `sqlite:`, found `{scheme}:`");
+        reader.mistake_at(section, "url", text);
+    }
+    (name.clone(), Secret(url))
+}
+
+fn read_service(reader: &mut Reader<'_>, section: &Section) -> Service {
+    reader.only(section, &["secret", "hosts", "origins", "readers"]);
+    let secret = reader.text(section, "secret").map(Secret);
+    if secret.as_ref().is_some_and(|secret| secret.0.len() < 32) {
+        reader.mistake_at(section, "secret", "the secret is shorter than 32 bytes; `openssl rand -hex 32` makes one");
+    }
+    let origins = reader.texts(section, "origins");
+    for origin in &origins {
+        if !(origin.starts_with("https://") || origin.starts_with("http://")) || origin.ends_with('/') {
+            reader.mistake_at(
+                section,
+                "origins",
+                format!("`{origin}` is no origin: write scheme, host and port, such as `https://app.example`"),
+            );
+        }
+    }
+    let readers = reader.number(section, "readers", 1, 256).map(reader::as_usize);
+    Service { secret, hosts: reader.texts(section, "hosts"), origins, readers }
+}
+
+fn read_limits(reader: &mut Reader<'_>, section: &Section) -> Limits {
+    let keys = [
+        "cost", "page", "default_page", "list", "filter_depth", "depth", "statements", "answer_bytes", "body_bytes",
+        "time_ms",
+    ];
+    reader.only(section, &keys);
+    let default = Limits::default();
+    let mut number = |key: &str, or: u64, least: u64, most: u64| reader.number(section, key, least, most).unwrap_or(or);
+    let limits = Limits {
+        cost: number("cost", default.cost, 1, 1_000_000_000),
+        page: reader::as_u32(number("page", default.page.into(), 1, 100_000)),
+        default_page: reader::as_u32(number("default_page", default.default_page.into(), 1, 100_000)),
+        list: reader::as_usize(number("list", default.list as u64, 1, 100_000)),
+        filter_depth: reader::as_usize(number("filter_depth", default.filter_depth as u64, 1, 32)),
+        depth: reader::as_usize(number("depth", default.depth as u64, 1, 50)),
+        statements: reader::as_usize(number("statements", default.statements as u64, 1, 10_000)),
+        answer_bytes: reader::as_usize(number("answer_bytes", default.answer_bytes as u64, 1_024, 1 << 30)),
+        body_bytes: reader::as_usize(number("body_bytes", default.body_bytes as u64, 1_024, 1 << 28)),
+        time_ms: number("time_ms", default.time_ms, 10, 3_600_000),
+    };
+    if limits.default_page > limits.page {
+        let text = format!("default_page {} is over page {}; lower it", limits.default_page, limits.page);
+        reader.mistake_at(section, if section.has("default_page") { "default_page" } else { "page" }, text);
+    }
+    limits
+}
+
+fn read_type(reader: &mut Reader<'_>, section: &Section) -> Option<(String, TypeEdit)> {
+    reader.only(section, &["table", "name", "one", "list", "hidden", "description", "nullable", "fields"]);
+    let mut fields = IndexMap::new();
+    if let Some(section) = reader.section(section, "fields") {
+        for (column, field) in reader.named_sections(&section) {
+            reader.only(&field, &["name", "hidden", "description", "scalar"]);
+            let scalar = reader.text(&field, "scalar").and_then(|name| {
+                let known = Scalar::from_name(&name);
+                if known.is_none() {
+                    let names: Vec<_> = Scalar::ALL.iter().map(|scalar| scalar.name()).collect();
+                    let text = format!("`{name}` is no scalar; expected one of {}", names.join(", "));
+                    reader.mistake_at(&field, "scalar", text);
+                }
+                known
+            });
+            let edit = FieldEdit {
+                name: reader.graphql_name(&field, "name"),
+                hidden: reader.flag(&field, "hidden"),
+                description: reader.text(&field, "description"),
+                scalar,
+                place: field.place,
+            };
+            fields.insert(column, edit);
+        }
+    }
+    let edit = TypeEdit {
+        name: reader.graphql_name(section, "name"),
+        one: reader.graphql_name(section, "one"),
+        list: reader.graphql_name(section, "list"),
+        hidden: reader.flag(section, "hidden"),
+        description: reader.text(section, "description"),
+        nullable: reader.texts(section, "nullable"),
+        fields,
+        place: section.place,
+    };
+    let Some(table) = reader.text(section, "table") else {
+        reader.missing(section, "table", "the table or view that this `[[type]]` is about");
+        return None;
+    };
+    Some((table, edit))
+}
+
+fn read_link(reader: &mut Reader<'_>, section: &Section) -> Option<LinkEdit> {
+    reader.only(section, &["table", "columns", "to", "references", "name", "back"]);
+    for (key, what) in [
+        ("table", "the table that refers"),
+        ("columns", "the columns that refer"),
+        ("to", "the table referred to"),
+        ("references", "the columns referred to"),
+    ] {
+        if !section.has(key) {
+            reader.missing(section, key, what);
+        }
+    }
+    let columns = reader.texts(section, "columns");
+    let references = reader.texts(section, "references");
+    if section.has("columns") && section.has("references") && (columns.len() != references.len() || columns.is_empty()) {
+        let text = format!("{} columns cannot match {} references; name them in pairs", columns.len(), references.len());
+        reader.mistake_at(section, "references", text);
+    }
+    Some(LinkEdit {
+        table: reader.text(section, "table")?,
+        columns,
+        to: reader.text(section, "to")?,
+        references,
+        name: reader.graphql_name(section, "name"),
+        back: reader.graphql_name(section, "back"),
+        place: section.place,
+    })
+}
+
+fn is_plain_name(name: &str) -> bool {
+    !name.is_empty() && name.bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'_')
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn read_plain(text: &str) -> Result<Project, Vec<Mistake>> {
+        read(text, &|name| (name == "DATA").then(|| "/data".to_owned()))
+    }
+
+    #[test]
+    fn an_almost_empty_file_has_every_default() {
+        let project = read_plain("[source.main]\nurl = \"sqlite:${DATA}/huts.db\"\n").unwrap();
+        assert_eq!(project.source_url.0, "sqlite:/data/huts.db");
+        assert_eq!(project.limits, Limits::default());
+        assert!(!format!("{project:?}").contains("/data"), "addresses are not printed");
+    }
+
+    #[test]
+    fn five_mistakes_are_reported_together_with_their_places() {
+        let text = "\
+[source.main]
+url = \"sqlite:${NOWHERE}/huts.db\"
+[limits]
+pages = 10
+time_ms = \"long\"
+[[type]]
+table = \"huts\"
+name = \"9huts\"
+[[link]]
+table = \"readings\"
+columns = [\"a\"]
+references = []
+to = \"huts\"
+";
+        let mistakes = read_plain(text).unwrap_err();
+        let lines: Vec<_> = mistakes.iter().map(|mistake| mistake.place.line).collect();
+        assert_eq!(lines, [2, 4, 5, 8, 12], "{mistakes:#?}");
+        assert!(mistakes[0].text.contains("`NOWHERE` is not set"));
+        assert!(mistakes[1].text.contains("did you mean `page`?"));
+    }
+
+    #[test]
+    fn text_that_is_no_toml_names_its_line() {
+        let mistakes = read_plain("[source.main\n").unwrap_err();
+        assert_eq!(mistakes.len(), 1);
+        assert_eq!(mistakes[0].place.line, 1);
+    }
+}

@@ -1,0 +1,228 @@
+//! A reader over a TOML document that collects mistakes with their places instead of stopping at the first.
+
+use std::ops::Range;
+
+use toml_edit::{Document, Item, TableLike, Value};
+
+use super::{Mistake, Place};
+use crate::suggest::did_you_mean;
+
+/// One table of the file, with what it takes to report a place in it.
+#[derive(Clone)]
+pub(super) struct Section {
+    entries: Vec<(String, Item, Place)>,
+    /// What the section is called in messages, such as `limits`.
+    label: String,
+    pub(super) place: Place,
+}
+
+impl Section {
+    pub(super) fn has(&self, key: &str) -> bool {
+        self.get(key).is_some()
+    }
+
+    fn get(&self, key: &str) -> Option<(&Item, Place)> {
+        self.entries.iter().find(|(name, _, _)| name == key).map(|(_, item, place)| (item, *place))
+    }
+}
+
+pub(super) struct Reader<'a> {
+    document: Document<String>,
+    environment: &'a dyn Fn(&str) -> Option<String>,
+    mistakes: Vec<Mistake>,
+}
+
+impl<'a> Reader<'a> {
+    pub(super) fn new(text: &str, environment: &'a dyn Fn(&str) -> Option<String>) -> Result<Self, Vec<Mistake>> {
+        match Document::parse(text.to_owned()) {
+            Ok(document) => Ok(Reader { document, environment, mistakes: Vec::new() }),
+            Err(error) => {
+                let place = place_of(text, error.span());
+                Err(vec![Mistake { place, text: format!("not TOML: {}", error.message().trim()) }])
+            }
+        }
+    }
+
+    /// The project, if nothing was wrong with it.
+    pub(super) fn finish<T>(mut self, value: T) -> Result<T, Vec<Mistake>> {
+        if self.mistakes.is_empty() {
+            return Ok(value);
+        }
+        self.mistakes.sort_by_key(|mistake| (mistake.place.line, mistake.place.column));
+        Err(self.mistakes)
+    }
+
+    pub(super) fn root(&self) -> Section {
+        self.open(self.document.as_table(), String::new(), Place::default())
+    }
+
+    pub(super) fn mistake(&mut self, place: Place, text: impl Into<String>) {
+        self.mistakes.push(Mistake { place, text: text.into() });
+    }
+
+    pub(super) fn mistake_at(&mut self, section: &Section, key: &str, text: impl Into<String>) {
+        let place = section.get(key).map_or(section.place, |(_, place)| place);
+        self.mistake(place, text);
+    }
+
+    pub(super) fn missing(&mut self, section: &Section, key: &str, remedy: &str) {
+        self.mistake(section.place, format!("`{}` lacks `{key}`: {remedy}", section.label));
+    }
+
+    /// Reports every key that is not among `known`.
+    pub(super) fn only(&mut self, section: &Section, known: &[&str]) {
+        for (key, _, place) in &section.entries {
+            if !known.contains(&key.as_str()) {
+                let hint = did_you_mean(key, known.iter().copied());
+                let whose = if section.label.is_empty() { "the file".to_owned() } else { format!("`{}`", section.label) };
+                self.mistake(
+                    *place,
+                    format!("unknown key `{key}`{hint}{} {whose} takes {}", if hint.is_empty() { ";" } else { "" }, known.join(", ")),
+                );
+            }
+        }
+    }
+
+    /// A table under `key`.
+    pub(super) fn section(&mut self, parent: &Section, key: &str) -> Option<Section> {
+        let (item, place) = parent.get(key)?;
+        let label = label_under(parent, key);
+        if let Some(table) = item.as_table_like() {
+            return Some(self.open(table, label, place));
+        }
+        self.mistake(place, format!("expected a table `[{label}]`, found {}", item.type_name()));
+        None
+    }
+
+    /// The tables under a section, by name.
+    pub(super) fn named_sections(&mut self, parent: &Section) -> Vec<(String, Section)> {
+        let names: Vec<String> = parent.entries.iter().map(|(name, _, _)| name.clone()).collect();
+        names.into_iter().filter_map(|name| self.section(parent, &name).map(|section| (name, section))).collect()
+    }
+
+    /// The tables of an array of tables under `key`.
+    pub(super) fn sections(&mut self, parent: &Section, key: &str) -> Vec<Section> {
+        let Some((item, place)) = parent.get(key) else { return Vec::new() };
+        let label = label_under(parent, key);
+        match item {
+            Item::ArrayOfTables(tables) => {
+                let at = |span| place_of(self.document.raw(), span);
+                tables.iter().map(|table| self.open(table, label.clone(), at(table.span()))).collect()
+            }
+            other => {
+                let text = format!("expected `[[{label}]]`, found {}", other.type_name());
+                self.mistake(place, text);
+                Vec::new()
+            }
+        }
+    }
+
+    /// A text under `key`, with `${VARIABLE}` filled in from the environment.
+    pub(super) fn text(&mut self, section: &Section, key: &str) -> Option<String> {
+        let (item, place) = section.get(key)?;
+        match item.as_str() {
+            Some(text) => self.expand(text, place),
+            None => {
+                self.mistake(place, format!("`{key}` expects text in quotes, found {}", item.type_name()));
+                None
+            }
+        }
+    }
+
+    /// A list of texts under `key`; absent is empty.
+    pub(super) fn texts(&mut self, section: &Section, key: &str) -> Vec<String> {
+        let Some((item, place)) = section.get(key) else { return Vec::new() };
+        let texts = item.as_array().map(|array| array.iter().map(Value::as_str).collect::<Option<Vec<_>>>());
+        match texts {
+            Some(Some(texts)) => texts.into_iter().map(str::to_owned).collect(),
+            _ => {
+                self.mistake(place, format!("`{key}` expects a list of texts, such as [\"a\", \"b\"]"));
+                Vec::new()
+            }
+        }
+    }
+
+    /// A name that GraphQL allows.
+    pub(super) fn graphql_name(&mut self, section: &Section, key: &str) -> Option<String> {
+        let name = self.text(section, key)?;
+        if crate::model::is_graphql_name(&name) {
+            return Some(name);
+        }
+        let text =
+            format!("`{name}` is no GraphQL name: letters, digits and `_`, not beginning with a digit or with `__`");
+        self.mistake_at(section, key, text);
+        None
+    }
+
+    /// A yes or no under `key`; absent is no.
+    pub(super) fn flag(&mut self, section: &Section, key: &str) -> bool {
+        let Some((item, place)) = section.get(key) else { return false };
+        item.as_bool().unwrap_or_else(|| {
+            self.mistake(place, format!("`{key}` expects true or false, found {}", item.type_name()));
+            false
+        })
+    }
+
+    /// A whole number under `key`, within bounds.
+    pub(super) fn number(&mut self, section: &Section, key: &str, least: u64, most: u64) -> Option<u64> {
+        let (item, place) = section.get(key)?;
+        let number = item.as_integer().and_then(|number| u64::try_from(number).ok());
+        match number {
+            Some(number) if (least..=most).contains(&number) => Some(number),
+            _ => {
+                let came = item.as_integer().map_or_else(|| item.type_name().to_owned(), |n| n.to_string());
+                self.mistake(place, format!("`{key}` expects a whole number from {least} to {most}, found {came}"));
+                None
+            }
+        }
+    }
+
+    fn open(&self, table: &dyn TableLike, label: String, place: Place) -> Section {
+        let entries = table
+            .iter()
+            .map(|(key, item)| {
+                let span = table.key(key).and_then(|k| k.span()).or_else(|| item.span());
+                (key.to_owned(), item.clone(), place_of(self.document.raw(), span))
+            })
+            .collect();
+        Section { entries, label, place }
+    }
+
+    fn expand(&mut self, text: &str, place: Place) -> Option<String> {
+        let mut whole = String::new();
+        let mut rest = text;
+        while let Some((before, after)) = rest.split_once("${") {
+            whole.push_str(before);
+            let Some((name, tail)) = after.split_once('}') else {
+                self.mistake(place, "`${` without `}`");
+                return None;
+            };
+            let Some(value) = (self.environment)(name) else {
+                self.mistake(place, format!("the environment variable `{name}` is not set; set it, or write a default here"));
+                return None;
+            };
+            whole.push_str(&value);
+            rest = tail;
+        }
+        whole.push_str(rest);
+        Some(whole)
+    }
+}
+
+fn label_under(parent: &Section, key: &str) -> String {
+    if parent.label.is_empty() { key.to_owned() } else { format!("{}.{key}", parent.label) }
+}
+
+fn place_of(text: &str, span: Option<Range<usize>>) -> Place {
+    let Some(before) = span.and_then(|span| text.get(..span.start)) else { return Place::default() };
+    let line_start = before.rfind('\n').map_or(0, |at| at + 1);
+    Place { line: before.matches('\n').count() + 1, column: before[line_start..].chars().count() + 1 }
+}
+
+pub(super) fn as_usize(number: u64) -> usize {
+    usize::try_from(number).unwrap_or(usize::MAX)
+}
+
+pub(super) fn as_u32(number: u64) -> u32 {
+    u32::try_from(number).unwrap_or(u32::MAX)
+}

@@ -1,0 +1,355 @@
+//! Prints a role's view of the model as SDL.
+
+use std::collections::BTreeSet;
+use std::fmt::Write as _;
+
+use crate::access::View;
+use crate::model::{Cardinality, Column, Kind, Link, Model, TypeId};
+use crate::value::Scalar;
+
+/// Filter members of every comparable type.
+pub const FILTER_WORDS_ORDERED: &[&str] = &["eq", "ne", "lt", "lte", "gt", "gte"];
+/// Filter members that take a list.
+pub const FILTER_WORDS_LIST: &[&str] = &["in", "notIn"];
+/// Filter members of text.
+pub const FILTER_WORDS_TEXT: &[&str] = &["contains", "startsWith", "endsWith"];
+/// The words of the `Direction` enum, with their meaning.
+pub const DIRECTIONS: &[(&str, &str)] = &[
+    ("ASC", "Smallest first; nulls where the database's indexes have them."),
+    ("DESC", "Largest first; nulls where the database's indexes have them."),
+    ("ASC_NULLS_FIRST", "Smallest first, nulls before all."),
+    ("ASC_NULLS_LAST", "Smallest first, nulls after all."),
+    ("DESC_NULLS_FIRST", "Largest first, nulls before all."),
+    ("DESC_NULLS_LAST", "Largest first, nulls after all."),
+];
+
+/// The SDL of a view.
+pub fn print(view: &View) -> String {
+    let mut printer = Printer { view, model: view.model(), out: String::new(), scalars: BTreeSet::new(), enums: BTreeSet::new() };
+    printer.query();
+    for (id, _) in view.types() {
+        printer.object(id);
+        printer.filter(id);
+        printer.order(id);
+        printer.key(id);
+        printer.connection(id);
+        for (_, link) in view.links(id) {
+            printer.direct_connection(link);
+        }
+    }
+    printer.leaves();
+    printer.out
+}
+
+struct Printer<'a> {
+    view: &'a View,
+    model: &'a Model,
+    out: String,
+    scalars: BTreeSet<Scalar>,
+    enums: BTreeSet<usize>,
+}
+
+macro_rules! line {
+    ($self:ident, $($arguments:tt)*) => { writeln!($self.out, $($arguments)*).expect("writing to memory does not fail") };
+}
+
+impl Printer<'_> {
+    fn describe(&mut self, text: Option<&str>, indent: &str) {
+        if let Some(text) = text {
+            let quoted = serde_json::to_string(text).expect("text is a JSON string");
+            line!(self, "{indent}{quoted}");
+        }
+    }
+
+    fn query(&mut self) {
+        line!(self, "type Query {{");
+        if self.view.types().next().is_none() {
+            self.describe(Some("This role has been granted nothing yet."), "  ");
+            line!(self, "  nothing: Boolean");
+        }
+        for (id, _) in self.view.types() {
+            let t = &self.model.types[id];
+            if self.view.keys(id).next().is_some() {
+                let text = format!("Finds one `{}` by a key.", t.name);
+                self.describe(Some(&text), "  ");
+                line!(self, "  {}(key: {}Key!): {}", t.one, t.name, t.name);
+            }
+            let text = format!("Lists `{}` rows, page by page.", t.name);
+            self.describe(Some(&text), "  ");
+            line!(self, "  {}{}: {}Connection!", t.list, self.list_arguments(id), t.name);
+        }
+        line!(self, "}}\n");
+    }
+
+    fn list_arguments(&self, id: TypeId) -> String {
+        let name = &self.model.types[id].name;
+        let mut arguments = Vec::new();
+        if self.has_filter(id) {
+            arguments.push(format!("filter: {name}Filter"));
+        }
+        if self.has_order(id) {
+            arguments.push(format!("orderBy: [{name}Order!]"));
+        }
+        arguments.push("first: Int".to_owned());
+        if self.model.types[id].row_key().is_some() {
+            arguments.push("after: String, last: Int, before: String".to_owned());
+        }
+        arguments.push("offset: Int".to_owned());
+        format!("({})", arguments.join(", "))
+    }
+
+    /// A type whose view has no fields and no links has nothing to filter by; `and`, `or` and `not` are always there.
+    fn has_filter(&self, id: TypeId) -> bool {
+        self.view.columns(id).next().is_some() || self.view.links(id).next().is_some()
+    }
+
+    fn has_order(&self, id: TypeId) -> bool {
+        self.view.columns(id).any(|(column, _)| self.model.types[id].columns[column].is_comparable())
+    }
+
+    fn object(&mut self, id: TypeId) {
+        let t = &self.model.types[id];
+        self.describe(t.description.as_deref(), "");
+        line!(self, "type {} {{", t.name);
+        let mut any = false;
+        for (column, field) in self.view.columns(id) {
+            any = true;
+            let c = &t.columns[column];
+            self.describe(c.description.as_deref(), "  ");
+            let kind = self.kind(c);
+            line!(self, "  {field}: {kind}{}", if c.non_null { "!" } else { "" });
+        }
+        for (_, link) in self.view.links(id) {
+            any = true;
+            self.link_field(link);
+        }
+        if !any {
+            self.describe(Some("This role has been granted no field of this type."), "  ");
+            line!(self, "  nothing: Boolean");
+        }
+        line!(self, "}}\n");
+    }
+
+    fn link_field(&mut self, link: &Link) {
+        let target = &self.model.types[link.target];
+        match (link.cardinality, &link.through) {
+            (Cardinality::One, _) => line!(self, "  {}: {}", link.field, target.name),
+            (Cardinality::Many, None) => {
+                line!(self, "  {}{}: {}Connection!", link.field, self.list_arguments(link.target), target.name);
+            }
+            (Cardinality::Many, Some(through)) => {
+                line!(self, "  {}{}: {}Connection!", link.field, self.list_arguments(link.target), through.prefix);
+            }
+        }
+    }
+
+    fn kind(&mut self, column: &Column) -> String {
+        match column.kind {
+            Kind::Scalar(scalar) => {
+                self.scalars.insert(scalar);
+            }
+            Kind::Enum(id) => {
+                self.enums.insert(id);
+            }
+        }
+        self.model.kind_name(column.kind).to_owned()
+    }
+
+    fn filter(&mut self, id: TypeId) {
+        if !self.has_filter(id) {
+            return;
+        }
+        let t = &self.model.types[id];
+        line!(self, "input {}Filter {{", t.name);
+        for word in ["and", "or"] {
+            if !self.is_visible_name(id, word) {
+                line!(self, "  {word}: [{}Filter!]", t.name);
+            }
+        }
+        if !self.is_visible_name(id, "not") {
+            line!(self, "  not: {}Filter", t.name);
+        }
+        for (column, field) in self.view.columns(id) {
+            let kind = self.kind(&t.columns[column]);
+            line!(self, "  {field}: {kind}Filter");
+        }
+        for (_, link) in self.view.links(id) {
+            if !self.has_filter(link.target) {
+                continue;
+            }
+            let target = &self.model.types[link.target].name;
+            let list = if link.cardinality == Cardinality::Many { "List" } else { "" };
+            line!(self, "  {}: {target}{list}Filter", link.field);
+        }
+        line!(self, "}}\n");
+        self.describe(Some("Conditions on the rows at the end of a link."), "");
+        line!(self, "input {}ListFilter {{", t.name);
+        for (word, text) in [
+            ("exists", "Some row satisfies it."),
+            ("all", "Every row satisfies it."),
+            ("none", "No row satisfies it."),
+        ] {
+            self.describe(Some(text), "  ");
+            line!(self, "  {word}: {}Filter", t.name);
+        }
+        line!(self, "}}\n");
+    }
+
+    fn is_visible_name(&self, id: TypeId, name: &str) -> bool {
+        self.view.columns(id).any(|(_, field)| field == name) || self.view.links(id).any(|(_, link)| link.field == name)
+    }
+
+    fn order(&mut self, id: TypeId) {
+        if !self.has_order(id) {
+            return;
+        }
+        let t = &self.model.types[id];
+        line!(self, "input {}Order @oneOf {{", t.name);
+        for (column, field) in self.view.columns(id) {
+            if t.columns[column].is_comparable() {
+                line!(self, "  {field}: Direction");
+            }
+        }
+        for (_, link) in self.view.links(id) {
+            if link.cardinality == Cardinality::One && self.has_order(link.target) {
+                line!(self, "  {}: {}Order", link.field, self.model.types[link.target].name);
+            }
+        }
+        line!(self, "}}\n");
+    }
+
+    fn key(&mut self, id: TypeId) {
+        let t = &self.model.types[id];
+        if self.view.keys(id).next().is_none() {
+            return;
+        }
+        let mut composites = String::new();
+        line!(self, "input {}Key @oneOf {{", t.name);
+        for key in self.view.keys(id) {
+            if let [column] = key.columns.as_slice() {
+                let kind = self.kind(&t.columns[*column]);
+                line!(self, "  {}: {kind}", key.member);
+                continue;
+            }
+            let name = crate::plan::composite_key_type(&t.name, &key.member);
+            line!(self, "  {}: {name}", key.member);
+            composites.push_str(&format!("input {name} {{\n"));
+            for column in &key.columns {
+                let c = &t.columns[*column];
+                let field = c.field.as_deref().expect("a visible key has visible columns");
+                composites.push_str(&format!("  {field}: {}!\n", self.model.kind_name(c.kind)));
+            }
+            composites.push_str("}\n\n");
+        }
+        line!(self, "}}\n");
+        self.out.push_str(&composites);
+    }
+
+    fn connection(&mut self, id: TypeId) {
+        let t = &self.model.types[id];
+        let pages = t.row_key().is_some();
+        line!(self, "type {}Connection {{", t.name);
+        self.connection_fields(id, if pages { Some(&t.name) } else { None }, &t.name);
+        line!(self, "}}\n");
+        if pages {
+            line!(self, "type {}Edge {{\n  cursor: String!\n  node: {}!\n}}\n", t.name, t.name);
+        }
+    }
+
+    fn connection_fields(&mut self, id: TypeId, edge: Option<&str>, node: &str) {
+        if let Some(edge) = edge {
+            line!(self, "  edges: [{edge}Edge!]!");
+        }
+        line!(self, "  nodes: [{node}!]!");
+        line!(self, "  pageInfo: PageInfo!");
+        if self.view.type_view(id).is_some_and(|view| view.count) {
+            self.describe(Some("How many there are on all pages. Counted only where it is asked for."), "  ");
+            line!(self, "  totalCount: Int!");
+        }
+    }
+
+    /// The connection of a direct many-to-many link: its edges carry the join table's other columns.
+    fn direct_connection(&mut self, link: &Link) {
+        let Some(through) = &link.through else { return };
+        let target = &self.model.types[link.target];
+        let join = &self.model.types[through.join];
+        let pages = target.row_key().is_some();
+        line!(self, "type {}Connection {{", through.prefix);
+        self.connection_fields(link.target, pages.then_some(through.prefix.as_str()), &target.name);
+        line!(self, "}}\n");
+        if !pages {
+            return;
+        }
+        line!(self, "type {}Edge {{", through.prefix);
+        line!(self, "  cursor: String!");
+        line!(self, "  node: {}!", target.name);
+        for (_, name, column) in crate::plan::edge_fields(self.view, through) {
+            let c = &join.columns[column];
+            self.describe(c.description.as_deref(), "  ");
+            let kind = self.kind(c);
+            line!(self, "  {name}: {kind}{}", if c.non_null { "!" } else { "" });
+        }
+        line!(self, "}}\n");
+    }
+
+    fn leaves(&mut self) {
+        line!(self, "type PageInfo {{");
+        self.describe(Some("Are there rows after this page?"), "  ");
+        line!(self, "  hasNextPage: Boolean!");
+        self.describe(Some("Was this page reached from rows before it?"), "  ");
+        line!(self, "  hasPreviousPage: Boolean!\n  startCursor: String\n  endCursor: String\n}}\n");
+        self.describe(Some("The direction of an order."), "");
+        line!(self, "enum Direction {{");
+        for (word, text) in DIRECTIONS {
+            self.describe(Some(text), "  ");
+            line!(self, "  {word}");
+        }
+        line!(self, "}}\n");
+        for scalar in std::mem::take(&mut self.scalars) {
+            if !scalar.is_built_in() {
+                self.describe(Some(scalar.description()), "");
+                let specified =
+                    scalar.specified_by().map_or_else(String::new, |url| format!(" @specifiedBy(url: \"{url}\")"));
+                line!(self, "scalar {}{specified}\n", scalar.name());
+            }
+            self.leaf_filter(scalar.name(), scalar);
+        }
+        for id in std::mem::take(&mut self.enums) {
+            let e = &self.model.enums[id];
+            line!(self, "enum {} {{", e.name);
+            for (name, text) in &e.values {
+                if !name.eq_ignore_ascii_case(text) {
+                    self.describe(Some(&format!("Stored as `{text}`.")), "  ");
+                }
+                line!(self, "  {name}");
+            }
+            line!(self, "}}\n");
+            line!(
+                self,
+                "input {0}Filter {{\n  eq: {0}\n  ne: {0}\n  in: [{0}!]\n  notIn: [{0}!]\n  isNull: Boolean\n}}\n",
+                e.name
+            );
+        }
+    }
+
+    fn leaf_filter(&mut self, name: &str, scalar: Scalar) {
+        line!(self, "input {name}Filter {{");
+        if scalar.is_comparable() {
+            let ordered = if scalar == Scalar::Boolean { &FILTER_WORDS_ORDERED[..2] } else { FILTER_WORDS_ORDERED };
+            for word in ordered {
+                line!(self, "  {word}: {name}");
+            }
+            for word in FILTER_WORDS_LIST {
+                line!(self, "  {word}: [{name}!]");
+            }
+        }
+        if scalar == Scalar::String {
+            for word in FILTER_WORDS_TEXT {
+                line!(self, "  {word}: String");
+            }
+            self.describe(Some("Compare regardless of the case of ASCII letters."), "  ");
+            line!(self, "  ignoreCase: Boolean");
+        }
+        line!(self, "  isNull: Boolean\n}}\n");
+    }
+}

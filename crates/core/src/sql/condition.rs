@@ -1,0 +1,217 @@
+//! From a [`Condition`] to SQL. Negations are pushed to the leaves, so that a quantifier is never negated in SQL and a
+//! role's rule, which is ANDed to the rows a hop ranges over, is never inside a negation.
+
+use super::dialect::Expressions as _;
+use super::{Dialect, Fragment, Slot};
+use crate::access::{Comparison, Condition, Hop, Operand, Path, Quantifier, Test};
+use crate::model::{Column, Kind, Model, TypeId};
+use crate::value::Scalar;
+
+/// Writes conditions of one statement; hands out aliases.
+pub(super) struct Writer<'a> {
+    pub(super) model: &'a Model,
+    pub(super) dialect: &'a dyn Dialect,
+    next_alias: usize,
+}
+
+/// One FROM clause: the row that a condition is about, and the to-one joins that its paths need.
+pub(super) struct Scope {
+    pub(super) alias: String,
+    pub(super) of: TypeId,
+    /// Joins already made: hop, the alias it leaves, the alias it reaches.
+    joined: Vec<(Hop, String, String)>,
+    pub(super) joins: Fragment,
+}
+
+impl<'a> Writer<'a> {
+    pub(super) fn new(model: &'a Model, dialect: &'a dyn Dialect) -> Self {
+        Writer { model, dialect, next_alias: 0 }
+    }
+
+    pub(super) fn scope(&mut self, of: TypeId) -> Scope {
+        Scope { alias: self.alias(), of, joined: Vec::new(), joins: Fragment::default() }
+    }
+
+    pub(super) fn alias(&mut self) -> String {
+        self.next_alias += 1;
+        format!("t{}", self.next_alias - 1)
+    }
+
+    pub(super) fn table(&self, of: TypeId, alias: &str) -> String {
+        format!("{} as {alias}", self.dialect.quote(&self.model.types[of].table))
+    }
+
+    pub(super) fn column(&self, of: TypeId, column: usize, alias: &str) -> String {
+        format!("{alias}.{}", self.dialect.quote(&self.model.types[of].columns[column].name))
+    }
+
+    /// `condition`, true where it is true. Within `scope`.
+    pub(super) fn condition(&mut self, scope: &mut Scope, condition: &Condition, negated: bool) -> Fragment {
+        match condition {
+            Condition::Constant(value) => Fragment::text(if *value == negated { "false" } else { "true" }),
+            Condition::And(parts) => self.combine(scope, parts, negated, !negated),
+            Condition::Or(parts) => self.combine(scope, parts, negated, negated),
+            Condition::Not(inner) => self.condition(scope, inner, !negated),
+            Condition::Test { path, test } => {
+                let (value, column) = self.path(scope, path);
+                let test = self.test(value, column, test);
+                if negated { Fragment::format("not ({})", [test]) } else { test }
+            }
+            Condition::Quantified { before, hop, quantifier, inner } => {
+                let quantifier = if negated { quantifier.negated() } else { *quantifier };
+                let mut at = scope.alias.clone();
+                for hop in before {
+                    at = self.join(scope, hop, &at);
+                }
+                self.quantified(&at, hop, quantifier, inner)
+            }
+        }
+    }
+
+    fn combine(&mut self, scope: &mut Scope, parts: &[Condition], negated: bool, all: bool) -> Fragment {
+        let parts: Vec<Fragment> = parts.iter().map(|part| self.condition(scope, part, negated)).collect();
+        match parts.len() {
+            0 => Fragment::text(if all { "true" } else { "false" }),
+            1 => parts.into_iter().next().unwrap_or_default(),
+            _ => Fragment::format("({})", [Fragment::join(parts, if all { " and " } else { " or " })]),
+        }
+    }
+
+    /// EXISTS or NOT EXISTS over the visible rows at the end of a link from the row `at`.
+    fn quantified(&mut self, at: &str, hop: &Hop, quantifier: Quantifier, inner: &Condition) -> Fragment {
+        let link = &self.model.types[hop.from].links[hop.link];
+        let mut scope = self.scope(link.target);
+        let asked = match quantifier {
+            Quantifier::Exists => self.condition(&mut scope, inner, false),
+            Quantifier::ExistsFalse => self.condition(&mut scope, inner, true),
+            Quantifier::All => Fragment::format("({}) is not true", [self.condition(&mut scope, inner, false)]),
+            Quantifier::None => Fragment::format("({}) is not false", [self.condition(&mut scope, inner, false)]),
+        };
+        let (from, mut conditions) = self.reach(&mut scope, hop, at);
+        conditions.push(asked);
+        let not = if matches!(quantifier, Quantifier::All | Quantifier::None) { "not " } else { "" };
+        let rows = Fragment::format(
+            "exists (select 1 from {}{} where {})",
+            [from, scope.joins, Fragment::join(conditions, " and ")],
+        );
+        Fragment::format(&format!("{not}{{}}"), [rows])
+    }
+
+    /// The FROM clause and the conditions that lead over a hop from the row `at` to the rows of `scope`.
+    fn reach(&mut self, scope: &mut Scope, hop: &Hop, at: &str) -> (Fragment, Vec<Fragment>) {
+        let link = &self.model.types[hop.from].links[hop.link];
+        let mut conditions = Vec::new();
+        let from = match &link.through {
+            None => {
+                for (own, other) in &link.pairs {
+                    let own = self.column(hop.from, *own, at);
+                    conditions.push(Fragment::text(format!("{} = {own}", self.column(link.target, *other, &scope.alias))));
+                }
+                Fragment::text(self.table(link.target, &scope.alias))
+            }
+            Some(through) => {
+                let join = self.alias();
+                for (own, column) in &through.near {
+                    let own = self.column(hop.from, *own, at);
+                    conditions.push(Fragment::text(format!("{} = {own}", self.column(through.join, *column, &join))));
+                }
+                let far: Vec<String> = through
+                    .far
+                    .iter()
+                    .map(|(column, other)| {
+                        let other = self.column(link.target, *other, &scope.alias);
+                        format!("{other} = {}", self.column(through.join, *column, &join))
+                    })
+                    .collect();
+                if let Some(rule) = &hop.join_visible {
+                    conditions.push(self.rule(through.join, &join, rule));
+                }
+                let (join, target) = (self.table(through.join, &join), self.table(link.target, &scope.alias));
+                Fragment::text(format!("{join} join {target} on {}", far.join(" and ")))
+            }
+        };
+        if let Some(rule) = &hop.visible {
+            conditions.push(self.rule(link.target, &scope.alias, rule));
+        }
+        (from, conditions)
+    }
+
+    /// A rule on the row `alias`, in a place where no join can be added: its paths become scalar subqueries.
+    pub(super) fn rule(&mut self, of: TypeId, alias: &str, rule: &Condition) -> Fragment {
+        let mut scope = Scope { alias: alias.to_owned(), of, joined: Vec::new(), joins: Fragment::default() };
+        let condition = self.condition(&mut scope, rule, false);
+        if scope.joins.text.is_empty() {
+            return Fragment::format("({})", [condition]);
+        }
+        // The joins hang on a row of one column, so that a missing target leaves nulls and not no row.
+        Fragment::format("(select {} from (select 1) as one{})", [condition, scope.joins])
+    }
+
+    /// The alias that a to-one hop from `at` reaches; nulls where it leads nowhere.
+    pub(super) fn join(&mut self, scope: &mut Scope, hop: &Hop, at: &str) -> String {
+        if let Some((_, _, reached)) = scope.joined.iter().find(|(known, from, _)| known == hop && from == at) {
+            return reached.clone();
+        }
+        let link = &self.model.types[hop.from].links[hop.link];
+        let mut target = self.scope(link.target);
+        let (from, conditions) = self.reach(&mut target, hop, at);
+        let on = Fragment::join(conditions, " and ");
+        scope.joins.append(Fragment::format(" left join {} on {}", [from, on]));
+        scope.joined.push((hop.clone(), at.to_owned(), target.alias.clone()));
+        target.alias
+    }
+
+    /// The expression of a path's value, and its column.
+    pub(super) fn path(&mut self, scope: &mut Scope, path: &Path) -> (Fragment, &'a Column) {
+        let (mut at, mut of) = (scope.alias.clone(), scope.of);
+        for hop in &path.hops {
+            at = self.join(scope, hop, &at);
+            of = self.model.types[hop.from].links[hop.link].target;
+        }
+        (Fragment::text(self.column(of, path.column, &at)), &self.model.types[of].columns[path.column])
+    }
+
+    fn test(&self, value: Fragment, column: &Column, test: &Test) -> Fragment {
+        let scalar = match column.kind {
+            Kind::Scalar(scalar) => scalar,
+            Kind::Enum(_) => Scalar::String,
+        };
+        // UUIDs kept as bytes travel like bytes.
+        let listed = if column.form == crate::value::Form::Binary { Scalar::Bytes } else { scalar };
+        let folded = |text: Fragment, fold: bool| if fold { self.dialect.folded(text) } else { text };
+        match test {
+            Test::Compare { comparison, operand, ignore_case } => {
+                let operand = self.dialect.value(slot(operand), scalar);
+                let template = format!("{{}} {} {{}}", operator(*comparison));
+                Fragment::format(&template, [folded(value, *ignore_case), folded(operand, *ignore_case)])
+            }
+            Test::In { operand, ignore_case } => {
+                self.dialect.is_in(folded(value, *ignore_case), slot(operand), listed, *ignore_case)
+            }
+            Test::IsNull(true) => Fragment::format("{} is null", [value]),
+            Test::IsNull(false) => Fragment::format("{} is not null", [value]),
+            Test::Text { test, operand, ignore_case } => {
+                let part = self.dialect.value(slot(operand), scalar);
+                self.dialect.text_test(*test, folded(value, *ignore_case), folded(part, *ignore_case))
+            }
+        }
+    }
+}
+
+fn slot(operand: &Operand) -> Slot {
+    match operand {
+        Operand::Parameter(parameter) => Slot::Parameter(*parameter),
+        Operand::Constant(cell) => Slot::Constant(cell.clone()),
+    }
+}
+
+fn operator(comparison: Comparison) -> &'static str {
+    match comparison {
+        Comparison::Eq => "=",
+        Comparison::Ne => "<>",
+        Comparison::Lt => "<",
+        Comparison::Lte => "<=",
+        Comparison::Gt => ">",
+        Comparison::Gte => ">=",
+    }
+}

@@ -1,0 +1,197 @@
+//! Values on their way between callers and databases: cells as a source stores them, scalars as the API types them.
+
+mod input;
+mod output;
+mod temporal;
+
+pub(crate) use input::describe_json;
+pub use input::{cell_from_json, literal_to_json};
+pub(crate) use output::write_string;
+pub use output::{decimal_digits, write_scalar};
+
+use serde::{Deserialize, Serialize};
+
+/// A value as a source holds it, owned: a bound parameter, a cursor's position.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Cell {
+    /// SQL NULL.
+    Null,
+    /// A signed 64-bit integer.
+    Integer(i64),
+    /// A double.
+    Real(f64),
+    /// Text.
+    Text(String),
+    /// Bytes.
+    Blob(Vec<u8>),
+    /// A list of values of one type, for `in`.
+    List(Vec<Cell>),
+}
+
+/// A value as a source holds it, borrowed from the row. Text may be invalid UTF-8: databases store it.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum CellRef<'a> {
+    /// SQL NULL.
+    Null,
+    /// A signed 64-bit integer.
+    Integer(i64),
+    /// A double.
+    Real(f64),
+    /// Text, not yet known to be UTF-8.
+    Text(&'a [u8]),
+    /// Bytes.
+    Blob(&'a [u8]),
+}
+
+impl CellRef<'_> {
+    /// Is it SQL NULL?
+    pub fn is_null(self) -> bool {
+        matches!(self, CellRef::Null)
+    }
+
+    /// An owned copy. Text that is not UTF-8 becomes a blob of the same bytes, which no text equals.
+    pub fn to_cell(self) -> Cell {
+        match self {
+            CellRef::Null => Cell::Null,
+            CellRef::Integer(value) => Cell::Integer(value),
+            CellRef::Real(value) => Cell::Real(value),
+            CellRef::Text(bytes) => match std::str::from_utf8(bytes) {
+                Ok(text) => Cell::Text(text.to_owned()),
+                Err(_) => Cell::Blob(bytes.to_vec()),
+            },
+            CellRef::Blob(bytes) => Cell::Blob(bytes.to_vec()),
+        }
+    }
+
+    /// What a reader of an error message would call it.
+    pub fn describe(self) -> &'static str {
+        match self {
+            CellRef::Null => "null",
+            CellRef::Integer(_) => "an integer",
+            CellRef::Real(_) => "a floating-point number",
+            CellRef::Text(_) => "text",
+            CellRef::Blob(_) => "bytes",
+        }
+    }
+}
+
+impl Cell {
+    /// The same value, borrowed. A list has no borrowed form and counts as null: it is never part of a row.
+    pub fn as_ref(&self) -> CellRef<'_> {
+        match self {
+            Cell::Null | Cell::List(_) => CellRef::Null,
+            Cell::Integer(value) => CellRef::Integer(*value),
+            Cell::Real(value) => CellRef::Real(*value),
+            Cell::Text(text) => CellRef::Text(text.as_bytes()),
+            Cell::Blob(bytes) => CellRef::Blob(bytes),
+        }
+    }
+}
+
+macro_rules! scalars {
+    ($($name:ident = $text:literal, $builtin:literal, $url:expr, $doc:literal;)*) => {
+        /// The scalar types of the API.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+        pub enum Scalar { $(#[doc = $doc] #[serde(rename = $text)] $name,)* }
+
+        impl Scalar {
+            /// Every scalar there is.
+            pub const ALL: &'static [Scalar] = &[$(Scalar::$name,)*];
+
+            /// Its name in the schema.
+            pub fn name(self) -> &'static str {
+                match self { $(Scalar::$name => $text,)* }
+            }
+
+            /// Is it one of the five that every GraphQL schema has?
+            pub fn is_built_in(self) -> bool {
+                match self { $(Scalar::$name => $builtin,)* }
+            }
+
+            /// The address for `@specifiedBy`, where a specification exists.
+            pub fn specified_by(self) -> Option<&'static str> {
+                match self { $(Scalar::$name => $url,)* }
+            }
+
+            /// Its description in the schema.
+            pub fn description(self) -> &'static str {
+                match self { $(Scalar::$name => $doc,)* }
+            }
+        }
+    };
+}
+
+scalars! {
+    Boolean = "Boolean", true, None, "True or false.";
+    Int = "Int", true, None, "A signed 32-bit integer.";
+    Float = "Float", true, None, "A finite double.";
+    String = "String", true, None, "Text in UTF-8.";
+    BigInt = "BigInt", false, None, "A signed 64-bit integer, written as a string of digits so that no client rounds it.";
+    Decimal = "Decimal", false, None, "A decimal number, written as a string so that no client rounds it.";
+    Date = "Date", false, Some("https://www.rfc-editor.org/rfc/rfc3339#section-5.6"), "A day: full-date of RFC 3339, such as 2026-07-14.";
+    Time = "Time", false, Some("https://www.rfc-editor.org/rfc/rfc3339#section-5.6"), "A time of day: partial-time of RFC 3339, such as 08:30:00.";
+    DateTime = "DateTime", false, Some("https://www.rfc-editor.org/rfc/rfc3339#section-5.6"), "An instant: date-time of RFC 3339, such as 2026-07-14T08:30:00Z.";
+    LocalDateTime = "LocalDateTime", false, None, "A day and a time of day without a time zone, such as 2026-07-14T08:30:00.";
+    Uuid = "UUID", false, Some("https://www.rfc-editor.org/rfc/rfc9562"), "A universally unique identifier of RFC 9562.";
+    Bytes = "Bytes", false, Some("https://www.rfc-editor.org/rfc/rfc4648#section-4"), "Bytes in base64 of RFC 4648, section 4, with padding.";
+    Json = "JSON", false, Some("https://www.rfc-editor.org/rfc/rfc8259"), "A JSON value of RFC 8259, given as it is stored.";
+}
+
+impl Scalar {
+    /// The scalar with this name in the schema.
+    pub fn from_name(name: &str) -> Option<Scalar> {
+        Scalar::ALL.iter().copied().find(|scalar| scalar.name() == name)
+    }
+
+    /// Can rows be compared and ordered by it?
+    pub fn is_comparable(self) -> bool {
+        self != Scalar::Json
+    }
+}
+
+/// How a column writes its values where its scalar leaves a choice; read off the stored values by the survey.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Form {
+    /// The scalar's usual form: dates and times separated by a space, UUIDs as lower-case text.
+    #[default]
+    Usual,
+    /// A date-time with a `T` between day and time.
+    WithT,
+    /// A UUID in upper case.
+    UpperCase,
+    /// A UUID as sixteen bytes.
+    Binary,
+}
+
+/// Why a value is not one of its scalar.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Unfit {
+    /// What would have been right.
+    pub expected: String,
+    /// What was there.
+    pub came: String,
+}
+
+impl Unfit {
+    pub(crate) fn new(expected: impl Into<String>, came: impl Into<String>) -> Self {
+        Unfit { expected: expected.into(), came: came.into() }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_scalar_is_found_by_its_name() {
+        for scalar in Scalar::ALL {
+            assert_eq!(Scalar::from_name(scalar.name()), Some(*scalar));
+        }
+    }
+
+    #[test]
+    fn text_that_is_not_utf8_keeps_its_bytes() {
+        assert_eq!(CellRef::Text(b"\xff\xfe").to_cell(), Cell::Blob(vec![0xff, 0xfe]));
+    }
+}

@@ -1,0 +1,197 @@
+//! From a source's cell to JSON: checked against the scalar, never guessed.
+
+use std::io::Write as _;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+
+use super::{CellRef, Scalar, Unfit, temporal};
+
+/// Appends `cell` to `out` as a JSON value of type `scalar`. Null is written as `null`.
+///
+/// # Errors
+/// [`Unfit`] where the stored value is not one of the scalar; then nothing was appended.
+pub fn write_scalar(out: &mut Vec<u8>, scalar: Scalar, cell: CellRef<'_>) -> Result<(), Unfit> {
+    match (scalar, cell) {
+        (_, CellRef::Null) => out.extend_from_slice(b"null"),
+        (Scalar::Boolean, CellRef::Integer(0)) => out.extend_from_slice(b"false"),
+        (Scalar::Boolean, CellRef::Integer(1)) => out.extend_from_slice(b"true"),
+        (Scalar::Int, CellRef::Integer(value)) if i32::try_from(value).is_ok() => write_integer(out, value),
+        (Scalar::Float | Scalar::Json, CellRef::Integer(value)) => write_integer(out, value),
+        (Scalar::BigInt | Scalar::Decimal, CellRef::Integer(value)) => {
+            out.push(b'"');
+            write_integer(out, value);
+            out.push(b'"');
+        }
+        (Scalar::Float | Scalar::Json, CellRef::Real(value)) if value.is_finite() => write_real(out, value),
+        (Scalar::Decimal, CellRef::Real(value)) if value.is_finite() => {
+            write_string(out, &decimal_digits(value));
+        }
+        (Scalar::Uuid, CellRef::Blob(bytes)) if bytes.len() == 16 => write_string(out, &uuid_text(bytes)),
+        (Scalar::Bytes, CellRef::Blob(bytes)) => write_string(out, &STANDARD.encode(bytes)),
+        (_, CellRef::Text(bytes)) => {
+            let text = std::str::from_utf8(bytes)
+                .map_err(|_| Unfit::new(expectation(scalar), "text that is not valid UTF-8"))?;
+            write_text(out, scalar, text)?;
+        }
+        _ => return Err(unfit(scalar, cell)),
+    }
+    Ok(())
+}
+
+fn write_text(out: &mut Vec<u8>, scalar: Scalar, text: &str) -> Result<(), Unfit> {
+    let refuse = || Err(Unfit::new(expectation(scalar), format!("the text {}", excerpt(text))));
+    match scalar {
+        Scalar::String => write_string(out, text),
+        Scalar::Decimal if is_decimal(text) => write_string(out, text),
+        Scalar::Date if temporal::is_date(text) => write_string(out, text),
+        Scalar::Time if temporal::is_time(text) => write_string(out, &temporal::with_seconds(text)),
+        Scalar::LocalDateTime => match temporal::split_local(text) {
+            Some((date, time)) => write_string(out, &format!("{date}T{}", temporal::with_seconds(time))),
+            None => return refuse(),
+        },
+        Scalar::DateTime => match temporal::split_instant(text) {
+            Some((date, time)) => write_string(out, &format!("{date}T{}Z", temporal::with_seconds(&time))),
+            None => return refuse(),
+        },
+        Scalar::Uuid if is_uuid(text) => write_string(out, &text.to_ascii_lowercase()),
+        Scalar::Json => match serde_json::from_str::<&serde_json::value::RawValue>(text) {
+            Ok(raw) => out.extend_from_slice(raw.get().as_bytes()),
+            Err(_) => return refuse(),
+        },
+        _ => return refuse(),
+    }
+    Ok(())
+}
+
+fn unfit(scalar: Scalar, cell: CellRef<'_>) -> Unfit {
+    let came = match cell {
+        CellRef::Integer(value) => format!("the integer {value}"),
+        CellRef::Real(value) => format!("the number {value}"),
+        other => other.describe().to_owned(),
+    };
+    Unfit::new(expectation(scalar), came)
+}
+
+/// What a well-formed value of the scalar looks like.
+fn expectation(scalar: Scalar) -> String {
+    match scalar {
+        Scalar::Boolean => "0 or 1".to_owned(),
+        Scalar::Int => "an integer of 32 bits".to_owned(),
+        other => format!("a {}", other.name()),
+    }
+}
+
+fn write_integer(out: &mut Vec<u8>, value: i64) {
+    write!(out, "{value}").expect("writing to memory does not fail");
+}
+
+fn write_real(out: &mut Vec<u8>, value: f64) {
+    serde_json::to_writer(out, &value).expect("a finite double is a JSON number");
+}
+
+pub(crate) fn write_string(out: &mut Vec<u8>, text: &str) {
+    serde_json::to_writer(out, text).expect("text is a JSON string");
+}
+
+/// The shortest digits that read back as the same double, without an exponent.
+pub fn decimal_digits(value: f64) -> String {
+    // `Display` of f64 is exactly that, except for the sign of zero.
+    if value == 0.0 { "0".to_owned() } else { format!("{value}") }
+}
+
+pub(super) fn is_decimal(text: &str) -> bool {
+    let digits = text.strip_prefix('-').unwrap_or(text);
+    let (whole, fraction) = digits.split_once('.').unwrap_or((digits, "0"));
+    let all_digits = |part: &str| !part.is_empty() && part.bytes().all(|byte| byte.is_ascii_digit());
+    all_digits(whole) && all_digits(fraction)
+}
+
+pub(super) fn is_uuid(text: &str) -> bool {
+    text.len() == 36
+        && text.bytes().enumerate().all(|(at, byte)| match at {
+            8 | 13 | 18 | 23 => byte == b'-',
+            _ => byte.is_ascii_hexdigit(),
+        })
+}
+
+fn uuid_text(bytes: &[u8]) -> String {
+    let mut text = String::with_capacity(36);
+    for (at, byte) in bytes.iter().enumerate() {
+        if matches!(at, 4 | 6 | 8 | 10) {
+            text.push('-');
+        }
+        text.push_str(&format!("{byte:02x}"));
+    }
+    text
+}
+
+/// The first characters of a value, quoted: enough to recognise it in an error.
+pub(super) fn excerpt(text: &str) -> String {
+    const LONGEST: usize = 40;
+    let short: String = text.chars().take(LONGEST).collect();
+    let dots = if short.len() < text.len() { "…" } else { "" };
+    format!("{short:?}{dots}")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn written(scalar: Scalar, cell: CellRef<'_>) -> Result<String, String> {
+        let mut out = Vec::new();
+        match write_scalar(&mut out, scalar, cell) {
+            Ok(()) => Ok(String::from_utf8(out).unwrap()),
+            Err(unfit) => {
+                assert!(out.is_empty(), "nothing is appended on failure");
+                Err(unfit.came)
+            }
+        }
+    }
+
+    #[test]
+    fn values_that_fit_are_written_lossless() {
+        let cases: &[(Scalar, CellRef<'_>, &str)] = &[
+            (Scalar::Boolean, CellRef::Integer(1), "true"),
+            (Scalar::Int, CellRef::Integer(-2_147_483_648), "-2147483648"),
+            (Scalar::BigInt, CellRef::Integer(i64::MAX), "\"9223372036854775807\""),
+            (Scalar::Float, CellRef::Real(0.1), "0.1"),
+            (Scalar::Float, CellRef::Integer(i64::MAX), "9223372036854775807"),
+            (Scalar::Decimal, CellRef::Real(1e21), "\"1000000000000000000000\""),
+            (Scalar::Decimal, CellRef::Text(b"12.50"), "\"12.50\""),
+            (Scalar::Decimal, CellRef::Real(-0.0), "\"0\""),
+            (Scalar::Time, CellRef::Text(b"08:30"), "\"08:30:00\""),
+            (Scalar::LocalDateTime, CellRef::Text(b"2026-07-14 08:30:00"), "\"2026-07-14T08:30:00\""),
+            (Scalar::DateTime, CellRef::Text(b"2026-07-14 08:30Z"), "\"2026-07-14T08:30:00Z\""),
+            (Scalar::Bytes, CellRef::Blob(&[0, 255]), "\"AP8=\""),
+            (Scalar::Json, CellRef::Text(b"{\"a\": [1.10]}"), "{\"a\": [1.10]}"),
+            (Scalar::String, CellRef::Text("a\"\u{1}é".as_bytes()), "\"a\\\"\\u0001é\""),
+            (Scalar::Uuid, CellRef::Blob(&[0x11; 16]), "\"11111111-1111-1111-1111-111111111111\""),
+        ];
+        for (scalar, cell, expected) in cases {
+            assert_eq!(written(*scalar, *cell).as_deref(), Ok(*expected), "{scalar:?} {cell:?}");
+        }
+    }
+
+    #[test]
+    fn values_that_do_not_fit_are_refused() {
+        let cases: &[(Scalar, CellRef<'_>)] = &[
+            (Scalar::Boolean, CellRef::Integer(2)),
+            (Scalar::Int, CellRef::Integer(2_147_483_648)),
+            (Scalar::Int, CellRef::Text(b"7")),
+            (Scalar::Float, CellRef::Real(f64::INFINITY)),
+            (Scalar::Decimal, CellRef::Text(b"1e5")),
+            (Scalar::Date, CellRef::Text(b"0000-00-00")),
+            (Scalar::Time, CellRef::Text(b"24:00")),
+            (Scalar::String, CellRef::Text(b"\xff")),
+            (Scalar::String, CellRef::Blob(b"abc")),
+            (Scalar::Bytes, CellRef::Text(b"abc")),
+            (Scalar::Json, CellRef::Text(b"{")),
+            (Scalar::Json, CellRef::Real(f64::NAN)),
+            (Scalar::Uuid, CellRef::Text(b"not-a-uuid")),
+        ];
+        for (scalar, cell) in cases {
+            assert!(written(*scalar, *cell).is_err(), "{scalar:?} {cell:?}");
+        }
+    }
+}

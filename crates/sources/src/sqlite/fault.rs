@@ -1,0 +1,37 @@
+//! From SQLite's errors to ours. The database's own text goes to the log only.
+
+use std::path::Path;
+
+use puente_core::error::{Code, Problem};
+use rusqlite::{Error, ErrorCode};
+
+/// The problem that an error of SQLite is to a caller.
+pub fn problem(error: &Error, file: &Path) -> Problem {
+    let name = file.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
+    let (code, text) = match error.sqlite_error_code() {
+        Some(ErrorCode::OperationInterrupted) => (Code::TimedOut, "the ask took too long; ask for less".to_owned()),
+        Some(ErrorCode::CannotOpen) => {
+            (Code::SourceUnavailable, format!("the database file `{name}` cannot be opened; is it there, and readable?"))
+        }
+        Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt) => {
+            (Code::SourceUnavailable, format!("the file `{name}` is no intact SQLite database; restore it"))
+        }
+        Some(ErrorCode::SystemIoFailure | ErrorCode::FileLockingProtocolFailed | ErrorCode::DiskFull) => {
+            (Code::SourceUnavailable, format!("the database file `{name}` cannot be read"))
+        }
+        Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => {
+            (Code::SourceUnavailable, "the database is locked by another process; ask again".to_owned())
+        }
+        Some(ErrorCode::PermissionDenied | ErrorCode::AuthorizationForStatementDenied) => {
+            (Code::SourceRefused, "the database refuses this statement".to_owned())
+        }
+        Some(ErrorCode::SchemaChanged) => (Code::SourceDrifted, drifted()),
+        _ if error.to_string().contains("no such ") => (Code::SourceDrifted, drifted()),
+        _ => (Code::Internal, "the statement failed; the log has the details under the request's id".to_owned()),
+    };
+    Problem::new(code, text).with_detail(error)
+}
+
+fn drifted() -> String {
+    "the tables no longer fit the survey; the operator has to run `puente survey` and restart".to_owned()
+}

@@ -1,0 +1,45 @@
+//! SQLite, in process. Reads run on threads of their own, each with one `query_only` connection; the children of an ask
+//! are nested prepared cursors, bound and stepped once per parent's row.
+
+mod checks;
+mod fault;
+mod pool;
+mod run;
+mod sample;
+mod survey;
+
+use std::path::{Path, PathBuf};
+
+use rusqlite::{Connection, OpenFlags};
+
+pub use fault::problem;
+pub use pool::{Pool, Request};
+pub use survey::survey;
+
+/// The file that an address such as `sqlite:data/huts.db` names; a relative path counts from `base`.
+pub fn file_of(address: &str, base: &Path) -> PathBuf {
+    let path = address.strip_prefix("sqlite:").unwrap_or(address);
+    base.join(path.strip_prefix("//").unwrap_or(path))
+}
+
+/// Opens a file for reading only. The file is never created or changed.
+fn open(file: &Path) -> rusqlite::Result<Connection> {
+    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let connection = Connection::open_with_flags(file, flags)?;
+    connection.pragma_update(None, "query_only", true)?;
+    connection.busy_timeout(BUSY_TIMEOUT)?;
+    // Opening is lazy: only a read tells whether it is a database at all.
+    connection.query_row("select count(*) from sqlite_schema", [], |_| Ok(()))?;
+    Ok(connection)
+}
+
+/// How long a read waits for another process that holds the file.
+const BUSY_TIMEOUT: std::time::Duration = std::time::Duration::from_secs(2);
+
+/// Can the file be opened and read?
+///
+/// # Errors
+/// `SOURCE_UNAVAILABLE`, with the reason.
+pub fn probe(file: &Path) -> Result<(), puente_core::error::Problem> {
+    open(file).map(|_| ()).map_err(|error| problem(&error, file))
+}

@@ -1,0 +1,194 @@
+//! A pool of reading threads. Each has one connection, opened when first needed and again when the file was replaced.
+
+use std::panic::AssertUnwindSafe;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant, SystemTime};
+
+use puente_core::error::{Code, Problem};
+use puente_core::plan::BoundPlan;
+use rusqlite::Connection;
+use tokio::sync::oneshot;
+
+use super::{fault, run};
+use crate::Outcome;
+
+/// Asks that may wait for a reader before new ones are refused at once.
+const MOST_WAITING: usize = 1_024;
+/// SQLite's virtual machine asks this often whether to stop: about every 20 µs.
+const INSTRUCTIONS_PER_CHECK: i32 = 1_000;
+/// Prepared statements that each connection keeps.
+const STATEMENTS_KEPT: usize = 256;
+/// How often a reader looks whether its file was replaced.
+const IDENTITY_CHECK: Duration = Duration::from_secs(1);
+
+/// Readers of one file.
+#[derive(Debug, Clone)]
+pub struct Pool {
+    jobs: flume::Sender<Job>,
+    file: Arc<Path>,
+}
+
+/// One plan to run.
+#[derive(Debug)]
+pub struct Request {
+    /// The plan with its values.
+    pub bound: BoundPlan,
+    /// The most bytes of the answer.
+    pub most_bytes: usize,
+    /// When the database gives up.
+    pub deadline: Instant,
+    /// Measure each statement and report its text?
+    pub timed: bool,
+}
+
+struct Job {
+    request: Request,
+    cancelled: Arc<AtomicBool>,
+    reply: oneshot::Sender<Result<Outcome, Problem>>,
+}
+
+impl std::fmt::Debug for Job {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Job").field("deadline", &self.request.deadline).finish_non_exhaustive()
+    }
+}
+
+/// Cancels the ask in the database when nobody waits for it any more.
+struct CancelOnDrop(Arc<AtomicBool>);
+
+impl Drop for CancelOnDrop {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
+}
+
+impl Pool {
+    /// Starts `readers` threads. The file is opened with the first ask; it need not be there yet.
+    pub fn start(file: PathBuf, readers: usize) -> Self {
+        let (jobs, queue) = flume::bounded::<Job>(MOST_WAITING);
+        let file: Arc<Path> = file.into();
+        for number in 0..readers.max(1) {
+            let (queue, file) = (queue.clone(), Arc::clone(&file));
+            let work = move || Reader::new(file).work(&queue);
+            let thread = std::thread::Builder::new().name(format!("sqlite-reader-{number}"));
+            if let Err(error) = thread.spawn(work) {
+                tracing::error!(target: "puente::source", %error, "a reading thread could not be started");
+            }
+        }
+        Pool { jobs, file }
+    }
+
+    /// The file that is read.
+    pub fn file(&self) -> &Path {
+        &self.file
+    }
+
+    /// Runs a plan. Dropping the future cancels it in the database.
+    ///
+    /// # Errors
+    /// What the source reports; `TIMED_OUT` at the deadline; `SOURCE_UNAVAILABLE` where too many asks wait.
+    pub async fn run(&self, request: Request) -> Result<Outcome, Problem> {
+        let cancelled = Arc::new(AtomicBool::new(false));
+        let _guard = CancelOnDrop(Arc::clone(&cancelled));
+        let (reply, answer) = oneshot::channel();
+        self.jobs.try_send(Job { request, cancelled, reply }).map_err(|_| {
+            Problem::new(Code::SourceUnavailable, "too many asks wait for the database; ask again in a moment")
+        })?;
+        answer.await.unwrap_or_else(|_| Err(Problem::new(Code::Internal, "the reader stopped")))
+    }
+}
+
+/// What the progress handler looks at.
+#[derive(Debug, Default)]
+struct Current {
+    deadline: Option<Instant>,
+    cancelled: Option<Arc<AtomicBool>>,
+}
+
+impl Current {
+    fn is_over(&self) -> bool {
+        self.cancelled.as_ref().is_some_and(|cancelled| cancelled.load(Ordering::Relaxed))
+            || self.deadline.is_some_and(|deadline| Instant::now() >= deadline)
+    }
+}
+
+struct Reader {
+    file: Arc<Path>,
+    connection: Option<Connection>,
+    identity: Option<Identity>,
+    checked: Instant,
+    current: Arc<Mutex<Current>>,
+}
+
+/// What tells a file from another that took its name.
+type Identity = (u64, Option<SystemTime>);
+
+impl Reader {
+    fn new(file: Arc<Path>) -> Self {
+        Reader { file, connection: None, identity: None, checked: Instant::now(), current: Arc::default() }
+    }
+
+    fn work(mut self, queue: &flume::Receiver<Job>) {
+        while let Ok(Job { request, cancelled, reply }) = queue.recv() {
+            if cancelled.load(Ordering::Relaxed) {
+                continue;
+            }
+            *lock(&self.current) = Current { deadline: Some(request.deadline), cancelled: Some(cancelled) };
+            let result = std::panic::catch_unwind(AssertUnwindSafe(|| self.run(&request)));
+            let result = result.unwrap_or_else(|_| {
+                self.connection = None;
+                Err(Problem::new(Code::Internal, "a mistake of ours; the log has the details under the request's id"))
+            });
+            // Nobody waits any more: nothing to say.
+            let _ = reply.send(result);
+        }
+    }
+
+    fn run(&mut self, request: &Request) -> Result<Outcome, Problem> {
+        if lock(&self.current).is_over() {
+            return Err(Problem::new(Code::TimedOut, "the ask waited too long for the database; ask again in a moment"));
+        }
+        let file = Arc::clone(&self.file);
+        let connection = self.connection().map_err(|error| fault::problem(&error, &file))?;
+        let result = run::run(connection, &file, &request.bound, request.most_bytes, request.timed);
+        if matches!(&result, Err(problem) if problem.code == Code::SourceUnavailable) {
+            self.connection = None;
+        }
+        result
+    }
+
+    fn connection(&mut self) -> rusqlite::Result<&Connection> {
+        if self.connection.is_some() && self.checked.elapsed() > IDENTITY_CHECK {
+            self.checked = Instant::now();
+            if identity(&self.file) != self.identity {
+                self.connection = None;
+            }
+        }
+        if self.connection.is_none() {
+            self.identity = identity(&self.file);
+            let mut connection = super::open(&self.file)?;
+            connection.set_prepared_statement_cache_capacity(STATEMENTS_KEPT);
+            let current = Arc::clone(&self.current);
+            connection.progress_handler(INSTRUCTIONS_PER_CHECK, Some(move || lock(&current).is_over()))?;
+            self.connection = Some(connection);
+        }
+        Ok(self.connection.as_ref().expect("just opened"))
+    }
+}
+
+fn lock(current: &Mutex<Current>) -> std::sync::MutexGuard<'_, Current> {
+    current.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+#[cfg(unix)]
+fn identity(file: &Path) -> Option<Identity> {
+    use std::os::unix::fs::MetadataExt as _;
+    std::fs::metadata(file).ok().map(|metadata| (metadata.ino(), metadata.created().ok()))
+}
+
+#[cfg(not(unix))]
+fn identity(file: &Path) -> Option<Identity> {
+    std::fs::metadata(file).ok().map(|metadata| (0, metadata.created().ok()))
+}

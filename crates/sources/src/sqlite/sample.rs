@@ -1,0 +1,172 @@
+//! Judging columns by their declared type and by sampled values. SQLite stores what it is given; the survey looks.
+
+use puente_core::value::{CellRef, Form, Scalar, write_scalar};
+use rusqlite::types::ValueRef;
+
+/// What was seen of one column's values.
+#[derive(Debug, Default, Clone)]
+pub(super) struct Sample {
+    integers: u64,
+    big_integers: u64,
+    reals: u64,
+    texts: u64,
+    blobs: u64,
+    with_t: u64,
+    utc: u64,
+    instants: u64,
+    upper_uuids: u64,
+}
+
+/// A judged column: its scalar, how values are written, and what is worth a word.
+pub(super) struct Judged {
+    pub(super) scalar: Scalar,
+    pub(super) form: Form,
+    pub(super) notice: Option<String>,
+}
+
+impl Sample {
+    pub(super) fn see(&mut self, value: ValueRef<'_>) {
+        match value {
+            ValueRef::Null => {}
+            ValueRef::Integer(number) => {
+                self.integers += 1;
+                self.big_integers += u64::from(i32::try_from(number).is_err());
+            }
+            ValueRef::Real(_) => self.reals += 1,
+            ValueRef::Blob(_) => self.blobs += 1,
+            ValueRef::Text(text) => {
+                self.texts += 1;
+                self.with_t += u64::from(text.get(10) == Some(&b'T'));
+                self.utc += u64::from(text.ends_with(b"Z"));
+                self.instants += u64::from(fits(Scalar::DateTime, text));
+                self.upper_uuids += u64::from(text.iter().any(u8::is_ascii_uppercase) && fits(Scalar::Uuid, text));
+            }
+        }
+    }
+
+    fn numbers(&self) -> u64 {
+        self.integers + self.reals
+    }
+
+    /// The scalar of a column, from its declared type first and its values second.
+    pub(super) fn judge(&self, declared: &str) -> Judged {
+        let word = declared.split('(').next().unwrap_or_default().trim().to_ascii_uppercase();
+        let plain = |scalar| Judged { scalar, form: Form::Usual, notice: None };
+        match word.as_str() {
+            "BOOLEAN" | "BOOL" => plain(Scalar::Boolean),
+            "DECIMAL" | "NUMERIC" | "DEC" | "MONEY" => plain(Scalar::Decimal),
+            "JSON" | "JSONB" => plain(Scalar::Json),
+            "UUID" | "GUID" => {
+                let form = match (self.blobs > self.texts, self.upper_uuids * 2 > self.texts) {
+                    (true, _) => Form::Binary,
+                    (false, true) => Form::UpperCase,
+                    (false, false) => Form::Usual,
+                };
+                Judged { form, ..plain(Scalar::Uuid) }
+            }
+            "DATE" => self.temporal(Scalar::Date, declared),
+            "TIME" => self.temporal(Scalar::Time, declared),
+            "DATETIME" | "TIMESTAMP" | "TIMESTAMPTZ" | "TIMESTAMP WITH TIME ZONE" => self.date_time(declared),
+            _ if word.contains("BIG") || word == "INT8" => plain(Scalar::BigInt),
+            _ if word.contains("INT") => self.integer(),
+            _ if ["CHAR", "CLOB", "TEXT"].iter().any(|part| word.contains(part)) => plain(Scalar::String),
+            _ if word.contains("BLOB") || word.contains("BINARY") => plain(Scalar::Bytes),
+            _ if ["REAL", "FLOA", "DOUB"].iter().any(|part| word.contains(part)) => plain(Scalar::Float),
+            _ => self.untyped(declared),
+        }
+    }
+
+    fn integer(&self) -> Judged {
+        let scalar = if self.big_integers > 0 { Scalar::BigInt } else { Scalar::Int };
+        Judged { scalar, form: Form::Usual, notice: None }
+    }
+
+    fn temporal(&self, scalar: Scalar, declared: &str) -> Judged {
+        if self.numbers() > self.texts {
+            return self.as_number(declared);
+        }
+        Judged { scalar, form: Form::Usual, notice: None }
+    }
+
+    fn date_time(&self, declared: &str) -> Judged {
+        if self.numbers() > self.texts {
+            return self.as_number(declared);
+        }
+        let form = if self.with_t * 2 > self.texts { Form::WithT } else { Form::Usual };
+        if self.instants == 0 {
+            return Judged { scalar: Scalar::LocalDateTime, form, notice: None };
+        }
+        if self.instants == self.texts && self.utc == self.texts {
+            return Judged { scalar: Scalar::DateTime, form, notice: None };
+        }
+        // Texts with different offsets do not sort as instants do: an order by them would be wrong.
+        let notice = format!("is declared `{declared}` and mixes time zones: served as String, in the order of its text");
+        Judged { scalar: Scalar::String, form: Form::Usual, notice: Some(notice) }
+    }
+
+    fn as_number(&self, declared: &str) -> Judged {
+        let scalar = if self.reals > 0 { Scalar::Float } else { self.integer().scalar };
+        let notice = format!("is declared `{declared}` and holds numbers: served as {}", scalar.name());
+        Judged { scalar, form: Form::Usual, notice: Some(notice) }
+    }
+
+    /// No type, `ANY`, or a type that SQLite does not know: the values decide.
+    fn untyped(&self, declared: &str) -> Judged {
+        let scalar = match (self.integers, self.reals, self.texts, self.blobs) {
+            (_, 0, 0, 0) if self.integers > 0 => self.integer().scalar,
+            (_, reals, 0, 0) if reals > 0 => Scalar::Float,
+            (0, 0, texts, 0) if texts > 0 => Scalar::String,
+            (0, 0, 0, blobs) if blobs > 0 => Scalar::Bytes,
+            (0, 0, 0, 0) => Scalar::String,
+            _ => Scalar::Json,
+        };
+        let what = if declared.is_empty() { "has no declared type".to_owned() } else { format!("is declared `{declared}`") };
+        let notice = match scalar {
+            Scalar::Json => format!("{what} and holds values of different types: served as JSON, without filters"),
+            scalar => format!("{what}: served as {}, as its values are", scalar.name()),
+        };
+        Judged { scalar, form: Form::Usual, notice: Some(notice) }
+    }
+}
+
+fn fits(scalar: Scalar, text: &[u8]) -> bool {
+    write_scalar(&mut Vec::new(), scalar, CellRef::Text(text)).is_ok()
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn sample(values: &[ValueRef<'_>]) -> Sample {
+        let mut sample = Sample::default();
+        values.iter().for_each(|value| sample.see(*value));
+        sample
+    }
+
+    #[rstest]
+    #[case("INTEGER", &[ValueRef::Integer(1)], Scalar::Int)]
+    #[case("INTEGER", &[ValueRef::Integer(1 << 40)], Scalar::BigInt)]
+    #[case("BIGINT", &[], Scalar::BigInt)]
+    #[case("VARCHAR(20)", &[ValueRef::Integer(1)], Scalar::String)]
+    #[case("DECIMAL(8,2)", &[], Scalar::Decimal)]
+    #[case("DOUBLE PRECISION", &[], Scalar::Float)]
+    #[case("DATE", &[ValueRef::Text(b"2026-01-01")], Scalar::Date)]
+    #[case("DATE", &[ValueRef::Integer(1_700_000_000)], Scalar::Int)]
+    #[case("TIMESTAMP", &[ValueRef::Text(b"2026-01-01 10:00:00")], Scalar::LocalDateTime)]
+    #[case("TIMESTAMP", &[ValueRef::Text(b"2026-01-01T10:00:00Z")], Scalar::DateTime)]
+    #[case("TIMESTAMP", &[ValueRef::Text(b"2026-01-01T10:00:00Z"), ValueRef::Text(b"2026-01-01T10:00:00+02:00")], Scalar::String)]
+    #[case("", &[ValueRef::Text(b"x")], Scalar::String)]
+    #[case("", &[ValueRef::Text(b"x"), ValueRef::Integer(1)], Scalar::Json)]
+    #[case("WOBBLE", &[ValueRef::Real(1.5)], Scalar::Float)]
+    #[case("BLOB", &[], Scalar::Bytes)]
+    #[case("POINT", &[], Scalar::Int)]
+    fn a_column_is_judged_by_declaration_and_values(
+        #[case] declared: &str,
+        #[case] values: &[ValueRef<'_>],
+        #[case] scalar: Scalar,
+    ) {
+        assert_eq!(sample(values).judge(declared).scalar, scalar);
+    }
+}

@@ -1,0 +1,379 @@
+//! The survey of a SQLite file: its schema, and a sample of its values.
+
+use std::path::Path;
+
+use puente_core::catalog::{AssignedNames, Catalog, Column, Engine, FORMAT, ForeignKey, Table, TableKind};
+use puente_core::error::Problem;
+use puente_core::model::{Proposal, candidates};
+use rusqlite::Connection;
+
+use super::checks;
+use super::fault::problem;
+use super::sample::Sample;
+use crate::Survey;
+
+/// Rows sampled from each end of a table.
+const SAMPLED_ROWS: u32 = 1_000;
+/// Distinct values sampled for a proposal.
+const SAMPLED_VALUES: u32 = 500;
+/// Rows counted where the engine has no estimate.
+const COUNTED_ROWS: u32 = 100_000;
+
+/// Surveys a file. Nothing in it is changed.
+///
+/// # Errors
+/// `SOURCE_UNAVAILABLE` where the file cannot be read. A table that cannot be read is a notice.
+pub fn survey(file: &Path) -> Result<Survey, Problem> {
+    let connection = super::open(file).map_err(|error| problem(&error, file))?;
+    read(&connection).map_err(|error| problem(&error, file))
+}
+
+fn read(connection: &Connection) -> rusqlite::Result<Survey> {
+    connection.execute_batch("begin")?;
+    let mut notices = Vec::new();
+    let mut tables = Vec::new();
+    for listed in list(connection)? {
+        let name = listed.name.clone();
+        match table(connection, listed) {
+            Ok(table) => tables.push(table),
+            Err(error) => notices.push(format!("`{name}` is left out: {error}")),
+        }
+    }
+    let mut catalog = Catalog { format: FORMAT, engine: Engine::Sqlite, tables, names: AssignedNames::default() };
+    resolve_implicit_references(&mut catalog);
+    let mut proposals = Vec::new();
+    for candidate in candidates(&catalog) {
+        proposals.extend(sampled(connection, candidate)?);
+    }
+    connection.execute_batch("rollback")?;
+    Ok(Survey { catalog, proposals, notices })
+}
+
+struct Listed {
+    name: String,
+    kind: TableKind,
+    strict: bool,
+    without_rowid: bool,
+    sql: String,
+}
+
+fn list(connection: &Connection) -> rusqlite::Result<Vec<Listed>> {
+    let mut statement = connection.prepare(
+        "select l.name, l.type, l.wr, l.strict, coalesce(s.sql, '') from pragma_table_list as l
+         join sqlite_schema as s on s.name = l.name
+         where l.schema = 'main' and l.type in ('table', 'view') and l.name not like 'sqlite\\_%' escape '\\'
+         order by l.name",
+    )?;
+    let rows = statement.query_map([], |row| {
+        let kind: String = row.get(1)?;
+        Ok(Listed {
+            name: row.get(0)?,
+            kind: if kind == "view" { TableKind::View } else { TableKind::Table },
+            without_rowid: row.get(2)?,
+            strict: row.get(3)?,
+            sql: row.get(4)?,
+        })
+    })?;
+    rows.collect()
+}
+
+/// A column as `pragma table_xinfo` tells it.
+struct Told {
+    name: String,
+    declared: String,
+    not_null: bool,
+    default: Option<String>,
+    key_position: i64,
+    generated: bool,
+}
+
+fn table(connection: &Connection, listed: Listed) -> rusqlite::Result<Table> {
+    let told = columns(connection, &listed.name)?;
+    let samples = sample(connection, &listed, &told)?;
+    let lists = checks::text_lists(&listed.sql);
+    let mut key: Vec<&Told> = told.iter().filter(|column| column.key_position > 0).collect();
+    key.sort_by_key(|column| column.key_position);
+    let primary_key: Vec<String> = key.iter().map(|column| column.name.clone()).collect();
+    let rowid_alias = match key.as_slice() {
+        [only] if !listed.without_rowid && only.declared.eq_ignore_ascii_case("INTEGER") => Some(only.name.clone()),
+        _ => None,
+    };
+    let mut columns = Vec::new();
+    for (column, sample) in told.iter().zip(samples) {
+        let judged = sample.judge(&column.declared);
+        let is_alias = rowid_alias.as_ref() == Some(&column.name);
+        let typed = listed.strict && !column.declared.eq_ignore_ascii_case("ANY");
+        let values = lists.iter().find(|(name, _)| name.eq_ignore_ascii_case(&column.name));
+        columns.push(Column {
+            name: column.name.clone(),
+            declared: column.declared.clone(),
+            scalar: judged.scalar,
+            form: judged.form,
+            nullable: !column.not_null && !is_alias,
+            enforced: is_alias || (typed && column.not_null),
+            default: column.default.clone(),
+            generated: column.generated,
+            values: values.map(|(_, values)| values.clone()).unwrap_or_default(),
+            collation: collation(connection, &listed, &column.name)?,
+            comment: None,
+            notice: judged.notice,
+        });
+    }
+    let indexes = indexes(connection, &listed.name)?;
+    let mut unique_keys: Vec<Vec<String>> =
+        indexes.iter().filter(|index| index.is_key && index.columns != primary_key).map(|index| index.columns.clone()).collect();
+    unique_keys.sort();
+    unique_keys.dedup();
+    let mut covering: Vec<Vec<String>> = indexes.into_iter().filter(|index| !index.partial).map(|index| index.columns).collect();
+    if rowid_alias.is_some() || listed.without_rowid {
+        covering.push(primary_key.clone());
+    }
+    covering.sort();
+    covering.dedup();
+    let has_row_number = listed.kind == TableKind::Table
+        && !listed.without_rowid
+        && !told.iter().any(|column| column.name.eq_ignore_ascii_case("rowid"));
+    Ok(Table {
+        about_rows: round(count(connection, &listed)?),
+        comment: None,
+        primary_key,
+        unique_keys,
+        foreign_keys: foreign_keys(connection, &listed.name)?,
+        indexes: covering,
+        row_number: has_row_number,
+        name: listed.name,
+        kind: listed.kind,
+        columns,
+    })
+}
+
+fn columns(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Told>> {
+    let mut statement =
+        connection.prepare("select name, type, \"notnull\", dflt_value, pk, hidden from pragma_table_xinfo(?)")?;
+    let rows = statement.query_map([table], |row| {
+        let hidden: i64 = row.get(5)?;
+        let told = Told {
+            name: row.get(0)?,
+            declared: row.get(1)?,
+            not_null: row.get(2)?,
+            default: row.get(3)?,
+            key_position: row.get(4)?,
+            generated: matches!(hidden, 2 | 3),
+        };
+        Ok((hidden != 1).then_some(told))
+    })?;
+    rows.filter_map(Result::transpose).collect()
+}
+
+fn collation(connection: &Connection, listed: &Listed, column: &str) -> rusqlite::Result<Option<String>> {
+    if listed.kind == TableKind::View {
+        return Ok(None);
+    }
+    let (_, collation, _, _, _) = connection.column_metadata(None, listed.name.as_str(), column)?;
+    Ok(collation.and_then(|name| name.into_string().ok()).filter(|name| !name.eq_ignore_ascii_case("BINARY")))
+}
+
+struct Index {
+    columns: Vec<String>,
+    partial: bool,
+    /// Unique over plain columns in their own collation, for every row.
+    is_key: bool,
+}
+
+fn indexes(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Index>> {
+    let mut statement = connection.prepare("select name, \"unique\", partial from pragma_index_list(?) order by seq desc")?;
+    let listed: Vec<(String, bool, bool)> =
+        statement.query_map([table], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?.collect::<Result<_, _>>()?;
+    let mut found = Vec::new();
+    for (name, unique, partial) in listed {
+        let mut statement =
+            connection.prepare("select name, coll from pragma_index_xinfo(?) where key = 1 order by seqno")?;
+        let columns: Vec<(Option<String>, String)> =
+            statement.query_map([&name], |row| Ok((row.get(0)?, row.get(1)?)))?.collect::<Result<_, _>>()?;
+        let Some(names) = columns.iter().map(|(name, _)| name.clone()).collect::<Option<Vec<_>>>() else { continue };
+        let mut own_collation = true;
+        for (column, collation) in &columns {
+            let column = column.as_deref().unwrap_or_default();
+            let (_, own, _, _, _) = connection.column_metadata(None, table, column)?;
+            let own = own.and_then(|own| own.into_string().ok()).unwrap_or_else(|| "BINARY".to_owned());
+            own_collation &= own.eq_ignore_ascii_case(collation);
+        }
+        found.push(Index { columns: names, partial, is_key: unique && !partial && own_collation });
+    }
+    Ok(found)
+}
+
+fn foreign_keys(connection: &Connection, table: &str) -> rusqlite::Result<Vec<ForeignKey>> {
+    let mut statement = connection.prepare(
+        "select id, \"table\", \"from\", \"to\", on_delete from pragma_foreign_key_list(?) order by id desc, seq",
+    )?;
+    let mut found: Vec<(i64, ForeignKey)> = Vec::new();
+    let mut rows = statement.query([table])?;
+    while let Some(row) = rows.next()? {
+        let id: i64 = row.get(0)?;
+        let on_delete: String = row.get(4)?;
+        if found.last().is_none_or(|(last, _)| *last != id) {
+            let key = ForeignKey {
+                columns: Vec::new(),
+                table: row.get(1)?,
+                references: Vec::new(),
+                on_delete: Some(on_delete).filter(|action| action != "NO ACTION"),
+            };
+            found.push((id, key));
+        }
+        let Some((_, key)) = found.last_mut() else { continue };
+        key.columns.push(row.get(2)?);
+        key.references.extend(row.get::<_, Option<String>>(3)?);
+    }
+    Ok(found.into_iter().map(|(_, key)| key).collect())
+}
+
+/// `references huts` without columns means the primary key. Names of tables and columns are matched as SQLite does,
+/// regardless of case, and written as they are declared. What leads nowhere is left out.
+fn resolve_implicit_references(catalog: &mut Catalog) {
+    let tables: Vec<(String, Vec<String>, Vec<String>)> = catalog
+        .tables
+        .iter()
+        .map(|table| {
+            (table.name.clone(), table.primary_key.clone(), table.columns.iter().map(|c| c.name.clone()).collect())
+        })
+        .collect();
+    for table in &mut catalog.tables {
+        let own: Vec<String> = table.columns.iter().map(|column| column.name.clone()).collect();
+        table.foreign_keys.retain_mut(|key| {
+            let Some((name, primary_key, columns)) =
+                tables.iter().find(|(name, _, _)| name.eq_ignore_ascii_case(&key.table))
+            else {
+                return false;
+            };
+            key.table.clone_from(name);
+            if key.references.is_empty() {
+                key.references.clone_from(primary_key);
+            }
+            let spelled = |names: &mut Vec<String>, known: &[String]| {
+                names.iter_mut().all(|name| {
+                    let found = known.iter().find(|known| known.eq_ignore_ascii_case(name));
+                    found.map(|found| name.clone_from(found)).is_some()
+                })
+            };
+            spelled(&mut key.columns, &own)
+                && spelled(&mut key.references, columns)
+                && key.columns.len() == key.references.len()
+        });
+    }
+}
+
+fn sample(connection: &Connection, listed: &Listed, columns: &[Told]) -> rusqlite::Result<Vec<Sample>> {
+    let mut samples = vec![Sample::default(); columns.len()];
+    let names: Vec<String> = columns.iter().map(|column| quote(&column.name)).collect();
+    let (names, table) = (names.join(", "), quote(&listed.name));
+    let mut queries = vec![format!("select {names} from {table} limit {SAMPLED_ROWS}")];
+    if listed.kind == TableKind::Table && !listed.without_rowid && !columns.iter().any(|c| c.name.eq_ignore_ascii_case("rowid")) {
+        queries.push(format!("select {names} from {table} order by rowid desc limit {SAMPLED_ROWS}"));
+    }
+    for query in queries {
+        let mut statement = connection.prepare(&query)?;
+        let mut rows = statement.query([])?;
+        while let Some(row) = rows.next()? {
+            for (at, sample) in samples.iter_mut().enumerate() {
+                sample.see(row.get_ref(at)?);
+            }
+        }
+    }
+    Ok(samples)
+}
+
+fn count(connection: &Connection, listed: &Listed) -> rusqlite::Result<u64> {
+    let table = quote(&listed.name);
+    let text = if listed.kind == TableKind::Table && !listed.without_rowid {
+        format!("select coalesce(max(rowid), 0) from {table}")
+    } else {
+        format!("select count(*) from (select 1 from {table} limit {COUNTED_ROWS})")
+    };
+    let rows: i64 = connection.query_row(&text, [], |row| row.get(0)).unwrap_or(0);
+    Ok(u64::try_from(rows).unwrap_or(0))
+}
+
+/// One significant digit: the survey file should not change with every row.
+fn round(rows: u64) -> u64 {
+    let magnitude = 10_u64.pow(rows.checked_ilog10().unwrap_or(0));
+    rows / magnitude * magnitude
+}
+
+/// A proposal with its sampled evidence; none where the values speak against it.
+fn sampled(connection: &Connection, candidate: Proposal) -> rusqlite::Result<Option<Proposal>> {
+    let [column, table] = [&candidate.column, &candidate.table].map(|name| quote(name));
+    let [key, target] = [&candidate.references, &candidate.to].map(|name| quote(name));
+    let text = format!(
+        "select count(*), count(o.k) from
+         (select distinct {column} as v from {table} where {column} is not null limit {SAMPLED_VALUES}) as s
+         left join (select {key} as k from {target}) as o on o.k = s.v"
+    );
+    let (values, found): (i64, i64) = connection.query_row(&text, [], |row| Ok((row.get(0)?, row.get(1)?)))?;
+    let (values, found) = (u64::try_from(values).unwrap_or(0), u64::try_from(found).unwrap_or(0));
+    // Half of the values on the other side: a reference with some dangling values is still one.
+    let convincing = values > 0 && found * 2 >= values;
+    Ok(convincing.then_some(Proposal { sampled: Some((values, found)), ..candidate }))
+}
+
+fn quote(name: &str) -> String {
+    format!("\"{}\"", name.replace('"', "\"\""))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn surveyed(sql: &str) -> Survey {
+        let connection = Connection::open_in_memory().unwrap();
+        connection.execute_batch(sql).unwrap();
+        read(&connection).unwrap()
+    }
+
+    #[test]
+    fn keys_references_and_types_are_read() {
+        let survey = surveyed(
+            "create table huts (id integer primary key, code text not null unique collate nocase, beds int) strict;
+             create table bookings (hut integer references HUTS, no integer, state text check (state in ('a','b')),
+                primary key (hut, no)) without rowid;
+             create unique index partial on huts (beds) where beds > 3;
+             create unique index expression on huts (lower(code));
+             create unique index other_collation on huts (code collate binary);
+             create view busy as select hut, count(*) as n from bookings group by hut;",
+        );
+        let [bookings, busy, huts] = survey.catalog.tables.as_slice() else { panic!("{survey:?}") };
+        assert_eq!(bookings.primary_key, ["hut", "no"]);
+        assert_eq!(bookings.foreign_keys[0].references, ["id"]);
+        assert_eq!(bookings.foreign_keys[0].table, "huts");
+        assert_eq!(bookings.column("state").unwrap().values, ["a", "b"]);
+        assert_eq!(busy.kind, TableKind::View);
+        assert_eq!(huts.unique_keys, [["code"]]);
+        assert!(huts.column("id").unwrap().enforced && huts.column("code").unwrap().enforced);
+        assert_eq!(huts.column("code").unwrap().collation.as_deref(), Some("NOCASE"));
+        assert!(!huts.column("beds").unwrap().enforced);
+    }
+
+    #[test]
+    fn a_broken_view_is_a_notice_and_not_the_end() {
+        let survey = surveyed("create table a (x); create view v as select x from a; drop table a; create table b (y);");
+        assert_eq!(survey.catalog.tables.len(), 1);
+        assert!(survey.notices[0].contains("`v` is left out"));
+    }
+
+    #[test]
+    fn a_link_is_proposed_where_the_values_are_found() {
+        let sql = "create table huts (id integer primary key, code text unique);
+             create table notes (hut_code text, region_code text);
+             create table regions (id integer primary key, code text unique);
+             insert into huts values (1, 'a'), (2, 'b'); insert into regions values (1, 'x');
+             insert into notes values ('a', 'q'), ('b', 'r'), ('zz', null);";
+        let survey = surveyed(sql);
+        assert_eq!(survey.proposals.len(), 1, "{:?}", survey.proposals);
+        assert_eq!(survey.proposals[0].sampled, Some((3, 2)));
+    }
+
+    #[test]
+    fn row_counts_are_rounded() {
+        assert_eq!([0, 7, 19_999, 100_000].map(round), [0, 7, 10_000, 100_000]);
+    }
+}
