@@ -159,3 +159,17 @@ fn hint(message: &str, schema: &Schema) -> String {
         _ => String::new(),
     }
 }
+
+/// Is the operation that a request means a mutation? Judged by the syntax alone; false where it does not parse.
+pub fn is_mutation(text: &str, operation_name: Option<&str>) -> bool {
+    use apollo_compiler::ast::Definition;
+    let mut parser = Parser::new().recursion_limit(PARSER_DEPTH).token_limit(PARSER_TOKENS);
+    let Ok(document) = parser.parse_ast(text, "document.graphql") else { return false };
+    document.definitions.iter().any(|definition| match definition {
+        Definition::OperationDefinition(operation) => {
+            let meant = operation_name.is_none() || operation.name.as_ref().map(|name| name.as_str()) == operation_name;
+            meant && operation.operation_type == OperationType::Mutation
+        }
+        _ => false,
+    })
+}

@@ -23,7 +23,7 @@ mod variables;
 pub use bind::BoundPlan;
 pub use build::{Context, build, composite_key_type, edge_fields};
 pub use cursor::{Position, Sealer};
-pub use document::Document;
+pub use document::{Document, is_mutation};
 pub use shape::{
     ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape, ObjectShape, PageInfoField, PageInfoShape, Value,
 };

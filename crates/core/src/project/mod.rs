@@ -217,10 +217,10 @@ fn read_source(reader: &mut Reader<'_>, root: &Section) -> (String, Secret) {
         reader.mistake(section.place, format!("`{name}` is no source name: use lower-case letters, digits and `_`"));
     }
     reader.only(section, &["url"]);
-    let url = reader.text(section, "url").unwrap_or_else(|| {
+    if !section.has("url") {
         reader.missing(section, "url", "such as `url = \"sqlite:huts.db\"`");
-        String::new()
-    });
+    }
+    let url = reader.text(section, "url").unwrap_or_default();
     if !url.is_empty() && !url.starts_with("sqlite:") {
         let scheme = url.split(':').next().unwrap_or_default().to_owned();
         let text = format!("expected an address that begins with `sqlite:`, found `{scheme}:`");

@@ -1,0 +1,253 @@
+//! `puente ask`
+
+use std::io::{IsTerminal as _, Read as _};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use puente_service::{Ask as Request, environment};
+use serde_json::{Map, Value as Json};
+
+use crate::exit::Failure;
+use crate::output::{self, faint, heading};
+
+/// Run one GraphQL operation, in process or against a running service.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "\
+Example:
+  puente ask '{ huts(first: 3) { nodes { name } } }'
+  puente ask --file huts.graphql --var first=3 --table --statements
+  puente ask --url http://localhost:4810 '{ __typename }'   # the key is read from PUENTE_OWNER_KEY")]
+pub(crate) struct Ask {
+    /// The document; `-`, or nothing where something is piped in, reads standard input.
+    document: Option<String>,
+    /// Read the document from a file.
+    #[arg(long, value_name = "FILE", conflicts_with = "document")]
+    file: Option<PathBuf>,
+    /// The operation to run, where the document has several.
+    #[arg(long, value_name = "NAME")]
+    operation: Option<String>,
+    /// All variables, as a JSON object.
+    #[arg(long, value_name = "JSON")]
+    variables: Option<String>,
+    /// One variable; the value is JSON, or text where it is none.
+    #[arg(long = "var", value_name = "NAME=VALUE")]
+    vars: Vec<String>,
+    /// Ask a running service instead of the project.
+    #[arg(long, value_name = "URL")]
+    url: Option<String>,
+    /// Print the answer's lists as tables.
+    #[arg(long, conflicts_with = "json")]
+    table: bool,
+    /// Print the answer as one line of JSON; otherwise it is indented.
+    #[arg(long)]
+    json: bool,
+    /// Show what was sent to the database, and how long it took.
+    #[arg(long)]
+    statements: bool,
+}
+
+impl Ask {
+    pub(crate) fn run(self, project: &Path) -> Result<(), Failure> {
+        let request = Request {
+            document: self.document()?,
+            operation_name: self.operation.clone(),
+            variables: self.variables()?,
+            statements: self.statements,
+        };
+        let body = match &self.url {
+            Some(url) => ask_service(url, &request)?,
+            None => ask_project(project, &request)?,
+        };
+        let answer: Json = serde_json::from_slice(&body)
+            .map_err(|error| Failure::wrong(format!("the answer is not JSON: {error}; is this address Puente's?")))?;
+        self.print(&answer)
+    }
+
+    fn document(&self) -> Result<String, Failure> {
+        if let Some(file) = &self.file {
+            return std::fs::read_to_string(file)
+                .map_err(|error| Failure::wrong(format!("{} cannot be read: {error}", file.display())));
+        }
+        match self.document.as_deref() {
+            Some(document) if document != "-" => Ok(document.to_owned()),
+            None if std::io::stdin().is_terminal() => {
+                Err(Failure::wrong("what to ask? Give a document, `--file FILE`, or pipe one in"))
+            }
+            _ => {
+                let mut text = String::new();
+                let read = std::io::stdin().read_to_string(&mut text);
+                read.map(|_| text).map_err(|error| Failure::wrong(format!("standard input cannot be read: {error}")))
+            }
+        }
+    }
+
+    fn variables(&self) -> Result<Map<String, Json>, Failure> {
+        let mut variables: Map<String, Json> = match &self.variables {
+            None => Map::new(),
+            Some(text) => serde_json::from_str(text)
+                .map_err(|error| Failure::wrong(format!("`--variables` expects a JSON object: {error}")))?,
+        };
+        for var in &self.vars {
+            let Some((name, value)) = var.split_once('=') else {
+                return Err(Failure::wrong(format!("`--var` expects NAME=VALUE, found `{var}`")));
+            };
+            let value = serde_json::from_str(value).unwrap_or_else(|_| Json::from(value));
+            variables.insert(name.to_owned(), value);
+        }
+        Ok(variables)
+    }
+
+    fn print(&self, answer: &Json) -> Result<(), Failure> {
+        let mut shown = answer.clone();
+        if let Json::Object(members) = &mut shown {
+            members.shift_remove("extensions");
+        }
+        if self.json {
+            output::say(answer.to_string());
+        } else if self.table && answer.get("data").is_some_and(|data| !data.is_null()) {
+            output::say(tables(&answer["data"]));
+        } else {
+            output::say(serde_json::to_string_pretty(&shown).unwrap_or_default());
+        }
+        if self.statements && !self.json {
+            print_statements(&answer["extensions"]);
+        }
+        let Some(errors) = answer.get("errors").and_then(Json::as_array) else { return Ok(()) };
+        for error in errors.iter().filter(|_| !self.json) {
+            output::complain(&describe(error));
+        }
+        let code = errors.first().map_or("", |error| error["extensions"]["code"].as_str().unwrap_or_default());
+        Err(Failure { code: if code.starts_with("SOURCE_UNAVAILABLE") { 3 } else { 1 }, text: String::new() })
+    }
+}
+
+fn ask_project(project: &Path, request: &Request) -> Result<Vec<u8>, Failure> {
+    let folder = super::open(project)?;
+    // Cursors last as long as the secret: a folder that may not be written to gets one for this ask alone.
+    let secret = folder.secret(true).unwrap_or_else(|_| std::process::id().to_string().into_bytes());
+    let api = super::open_api(&folder, secret)?;
+    super::block_on(async { api.ask(request, "cli").await.body })
+}
+
+fn ask_service(url: &str, request: &Request) -> Result<Vec<u8>, Failure> {
+    const LONGEST: Duration = Duration::from_secs(60);
+    const MOST_BYTES: u64 = 1 << 30;
+    let Some(key) = environment::read(environment::OWNER_KEY) else {
+        return Err(Failure::wrong(format!("`--url` needs an access key in {}", environment::OWNER_KEY)));
+    };
+    let address = if url.trim_end_matches('/').ends_with("/graphql") {
+        url.to_owned()
+    } else {
+        format!("{}/graphql", url.trim_end_matches('/'))
+    };
+    let body = serde_json::json!({
+        "query": request.document,
+        "operationName": request.operation_name,
+        "variables": request.variables,
+        "extensions": if request.statements { serde_json::json!({ "statements": true }) } else { serde_json::json!({}) },
+    });
+    let agent: ureq::Agent =
+        ureq::Agent::config_builder().timeout_global(Some(LONGEST)).http_status_as_error(false).build().into();
+    let answer = agent
+        .post(&address)
+        .header("Authorization", format!("Bearer {key}"))
+        .header("Content-Type", "application/json")
+        .header("Accept", "application/graphql-response+json")
+        .send(body.to_string());
+    let mut answer = answer.map_err(|error| Failure::unreachable(format!("{address} cannot be asked: {error}")))?;
+    let body = answer.body_mut().with_config().limit(MOST_BYTES).read_to_vec();
+    body.map_err(|error| Failure::unreachable(format!("{address} did not finish its answer: {error}")))
+}
+
+fn describe(error: &Json) -> String {
+    let code = error["extensions"]["code"].as_str().unwrap_or("ERROR");
+    let message = error["message"].as_str().unwrap_or_default();
+    let place = error["locations"][0]["line"].as_u64().zip(error["locations"][0]["column"].as_u64());
+    let place = place.map_or_else(String::new, |(line, column)| format!(" (line {line}, column {column})"));
+    format!("{code}: {message}{place}")
+}
+
+/// Every root field of the answer: a list as a table, anything else as JSON.
+fn tables(data: &Json) -> String {
+    let Some(members) = data.as_object() else { return data.to_string() };
+    let mut parts = Vec::new();
+    for (key, value) in members {
+        parts.push(heading(key));
+        parts.push(match rows_of(value) {
+            Some(rows) => {
+                let beside: Vec<String> = value
+                    .as_object()
+                    .into_iter()
+                    .flatten()
+                    .filter(|(name, _)| !matches!(name.as_str(), "nodes" | "edges"))
+                    .map(|(name, value)| format!("{name}: {}", cell(value)))
+                    .collect();
+                let table = table_of(&rows);
+                if beside.is_empty() { table } else { format!("{table}\n{}", faint(&beside.join("  "))) }
+            }
+            None if value.is_object() => table_of(&[value]),
+            None => cell(value),
+        });
+    }
+    parts.join("\n")
+}
+
+/// The rows of a connection, or of a list.
+fn rows_of(value: &Json) -> Option<Vec<&Json>> {
+    let list = value.get("nodes").or_else(|| value.get("edges")).unwrap_or(value);
+    list.as_array().map(|rows| rows.iter().collect())
+}
+
+fn table_of(rows: &[&Json]) -> String {
+    if rows.is_empty() {
+        return faint("no rows");
+    }
+    let mut head: Vec<&str> = Vec::new();
+    for row in rows.iter().filter_map(|row| row.as_object()) {
+        for name in row.keys() {
+            if !head.contains(&name.as_str()) {
+                head.push(name);
+            }
+        }
+    }
+    if head.is_empty() {
+        return rows.iter().map(|row| cell(row)).collect::<Vec<_>>().join("\n");
+    }
+    let body = rows.iter().map(|row| head.iter().map(|name| row.get(name).map_or_else(String::new, cell)).collect());
+    output::table(&head, body)
+}
+
+/// One value in a table: nested objects as `name: value`, nested lists one item a line.
+fn cell(value: &Json) -> String {
+    if let Some(rows) = rows_of(value) {
+        return rows.iter().map(|row| cell(row)).collect::<Vec<_>>().join("\n");
+    }
+    match value {
+        Json::Null => "–".to_owned(),
+        Json::String(text) => text.clone(),
+        Json::Object(members) => match members.iter().collect::<Vec<_>>().as_slice() {
+            [(_, only)] => cell(only),
+            _ => members.iter().map(|(name, value)| format!("{name}: {}", cell(value))).collect::<Vec<_>>().join(", "),
+        },
+        other => other.to_string(),
+    }
+}
+
+fn print_statements(extensions: &Json) {
+    let statements = extensions["statements"].as_array().map_or(&[][..], Vec::as_slice);
+    output::say(heading(&format!("\n{} statements, {}", statements.len(), time(&extensions["microseconds"]))));
+    for statement in statements {
+        output::say(faint(&format!(
+            "{}× {} rows {}",
+            statement["executions"],
+            statement["rows"],
+            time(&statement["microseconds"])
+        )));
+        output::say(format!("  {}", statement["text"].as_str().unwrap_or_default()));
+    }
+}
+
+fn time(microseconds: &Json) -> String {
+    let micros = Duration::from_micros(microseconds.as_u64().unwrap_or_default());
+    format!("{:.2} ms", micros.as_secs_f64() * 1_000.0)
+}

@@ -1,0 +1,86 @@
+//! `puente init`
+
+use std::io::IsTerminal as _;
+use std::path::Path;
+
+use puente_core::project;
+use puente_service::ProjectFolder;
+
+use crate::exit::Failure;
+use crate::output;
+
+/// Make a project folder for a database, and survey it.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Example:\n  puente init --project api --source main=sqlite:/var/lib/huts/huts.db")]
+pub(crate) struct Init {
+    /// The source's name and address; asked for on a terminal where it is left out.
+    #[arg(long, value_name = "NAME=URL")]
+    source: Option<String>,
+}
+
+impl Init {
+    pub(crate) fn run(self, path: &Path) -> Result<(), Failure> {
+        let file = path.join(project::FILE);
+        if file.exists() {
+            return Err(Failure::wrong(format!("{} is there already; nothing was changed", file.display())));
+        }
+        let (name, url) = match self.source {
+            Some(source) => split(&source)?,
+            None => ask()?,
+        };
+        let text = format!(
+            "# What differs from the survey: renames, hidden fields, descriptions, added links.\n\
+             # An empty file serves everything, to the owner alone.\n\n[source.{name}]\nurl = {}\n",
+            serde_json::Value::from(url.as_str())
+        );
+        project::read(&text, &puente_service::environment::read)
+            .map_err(|mistakes| Failure::wrong(mistakes.iter().map(|m| m.text.clone()).collect::<Vec<_>>().join("\n")))?;
+        let failed = |error: std::io::Error| Failure::wrong(format!("{} cannot be written: {error}", file.display()));
+        std::fs::create_dir_all(path).map_err(failed)?;
+        std::fs::write(&file, text).map_err(failed)?;
+        let folder = ProjectFolder::open(path)?;
+        let outcome = puente_service::survey(&folder).inspect_err(|_| {
+            // A project that points nowhere would stand in the way of the next try.
+            let _ = std::fs::remove_file(&file);
+        })?;
+        keep_private(path);
+        output::say(format!("made {} and {}", file.display(), folder.survey_file().display()));
+        output::say(super::survey::summary(&outcome));
+        output::say("next: `puente ask '{ __typename }'`, or `puente serve --development`");
+        Ok(())
+    }
+}
+
+/// Keeps secrets and records out of version control.
+fn keep_private(path: &Path) {
+    let file = path.join(".gitignore");
+    if !file.exists()
+        && let Err(error) = std::fs::write(&file, ".puente/\n")
+    {
+        output::note(format!("{} could not be written ({error}); keep `.puente/` out of git yourself", file.display()));
+    }
+}
+
+fn split(source: &str) -> Result<(String, String), Failure> {
+    match source.split_once('=') {
+        Some((name, url)) if !name.is_empty() && !url.is_empty() => Ok((name.to_owned(), url.to_owned())),
+        _ => Err(Failure::wrong(format!("`--source` expects NAME=URL, such as main=sqlite:huts.db; found `{source}`"))),
+    }
+}
+
+fn ask() -> Result<(String, String), Failure> {
+    if !std::io::stdin().is_terminal() {
+        return Err(Failure::wrong("which database? Give `--source NAME=URL`, such as main=sqlite:huts.db"));
+    }
+    let failed = |error: dialoguer::Error| Failure::wrong(format!("no answer: {error}"));
+    let name = dialoguer::Input::<String>::new()
+        .with_prompt("A short name for the database")
+        .default("main".to_owned())
+        .interact_text()
+        .map_err(failed)?;
+    let url = dialoguer::Input::<String>::new()
+        .with_prompt("Its address (such as sqlite:huts.db)")
+        .interact_text()
+        .map_err(failed)?;
+    Ok((name, url))
+}

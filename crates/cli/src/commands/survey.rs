@@ -1,0 +1,135 @@
+//! `puente survey`
+
+use std::fmt::Write as _;
+use std::path::Path;
+
+use puente_core::catalog::TableKind;
+use puente_core::model::Cardinality;
+use puente_service::SurveyOutcome;
+
+use crate::exit::Failure;
+use crate::output::{self, faint, heading, urgent};
+
+/// Read the database's tables, write survey/NAME.json, and say what was found.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "Example:\n  puente survey\n  puente survey --json | jq '.proposals'")]
+pub(crate) struct Survey {
+    /// Print JSON.
+    #[arg(long)]
+    json: bool,
+}
+
+impl Survey {
+    pub(crate) fn run(self, project: &Path) -> Result<(), Failure> {
+        let folder = super::open(project)?;
+        let outcome = puente_service::survey(&folder)?;
+        if self.json {
+            output::say(to_json(&outcome).to_string());
+        } else {
+            output::say(summary(&outcome));
+            output::say(faint(&format!("written to {}", folder.survey_file().display())));
+        }
+        match outcome.model {
+            Ok(_) => Ok(()),
+            Err(error) => Err(error.into()),
+        }
+    }
+}
+
+/// The readable summary: tables, links, proposals, advice, changes.
+pub(crate) fn summary(outcome: &SurveyOutcome) -> String {
+    let mut text = String::new();
+    let mut line = |line: String| writeln!(text, "{line}").expect("writing to memory does not fail");
+    line(tables(outcome));
+    if let Ok(model) = &outcome.model {
+        line(heading("Links"));
+        for t in model.types.iter().filter(|t| !t.links.is_empty()) {
+            let links: Vec<String> = t
+                .links
+                .iter()
+                .map(|link| {
+                    let target = &model.types[link.target].name;
+                    let many = if link.cardinality == Cardinality::Many { " (many)" } else { "" };
+                    format!("{} → {target}{many}", link.field)
+                })
+                .collect();
+            line(format!("  {}: {}", t.name, links.join(", ")));
+        }
+    }
+    if !outcome.proposals.is_empty() {
+        line(heading("\nProposals (nothing is applied until it is in puente.toml)"));
+        for proposal in &outcome.proposals {
+            let (values, found) = proposal.sampled.unwrap_or_default();
+            line(format!(
+                "  {}.{} may refer to {}.{}: {}; {found} of {values} sampled values are found there",
+                proposal.table, proposal.column, proposal.to, proposal.references, proposal.evidence
+            ));
+            for toml in proposal.to_toml().lines() {
+                line(format!("    {}", faint(toml)));
+            }
+        }
+    }
+    if !outcome.advice.is_empty() {
+        line(heading("\nAdvice"));
+        for advice in &outcome.advice {
+            line(format!("  {} {}", urgent(&advice.place), advice.text));
+        }
+    }
+    for notice in &outcome.notices {
+        line(format!("  {}", urgent(notice)));
+    }
+    match outcome.changes.as_deref() {
+        None => {}
+        Some([]) => line(faint("\nNothing changed since the last survey.")),
+        Some(changes) => {
+            line(heading("\nSince the last survey"));
+            for change in changes {
+                line(format!("  {}{}", change.text, if change.breaking { urgent(" (breaks asks)") } else { String::new() }));
+            }
+        }
+    }
+    text.trim_end().to_owned()
+}
+
+fn tables(outcome: &SurveyOutcome) -> String {
+    let names = outcome.model.as_ref().ok().map(|model| &model.names.types);
+    let rows = outcome.catalog.tables.iter().map(|table| {
+        let type_name = names.and_then(|names| names.get(&table.name)).map_or("hidden", |names| names.name.as_str());
+        let kind = if table.kind == TableKind::View { " (view)" } else { "" };
+        let key = if table.primary_key.is_empty() { "–".to_owned() } else { table.primary_key.join(", ") };
+        vec![
+            format!("{}{kind}", table.name),
+            type_name.to_owned(),
+            table.columns.len().to_string(),
+            key,
+            if table.kind == TableKind::View { "–".to_owned() } else { format!("~{}", table.about_rows) },
+        ]
+    });
+    output::table(&["table", "type", "columns", "key", "rows"], rows)
+}
+
+fn to_json(outcome: &SurveyOutcome) -> serde_json::Value {
+    let proposals: Vec<_> = outcome
+        .proposals
+        .iter()
+        .map(|p| {
+            let (values, found) = p.sampled.unwrap_or_default();
+            serde_json::json!({
+                "table": p.table, "column": p.column, "to": p.to, "references": p.references,
+                "evidence": p.evidence, "sampledValues": values, "foundValues": found, "toml": p.to_toml(),
+            })
+        })
+        .collect();
+    let advice: Vec<_> =
+        outcome.advice.iter().map(|a| serde_json::json!({ "place": a.place, "text": a.text })).collect();
+    let changes = outcome.changes.as_ref().map(|changes| {
+        changes
+            .iter()
+            .map(|c| serde_json::json!({ "table": c.table, "text": c.text, "breaking": c.breaking }))
+            .collect::<Vec<_>>()
+    });
+    serde_json::json!({
+        "tables": outcome.catalog.tables, "proposals": proposals, "advice": advice,
+        "notices": outcome.notices, "changes": changes,
+    })
+}

@@ -1,0 +1,321 @@
+//! The API of one project: asks in, answers out, as a role. The same for HTTP and for the command line.
+
+use std::sync::{Arc, OnceLock};
+use std::time::{Duration, Instant};
+
+use puente_core::access::View;
+use puente_core::error::{Code, Level, Problem};
+use puente_core::json::{self, Fetch, Row, Rows};
+use puente_core::model::Model;
+use puente_core::plan::{self, BoundPlan, Context, Document, Plan, Sealer, SelectId, Variables};
+use puente_core::project::Limits;
+use puente_core::schema;
+use puente_core::sql::Sqlite;
+use puente_sources::sqlite::{Pool, Request};
+use puente_sources::{Outcome, StatementReport};
+use quick_cache::Weighter;
+use quick_cache::sync::Cache;
+use ring::digest;
+use serde_json::{Map, Value as Json};
+
+use crate::metrics::{AskLabels, Metrics};
+
+type SharedSchema = Arc<schema::ValidSchema>;
+
+/// Bytes of parsed documents, and of plans, that one role may hold in the cache.
+const CACHE_BYTES_PER_ROLE: u64 = 32 << 20;
+/// About how many of them are expected.
+const CACHE_ITEMS: usize = 4_096;
+
+/// One ask.
+#[derive(Debug, Clone, Default)]
+pub struct Ask {
+    /// The GraphQL document.
+    pub document: String,
+    /// Which of its operations.
+    pub operation_name: Option<String>,
+    /// The variables' values.
+    pub variables: Map<String, Json>,
+    /// Report the statements? For the owner only.
+    pub statements: bool,
+}
+
+/// What came of an ask.
+#[derive(Debug)]
+pub struct AskResult {
+    /// The response's body: `data`, `errors`, `extensions`.
+    pub body: Vec<u8>,
+    /// The first problem's code, if any.
+    pub code: Option<Code>,
+    /// Has the body a `data` member? Without one, the code decides the HTTP status.
+    pub has_data: bool,
+}
+
+/// How an [`Api`] is set up.
+#[derive(Debug)]
+pub struct ApiOptions {
+    /// The model.
+    pub model: Arc<Model>,
+    /// What an ask may cost.
+    pub limits: Limits,
+    /// What cursors are sealed with.
+    pub secret: Vec<u8>,
+    /// The source.
+    pub pool: Pool,
+}
+
+/// The API of one project.
+#[derive(Debug)]
+pub struct Api {
+    limits: Limits,
+    pool: Pool,
+    owner: RoleApi,
+    metrics: Arc<Metrics>,
+}
+
+/// What is kept per role: its view, its schema once it was asked for, and its share of the caches.
+#[derive(Debug)]
+struct RoleApi {
+    view: View,
+    schema: OnceLock<Result<SharedSchema, Problem>>,
+    sealer: Sealer,
+    documents: Cache<DocumentKey, Arc<Document>, Bytes>,
+    plans: Cache<(DocumentKey, Vec<u8>), Arc<Plan>, Bytes>,
+}
+
+/// A digest of the document and the operation's name.
+type DocumentKey = [u8; 32];
+
+#[derive(Debug, Clone)]
+struct Bytes;
+
+impl Weighter<DocumentKey, Arc<Document>> for Bytes {
+    fn weight(&self, _: &DocumentKey, document: &Arc<Document>) -> u64 {
+        document.weight() as u64
+    }
+}
+
+impl Weighter<(DocumentKey, Vec<u8>), Arc<Plan>> for Bytes {
+    fn weight(&self, key: &(DocumentKey, Vec<u8>), plan: &Arc<Plan>) -> u64 {
+        (plan.weight() + key.1.len()) as u64
+    }
+}
+
+impl RoleApi {
+    fn new(view: View, secret: &[u8]) -> Self {
+        RoleApi {
+            sealer: Sealer::new(secret, view.role()),
+            view,
+            schema: OnceLock::new(),
+            documents: Cache::with_weighter(CACHE_ITEMS, CACHE_BYTES_PER_ROLE, Bytes),
+            plans: Cache::with_weighter(CACHE_ITEMS, CACHE_BYTES_PER_ROLE, Bytes),
+        }
+    }
+
+    fn schema(&self) -> Result<&SharedSchema, Problem> {
+        self.schema.get_or_init(|| schema::build(&self.view).map(Arc::new)).as_ref().map_err(Clone::clone)
+    }
+}
+
+/// The source of a plan that reads nothing: introspection and `__typename` only.
+struct Nothing;
+
+impl Fetch for Nothing {
+    fn fetch(&mut self, _: SelectId, _: Option<Row<'_>>, _: &mut Rows) -> Result<(), Problem> {
+        Err(Problem::new(Code::Internal, "a plan without selects has nothing to fetch"))
+    }
+}
+
+impl Api {
+    /// Sets up the API; schemas are built when first asked for.
+    pub fn new(options: ApiOptions, metrics: Arc<Metrics>) -> Self {
+        let ApiOptions { model, limits, secret, pool } = options;
+        Api { limits, pool, owner: RoleApi::new(View::owner(model), &secret), metrics }
+    }
+
+    /// The project's limits.
+    pub fn limits(&self) -> &Limits {
+        &self.limits
+    }
+
+    /// The source.
+    pub fn pool(&self) -> &Pool {
+        &self.pool
+    }
+
+    /// The counters.
+    pub fn metrics(&self) -> &Metrics {
+        &self.metrics
+    }
+
+    /// The owner's schema as SDL.
+    pub fn sdl(&self) -> String {
+        schema::print(&self.owner.view)
+    }
+
+    /// Builds the owner's schema now, so that the first ask need not wait.
+    ///
+    /// # Errors
+    /// `INTERNAL` where it cannot be built.
+    pub fn warm_up(&self) -> Result<(), Problem> {
+        self.owner.schema().map(|_| ())
+    }
+
+    /// Answers an ask as the owner. Dropping the future cancels it in the database.
+    pub async fn ask(&self, ask: &Ask, request_id: &str) -> AskResult {
+        let start = Instant::now();
+        self.metrics.running.inc();
+        let _running = Running(&self.metrics);
+        let result = self.run(ask, start).await;
+        let elapsed = start.elapsed();
+        self.account(&result, elapsed, ask, request_id);
+        respond(result, ask.statements, elapsed)
+    }
+
+    async fn run(&self, ask: &Ask, start: Instant) -> Result<Outcome, Vec<Problem>> {
+        let bound = self.bind(ask)?;
+        if bound.plan().selects().is_empty() {
+            let answer = json::write(&bound, &mut Nothing, self.limits.answer_bytes).map_err(|problem| vec![problem])?;
+            return Ok(Outcome { answer, statements: Vec::new() });
+        }
+        let request = Request {
+            bound,
+            most_bytes: self.limits.answer_bytes,
+            deadline: start + Duration::from_millis(self.limits.time_ms),
+            timed: ask.statements,
+        };
+        self.pool.run(request).await.map_err(|problem| vec![problem])
+    }
+
+    fn bind(&self, ask: &Ask) -> Result<BoundPlan, Vec<Problem>> {
+        let role = &self.owner;
+        let key = document_key(ask);
+        let document = match role.documents.get(&key) {
+            Some(document) => document,
+            None => {
+                self.metrics.documents_parsed.inc();
+                let schema = role.schema().map_err(|problem| vec![problem])?;
+                let document = Arc::new(Document::parse(schema, &ask.document, ask.operation_name.as_deref())?);
+                role.documents.insert(key, Arc::clone(&document));
+                document
+            }
+        };
+        let mut variables = Variables::coerce(&document, &ask.variables, &role.sealer)?;
+        let key = (key, std::mem::take(&mut variables.shape));
+        let plan = match role.plans.get(&key) {
+            Some(plan) => {
+                self.metrics.plans_reused.inc();
+                plan
+            }
+            None => {
+                self.metrics.plans_built.inc();
+                let context =
+                    Context { view: &role.view, limits: &self.limits, sealer: &role.sealer, dialect: &Sqlite };
+                let plan = plan::build(context, document, &variables).map_err(|problem| vec![problem])?;
+                let plan = Arc::new(plan);
+                role.plans.insert(key, Arc::clone(&plan));
+                plan
+            }
+        };
+        plan.bind(&variables, &self.limits).map_err(|problem| vec![problem])
+    }
+
+    fn account(&self, result: &Result<Outcome, Vec<Problem>>, elapsed: Duration, ask: &Ask, request_id: &str) {
+        let problems = match result {
+            Ok(outcome) => &outcome.answer.problems,
+            Err(problems) => problems,
+        };
+        let outcome = problems.first().map_or("ok", |problem| problem.code.as_str());
+        let role = self.owner.view.role();
+        self.metrics.asks.get_or_create(&AskLabels { role: role.to_owned(), outcome: outcome.to_owned() }).inc();
+        self.metrics.seconds.observe(elapsed.as_secs_f64());
+        let reports = result.as_ref().map_or(&[][..], |outcome| &outcome.statements);
+        let (executions, rows) = reports.iter().fold((0, 0), |(e, r), report| (e + report.executions, r + report.rows));
+        self.metrics.statements.inc_by(reports.len() as u64);
+        self.metrics.executions.inc_by(executions);
+        self.metrics.rows.inc_by(rows);
+        let operation = ask.operation_name.as_deref().unwrap_or_default();
+        tracing::info!(
+            target: "puente::ask",
+            request = request_id, role, operation, outcome, rows, executions,
+            ms = elapsed.as_secs_f64() * 1_000.0,
+            "ask"
+        );
+        for problem in problems.iter().filter(|problem| problem.code.level() != Level::Info) {
+            let (code, detail) = (problem.code.as_str(), problem.detail.as_deref().unwrap_or_default());
+            match problem.code.level() {
+                Level::Error => tracing::error!(target: "puente::ask", request = request_id, code, detail, "{}", problem.message),
+                _ => tracing::warn!(target: "puente::ask", request = request_id, code, detail, "{}", problem.message),
+            }
+        }
+    }
+}
+
+struct Running<'a>(&'a Metrics);
+
+impl Drop for Running<'_> {
+    fn drop(&mut self) {
+        self.0.running.dec();
+    }
+}
+
+fn document_key(ask: &Ask) -> DocumentKey {
+    let mut context = digest::Context::new(&digest::SHA256);
+    let name = ask.operation_name.as_deref().map_or(String::from("-"), |name| format!("+{name}"));
+    context.update(&(name.len() as u64).to_le_bytes());
+    context.update(name.as_bytes());
+    context.update(ask.document.as_bytes());
+    let mut key = [0; 32];
+    key.copy_from_slice(context.finish().as_ref());
+    key
+}
+
+/// The body of the response ([Response format](https://spec.graphql.org/September2025/#sec-Response-Format)).
+fn respond(result: Result<Outcome, Vec<Problem>>, statements: bool, elapsed: Duration) -> AskResult {
+    match result {
+        Ok(Outcome { answer, statements: reports }) => {
+            let code = answer.problems.first().map(|problem| problem.code);
+            let mut body = b"{\"data\":".to_vec();
+            body.reserve(answer.data.len() + 64);
+            body.extend_from_slice(&answer.data);
+            if !answer.problems.is_empty() {
+                body.extend_from_slice(b",\"errors\":");
+                serde_json::to_writer(&mut body, &answer.problems).expect("problems are serialisable");
+            }
+            if statements {
+                body.extend_from_slice(b",\"extensions\":");
+                let extensions = extensions(&reports, elapsed);
+                serde_json::to_writer(&mut body, &extensions).expect("reports are serialisable");
+            }
+            body.push(b'}');
+            AskResult { body, code, has_data: true }
+        }
+        Err(problems) => AskResult::refused(&problems),
+    }
+}
+
+impl AskResult {
+    /// The result of an ask that was refused as a whole.
+    pub fn refused(problems: &[Problem]) -> Self {
+        let mut body = b"{\"errors\":".to_vec();
+        serde_json::to_writer(&mut body, problems).expect("problems are serialisable");
+        body.push(b'}');
+        AskResult { body, code: problems.first().map(|problem| problem.code), has_data: false }
+    }
+}
+
+fn extensions(reports: &[StatementReport], elapsed: Duration) -> Json {
+    let micros = |time: Duration| u64::try_from(time.as_micros()).unwrap_or(u64::MAX);
+    let statements: Vec<Json> = reports
+        .iter()
+        .map(|report| {
+            serde_json::json!({
+                "text": report.text,
+                "executions": report.executions,
+                "rows": report.rows,
+                "microseconds": micros(report.time),
+            })
+        })
+        .collect();
+    serde_json::json!({ "statements": statements, "microseconds": micros(elapsed) })
+}

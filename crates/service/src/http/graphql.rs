@@ -1,0 +1,209 @@
+//! `/graphql`: POST and GET.
+
+use actix_web::http::StatusCode;
+use actix_web::http::header::{self, AUTHORIZATION};
+use actix_web::{HttpMessage as _, HttpRequest, HttpResponse, web};
+use puente_core::access::OWNER;
+use puente_core::error::{Code, Problem};
+use puente_core::suggest::did_you_mean;
+use serde::Deserialize;
+use serde_json::{Map, Value as Json};
+
+use super::guard::RequestId;
+use super::negotiation::{MediaType, is_json};
+use super::Shared;
+use crate::api::{Ask, AskResult};
+
+pub(super) fn routes(config: &mut web::ServiceConfig) {
+    config.service(
+        web::resource("/graphql")
+            .route(web::post().to(post))
+            .route(web::get().to(get))
+            .default_service(web::to(other_method)),
+    );
+}
+
+/// The members of a request ([Request Parameters]).
+///
+/// [Request Parameters]: https://graphql.github.io/graphql-over-http/draft/#sec-Request-Parameters
+#[derive(Debug, Deserialize)]
+struct Body {
+    query: Option<String>,
+    #[serde(rename = "operationName")]
+    operation_name: Option<String>,
+    variables: Option<Map<String, Json>>,
+    extensions: Option<Map<String, Json>>,
+}
+
+/// What the request's `extensions` may say.
+const EXTENSIONS: &[&str] = &["statements"];
+
+async fn post(
+    request: HttpRequest,
+    shared: web::Data<Shared>,
+    body: Result<web::Bytes, actix_web::Error>,
+) -> HttpResponse {
+    let Some(media) = MediaType::accepted(&request) else { return not_acceptable() };
+    if !is_json(&request) {
+        let text = "the body's type is not JSON; send `Content-Type: application/json`, in UTF-8";
+        return refuse(media, StatusCode::UNSUPPORTED_MEDIA_TYPE, text);
+    }
+    let body = match body {
+        Ok(body) => body,
+        Err(error) => return unreadable(media, &error, shared.api.limits().body_bytes),
+    };
+    if let Err(response) = identify(&request, &shared, media) {
+        return response;
+    }
+    if body.iter().find(|byte| !byte.is_ascii_whitespace()) == Some(&b'[') {
+        return refuse(media, StatusCode::BAD_REQUEST, "one request at a time: the body must be an object, not a list");
+    }
+    match serde_json::from_slice::<Body>(&body).map_err(|error| format!("the body is no GraphQL request: {error}")).and_then(ask) {
+        Ok(ask) => answer(&request, &shared, media, &ask).await,
+        Err(text) => refuse(media, StatusCode::BAD_REQUEST, &text),
+    }
+}
+
+/// The query string's parameters; variables and extensions as JSON text.
+#[derive(Debug, Deserialize)]
+struct Parameters {
+    query: Option<String>,
+    #[serde(rename = "operationName")]
+    operation_name: Option<String>,
+    variables: Option<String>,
+    extensions: Option<String>,
+}
+
+async fn get(request: HttpRequest, shared: web::Data<Shared>) -> HttpResponse {
+    let Some(media) = MediaType::accepted(&request) else { return not_acceptable() };
+    if let Err(response) = identify(&request, &shared, media) {
+        return response;
+    }
+    let parameters = match web::Query::<Parameters>::from_query(request.query_string()) {
+        Ok(parameters) => parameters.into_inner(),
+        Err(error) => return refuse(media, StatusCode::BAD_REQUEST, &format!("the query string: {error}")),
+    };
+    let parse = |name: &str, text: Option<String>| match text.filter(|text| !text.is_empty()) {
+        None => Ok(None),
+        Some(text) => serde_json::from_str(&text).map(Some).map_err(|error| format!("`{name}` is no JSON object: {error}")),
+    };
+    let body = parse("variables", parameters.variables).and_then(|variables| {
+        let extensions = parse("extensions", parameters.extensions)?;
+        Ok(Body { query: parameters.query, operation_name: parameters.operation_name, variables, extensions })
+    });
+    match body.and_then(ask) {
+        Ok(ask) if is_mutation(&ask) => {
+            let text = "GET does not change anything; send a mutation with POST";
+            let mut response = refuse(media, StatusCode::METHOD_NOT_ALLOWED, text);
+            response.headers_mut().insert(header::ALLOW, header::HeaderValue::from_static("POST"));
+            response
+        }
+        Ok(ask) => answer(&request, &shared, media, &ask).await,
+        Err(text) => refuse(media, StatusCode::BAD_REQUEST, &text),
+    }
+}
+
+/// Would the operation change something? Judged from the syntax alone, before validation.
+fn is_mutation(ask: &Ask) -> bool {
+    puente_core::plan::is_mutation(&ask.document, ask.operation_name.as_deref())
+}
+
+async fn other_method() -> HttpResponse {
+    let mut response = refuse(MediaType::GraphqlResponse, StatusCode::METHOD_NOT_ALLOWED, "ask with POST or GET");
+    response.headers_mut().insert(header::ALLOW, header::HeaderValue::from_static("GET, POST"));
+    response
+}
+
+fn ask(body: Body) -> Result<Ask, String> {
+    let Body { query, operation_name, variables, extensions } = body;
+    let extensions = extensions.unwrap_or_default();
+    for name in extensions.keys() {
+        if !EXTENSIONS.contains(&name.as_str()) {
+            let hint = did_you_mean(name, EXTENSIONS.iter().copied());
+            return Err(format!("unknown member `{name}` of `extensions`{hint}; known are {}", EXTENSIONS.join(", ")));
+        }
+    }
+    let statements = match extensions.get("statements") {
+        None => false,
+        Some(Json::Bool(value)) => *value,
+        Some(other) => return Err(format!("`extensions.statements` expects true or false, found {other}")),
+    };
+    Ok(Ask {
+        document: query.ok_or("the request lacks `query`, the GraphQL document")?,
+        operation_name: operation_name.filter(|name| !name.is_empty()),
+        variables: variables.unwrap_or_default(),
+        statements,
+    })
+}
+
+async fn answer(request: &HttpRequest, shared: &Shared, media: MediaType, ask: &Ask) -> HttpResponse {
+    let id = request.extensions().get::<RequestId>().map_or_else(String::new, |id| id.0.clone());
+    let result = shared.api.ask(ask, &id).await;
+    HttpResponse::build(media.status(&result))
+        .content_type(media.content_type())
+        .insert_header((header::CACHE_CONTROL, "no-store"))
+        .body(result.body)
+}
+
+/// Who is asking. Until roles exist, only the owner, by an access key.
+///
+/// # Errors
+/// The response that says what is missing.
+pub(super) fn identify(request: &HttpRequest, shared: &Shared, media: MediaType) -> Result<(), HttpResponse> {
+    let unauthenticated = |text: &str| {
+        let problem = Problem::new(Code::Unauthenticated, text);
+        let mut response = respond(media, StatusCode::UNAUTHORIZED, &[problem]);
+        response.headers_mut().insert(header::WWW_AUTHENTICATE, header::HeaderValue::from_static("Bearer"));
+        response
+    };
+    let Some(value) = request.headers().get(AUTHORIZATION) else {
+        return Err(unauthenticated("who is asking? Send `Authorization: Bearer KEY`; `puente key create` makes a key"));
+    };
+    let key = value.to_str().ok().and_then(|value| {
+        let (scheme, key) = value.split_once(' ')?;
+        scheme.eq_ignore_ascii_case("bearer").then_some(key.trim())
+    });
+    let Some(key) = key else {
+        return Err(unauthenticated("the `Authorization` header is not of the form `Bearer KEY`"));
+    };
+    if shared.owner_key.is_some_and(|hash| same(&hash, &crate::records::hash(key))) {
+        return Ok(());
+    }
+    match shared.records.role_of(key) {
+        Ok(Some(role)) if role == OWNER => Ok(()),
+        Ok(_) => Err(unauthenticated("this access key is not known here, or was revoked; `puente key list` shows which are")),
+        Err(error) => {
+            tracing::error!(target: "puente::service", %error, "access keys cannot be checked");
+            let problem = Problem::new(Code::Internal, "access keys cannot be checked at the moment");
+            Err(respond(media, StatusCode::INTERNAL_SERVER_ERROR, &[problem]))
+        }
+    }
+}
+
+/// Are two hashes the same? Takes the same time wherever they differ.
+fn same(one: &[u8; 32], other: &[u8; 32]) -> bool {
+    one.iter().zip(other).fold(0, |difference, (a, b)| difference | (a ^ b)) == 0
+}
+
+fn unreadable(media: MediaType, error: &actix_web::Error, most: usize) -> HttpResponse {
+    let status = error.as_response_error().status_code();
+    let text = if status == StatusCode::PAYLOAD_TOO_LARGE {
+        format!("the body is over {most} bytes; ask in parts")
+    } else {
+        format!("the body could not be read: {error}")
+    };
+    refuse(media, status, &text)
+}
+
+fn not_acceptable() -> HttpResponse {
+    let text = "answers are `application/graphql-response+json` or `application/json`; accept one of them";
+    refuse(MediaType::GraphqlResponse, StatusCode::NOT_ACCEPTABLE, text)
+}
+
+fn refuse(media: MediaType, status: StatusCode, text: &str) -> HttpResponse {
+    respond(media, status, &[Problem::new(Code::InvalidRequest, text)])
+}
+
+fn respond(media: MediaType, status: StatusCode, problems: &[Problem]) -> HttpResponse {
+    HttpResponse::build(status).content_type(media.content_type()).body(AskResult::refused(problems).body)
+}

@@ -1,0 +1,153 @@
+//! What is checked before anything else: the Host that a request names, the Origin that a browser says it comes from.
+//! And what every response carries: a request id, and headers that browsers obey.
+
+use std::collections::HashSet;
+use std::net::{IpAddr, SocketAddr};
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use actix_web::body::{EitherBody, MessageBody};
+use actix_web::dev::{ServiceRequest, ServiceResponse};
+use actix_web::http::Method;
+use actix_web::http::header::{self, HeaderName, HeaderValue};
+use actix_web::middleware::Next;
+use actix_web::{Error, HttpMessage as _, HttpResponse, web};
+use puente_core::error::{Code, Problem};
+
+use crate::api::AskResult;
+
+/// The request's id, in the response and in the log.
+pub(crate) const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
+
+/// Which hosts and origins are let in.
+#[derive(Debug)]
+pub(crate) struct Guard {
+    hosts: HashSet<String>,
+    origins: HashSet<String>,
+    prefix: String,
+    next: AtomicU64,
+}
+
+/// The id of one request.
+#[derive(Debug, Clone)]
+pub(crate) struct RequestId(pub(crate) String);
+
+impl Guard {
+    pub(crate) fn new(address: SocketAddr, hosts: &[String], origins: &[String]) -> Self {
+        let port = address.port();
+        let mut names: Vec<String> = hosts.iter().map(|host| host.to_ascii_lowercase()).collect();
+        for name in ["localhost", "127.0.0.1", "[::1]"] {
+            names.push(format!("{name}:{port}"));
+            if port == 80 {
+                names.push(name.to_owned());
+            }
+        }
+        if !address.ip().is_unspecified() {
+            let ip = match address.ip() {
+                IpAddr::V4(ip) => ip.to_string(),
+                IpAddr::V6(ip) => format!("[{ip}]"),
+            };
+            names.push(format!("{ip}:{port}"));
+        }
+        Guard {
+            hosts: names.into_iter().collect(),
+            origins: origins.iter().map(|origin| origin.to_ascii_lowercase()).collect(),
+            prefix: crate::records::random_text(6),
+            next: AtomicU64::new(1),
+        }
+    }
+
+    fn request_id(&self) -> String {
+        format!("{}-{}", self.prefix, self.next.fetch_add(1, Ordering::Relaxed))
+    }
+
+    fn is_known_host(&self, host: &str) -> bool {
+        self.hosts.contains(&host.to_ascii_lowercase())
+    }
+
+    /// An origin is let in where it is listed, or where it is the service itself.
+    fn origin(&self, origin: &str, host: &str) -> OriginKind {
+        let origin = origin.to_ascii_lowercase();
+        let own = origin.split_once("://").is_some_and(|(_, rest)| rest == host.to_ascii_lowercase());
+        match (own, self.origins.contains(&origin)) {
+            (true, _) => OriginKind::Own,
+            (false, true) => OriginKind::Listed,
+            (false, false) => OriginKind::Foreign,
+        }
+    }
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum OriginKind {
+    Own,
+    Listed,
+    Foreign,
+}
+
+/// The middleware.
+pub(super) async fn check<B: MessageBody + 'static>(
+    request: ServiceRequest,
+    next: Next<B>,
+) -> Result<ServiceResponse<EitherBody<B>>, Error> {
+    let guard = request.app_data::<web::Data<Guard>>().cloned().expect("the guard is set up with the app");
+    let id = guard.request_id();
+    request.extensions_mut().insert(RequestId(id.clone()));
+    let text = |name: HeaderName| request.headers().get(name).map(|value| value.to_str().unwrap_or("?").to_owned());
+    let host = request.uri().authority().map(ToString::to_string).or_else(|| text(header::HOST)).unwrap_or_default();
+    let origin = text(header::ORIGIN);
+    // Health checks come from load balancers, which name a host by its address.
+    let is_health = request.path().starts_with("/health/");
+    let kind = origin.as_deref().map(|origin| guard.origin(origin, &host));
+    let refusal = if !is_health && !guard.is_known_host(&host) {
+        let text = format!("the host `{host}` is not served here; list it under `hosts` of `[service]`");
+        Some((421, text))
+    } else if kind == Some(OriginKind::Foreign) {
+        let origin = origin.as_deref().unwrap_or_default();
+        Some((403, format!("the origin `{origin}` may not call this service; list it under `origins` of `[service]`")))
+    } else {
+        None
+    };
+    let listed = origin.filter(|_| kind == Some(OriginKind::Listed));
+    let is_preflight = request.method() == Method::OPTIONS && listed.is_some();
+    let mut response = if let Some((status, text)) = refusal {
+        let problem = Problem::new(if status == 403 { Code::RoleRefused } else { Code::InvalidRequest }, text);
+        let status = actix_web::http::StatusCode::from_u16(status).unwrap_or_default();
+        let body = AskResult::refused(&[problem]).body;
+        let response = HttpResponse::build(status).content_type("application/graphql-response+json").body(body);
+        request.into_response(response).map_into_right_body()
+    } else if is_preflight {
+        request.into_response(HttpResponse::NoContent().finish()).map_into_right_body()
+    } else {
+        next.call(request).await?.map_into_left_body()
+    };
+    let headers = response.headers_mut();
+    if let Ok(value) = HeaderValue::from_str(&id) {
+        headers.insert(REQUEST_ID, value);
+    }
+    headers.insert(header::X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
+    headers.insert(header::REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
+    if let Some(origin) = listed.and_then(|origin| HeaderValue::from_str(&origin).ok()) {
+        headers.insert(header::ACCESS_CONTROL_ALLOW_ORIGIN, origin);
+        headers.insert(header::VARY, HeaderValue::from_static("Origin"));
+        headers.insert(header::ACCESS_CONTROL_ALLOW_METHODS, HeaderValue::from_static("GET, POST"));
+        headers.insert(header::ACCESS_CONTROL_ALLOW_HEADERS, HeaderValue::from_static("authorization, content-type"));
+        headers.insert(header::ACCESS_CONTROL_MAX_AGE, HeaderValue::from_static("600"));
+    }
+    Ok(response)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_known_hosts_and_listed_origins_are_let_in() {
+        let address = "127.0.0.1:4810".parse().unwrap();
+        let guard = Guard::new(address, &["api.huts.example".into()], &["https://app.huts.example".into()]);
+        assert!(guard.is_known_host("LOCALHOST:4810") && guard.is_known_host("api.huts.example"));
+        assert!(!guard.is_known_host("evil.example:4810") && !guard.is_known_host(""));
+        assert_eq!(guard.origin("http://localhost:4810", "localhost:4810"), OriginKind::Own);
+        assert_eq!(guard.origin("https://app.huts.example", "localhost:4810"), OriginKind::Listed);
+        assert_eq!(guard.origin("https://evil.example", "localhost:4810"), OriginKind::Foreign);
+        assert_eq!(guard.origin("null", "localhost:4810"), OriginKind::Foreign);
+    }
+}

@@ -1,0 +1,100 @@
+//! What the command line does beside asking, and what the console will share: surveying and comparing.
+
+use puente_core::catalog::{Advice, Catalog, Drift, advise, compare};
+use puente_core::model::{self, Model, Proposal};
+use puente_sources::sqlite;
+
+use crate::folder::{FolderError, ProjectFolder};
+
+/// What a survey found and changed.
+#[derive(Debug)]
+pub struct SurveyOutcome {
+    /// The catalog as it was written.
+    pub catalog: Catalog,
+    /// The model that it gives, if the project file fits it.
+    pub model: Result<Model, FolderError>,
+    /// Links that it suggests and that the project file does not have yet.
+    pub proposals: Vec<Proposal>,
+    /// What could be better about the tables.
+    pub advice: Vec<Advice>,
+    /// What could not be surveyed.
+    pub notices: Vec<String>,
+    /// What changed since the last survey; none where there was none.
+    pub changes: Option<Vec<Drift>>,
+}
+
+/// Why a survey failed.
+#[derive(Debug)]
+pub enum SurveyError {
+    /// The source could not be read.
+    Source(puente_core::error::Problem),
+    /// The survey file could not be read or written.
+    Folder(FolderError),
+}
+
+/// Surveys the source and writes the survey file. Names given earlier are kept.
+///
+/// # Errors
+/// [`SurveyError`]; the old survey file is then as it was.
+pub fn survey(folder: &ProjectFolder) -> Result<SurveyOutcome, SurveyError> {
+    let before = folder.surveyed().map_err(SurveyError::Folder)?;
+    let found = sqlite::survey(&folder.source_file()).map_err(SurveyError::Source)?;
+    let mut catalog = found.catalog;
+    if let Some(before) = &before {
+        catalog.names = before.names.clone();
+    }
+    let model = model::build(&catalog, &folder.project).map_err(FolderError::Mistakes);
+    if let Ok(model) = &model {
+        remember(&mut catalog, model);
+    }
+    write(folder, &catalog).map_err(SurveyError::Folder)?;
+    let proposals = found
+        .proposals
+        .into_iter()
+        .filter(|proposal| {
+            !folder.project.links.iter().any(|link| {
+                (&link.table, &link.to) == (&proposal.table, &proposal.to) && link.columns == [proposal.column.clone()]
+            })
+        })
+        .collect();
+    Ok(SurveyOutcome {
+        advice: advise(&catalog),
+        changes: before.map(|before| compare(&before, &catalog)),
+        catalog,
+        model,
+        proposals,
+        notices: found.notices,
+    })
+}
+
+/// Keeps the names of tables that are gone, too: they may come back.
+fn remember(catalog: &mut Catalog, model: &Model) {
+    for (table, names) in &model.names.types {
+        let kept = catalog.names.types.entry(table.clone()).or_default();
+        kept.name.clone_from(&names.name);
+        kept.one.clone_from(&names.one);
+        kept.list.clone_from(&names.list);
+        kept.fields.extend(names.fields.clone());
+        kept.links.extend(names.links.clone());
+    }
+}
+
+fn write(folder: &ProjectFolder, catalog: &Catalog) -> Result<(), FolderError> {
+    let file = folder.survey_file();
+    let failed = |error: std::io::Error| FolderError::Unreadable(format!("{} cannot be written: {error}", file.display()));
+    if let Some(parent) = file.parent() {
+        std::fs::create_dir_all(parent).map_err(failed)?;
+    }
+    let draft = file.with_extension("json.draft");
+    std::fs::write(&draft, catalog.to_text()).map_err(failed)?;
+    std::fs::rename(&draft, &file).map_err(failed)
+}
+
+/// How the live source differs from the survey file.
+///
+/// # Errors
+/// Where the source cannot be read.
+pub fn check_drift(folder: &ProjectFolder, surveyed: &Catalog) -> Result<Vec<Drift>, puente_core::error::Problem> {
+    let live = sqlite::survey(&folder.source_file())?;
+    Ok(compare(surveyed, &live.catalog))
+}
