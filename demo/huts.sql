@@ -59,7 +59,7 @@ create table bookings (
 );
 create index bookings_hut on bookings (hut_id, starts_on);
 create index bookings_hiker on bookings (hiker_id);
-create index bookings_guide on bookings (guide_id) where guide_id is not null;
+create index bookings_guide on bookings (guide_id);
 
 create table trails (
   id integer primary key,

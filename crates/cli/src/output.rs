@@ -44,7 +44,7 @@ pub(crate) fn urgent(text: &str) -> String {
 /// A table of texts, as wide as the terminal allows.
 pub(crate) fn table(head: &[&str], rows: impl IntoIterator<Item = Vec<String>>) -> String {
     let mut table = Table::new();
-    table.load_preset(presets::UTF8_HORIZONTAL_ONLY).set_content_arrangement(ContentArrangement::Dynamic);
+    table.load_style(presets::UTF8_FULL_CONDENSED).set_content_arrangement(ContentArrangement::Dynamic);
     table.set_header(head.to_vec());
     for row in rows {
         table.add_row(row);

@@ -295,7 +295,7 @@ mod tests {
         let model = model("").unwrap();
         assert_eq!(link_fields(&model, "Booking"), ["hut: Hut", "hiker: Hiker", "guide: Hiker"]);
         assert_eq!(link_fields(&model, "Hiker"), ["bookingsByHiker: Booking", "bookingsByGuide: Booking"]);
-        assert_eq!(link_fields(&model, "Region"), ["parent: Region", "regionsByParent: Region", "huts: Hut"]);
+        assert_eq!(link_fields(&model, "Region"), ["parent: Region", "huts: Hut", "regionsByParent: Region"]);
     }
 
     #[test]

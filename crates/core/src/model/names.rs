@@ -149,7 +149,7 @@ mod tests {
     #[case("weather_readings", "WeatherReading", "weatherReading", "weatherReadings")]
     #[case("equipment", "Equipment", "equipment", "equipmentList")]
     #[case("hut supplies", "HutSupply", "hutSupply", "hutSupplies")]
-    #[case("2024-report", "_2024Report", "_2024Report", "_2024Reports")]
+    #[case("2024-report", "_2024Report", "_2024report", "_2024reportList")]
     #[case("Höhenwege", "Hohenwege", "hohenwege", "hohenweges")]
     fn tables_get_the_names_of_one_and_of_many(
         #[case] table: &str,

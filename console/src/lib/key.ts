@@ -1,0 +1,20 @@
+/** The access key of this tab: from the address's fragment, which never leaves the browser, else as typed. */
+
+const STORED = 'puente.key';
+
+export function takeKey(): string | null {
+  const match = /^#key=(.+)$/.exec(window.location.hash);
+  if (match?.[1]) {
+    sessionStorage.setItem(STORED, decodeURIComponent(match[1]));
+    window.history.replaceState(null, '', window.location.pathname);
+  }
+  return sessionStorage.getItem(STORED);
+}
+
+export function keepKey(key: string): void {
+  sessionStorage.setItem(STORED, key);
+}
+
+export function forgetKey(): void {
+  sessionStorage.removeItem(STORED);
+}

@@ -1,0 +1,30 @@
+import { Tab as AriaTab, TabList as AriaTabList, TabPanel as AriaTabPanel, Tabs as AriaTabs } from 'react-aria-components';
+import styled from 'styled-components';
+import { theme } from '../app/theme';
+
+export const Tabs = styled(AriaTabs)`
+  display: flex;
+  flex-direction: column;
+  min-height: 0;
+  flex: 1;
+`;
+
+export const TabList = styled(AriaTabList)`
+  display: flex;
+  gap: 2px;
+`;
+
+export const Tab = styled(AriaTab)`
+  padding: 6px 12px;
+  color: ${theme.muted};
+  border-bottom: 3px solid transparent;
+  cursor: pointer;
+  &[data-selected] { color: ${theme.text}; border-bottom-color: ${theme.accent}; font-weight: 600; }
+`;
+
+export const TabPanel = styled(AriaTabPanel)`
+  flex: 1;
+  min-height: 0;
+  overflow: auto;
+  padding: 12px;
+`;
