@@ -1,1 +1,6 @@
-//! placeholder
+//! What tests stand on: a demo project, a running service, the browser, and the oracle. Not published.
+
+pub mod asker;
+pub mod browser;
+pub mod oracle;
+pub mod project;

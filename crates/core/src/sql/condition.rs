@@ -85,7 +85,8 @@ impl<'a> Writer<'a> {
             Quantifier::Exists => self.condition(&mut scope, inner, false),
             Quantifier::ExistsFalse => self.condition(&mut scope, inner, true),
             Quantifier::All => Fragment::format("({}) is not true", [self.condition(&mut scope, inner, false)]),
-            Quantifier::None => Fragment::format("({}) is not false", [self.condition(&mut scope, inner, false)]),
+            // `f is not false`, said of the negated `f`: what is asked of a quantifier inside is only whether it is true.
+            Quantifier::None => Fragment::format("({}) is not true", [self.condition(&mut scope, inner, true)]),
         };
         let (from, mut conditions) = self.reach(&mut scope, hop, at);
         conditions.push(asked);

@@ -1,0 +1,497 @@
+//! Random asks: a tree that the oracle interprets, and the same as a GraphQL document with variables.
+
+use puente_core::access::{Comparison, Operand, Quantifier, Test, TextTest, View};
+use puente_core::model::{Cardinality, Kind, TypeId};
+use puente_core::plan::edge_fields;
+use puente_core::value::{Cell, Scalar};
+use rand::RngExt as _;
+use serde_json::{Map, Value as Json, json};
+
+use super::world::World;
+
+/// The source of randomness: seeded, repeatable.
+pub type Random = rand::rngs::StdRng;
+
+/// Fields of an object, each under its response key.
+pub(super) type Fields = Vec<(String, Field)>;
+
+#[derive(Debug)]
+pub(super) enum Field {
+    Typename,
+    Column(usize),
+    One { link: usize, fields: Fields },
+    Many { link: usize, list: List },
+}
+
+/// A list with its arguments.
+#[derive(Debug)]
+pub(super) struct List {
+    pub(super) filter: Option<Filter>,
+    pub(super) order: Vec<OrderBy>,
+    pub(super) size: Size,
+    pub(super) offset: Option<usize>,
+    /// Only rows after (before) the row of this number in the whole visible list in the same order.
+    pub(super) after: Option<usize>,
+    pub(super) before: Option<usize>,
+    pub(super) fields: Vec<(String, ListField)>,
+}
+
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Size {
+    Default,
+    First(usize),
+    Last(usize),
+}
+
+#[derive(Debug)]
+pub(super) enum ListField {
+    Nodes(Fields),
+    Edges(Vec<(String, EdgeField)>),
+    PageInfo,
+    TotalCount,
+}
+
+#[derive(Debug)]
+pub(super) enum EdgeField {
+    Cursor,
+    Node(Fields),
+    Join(usize),
+}
+
+#[derive(Debug)]
+pub(super) struct OrderBy {
+    pub(super) hops: Vec<usize>,
+    pub(super) column: usize,
+    pub(super) word: &'static str,
+}
+
+#[derive(Debug)]
+pub(super) enum Filter {
+    And(Vec<Filter>),
+    Or(Vec<Filter>),
+    Not(Box<Filter>),
+    Column { column: usize, negated: bool, test: Test },
+    One { link: usize, inner: Box<Filter> },
+    Many { link: usize, quantifier: Quantifier, inner: Box<Filter> },
+}
+
+/// A root field.
+#[derive(Debug)]
+pub(super) enum Root {
+    List { of: TypeId, list: List },
+    ByKey { of: TypeId, key: usize, values: Vec<Cell>, fields: Fields },
+}
+
+/// A random ask as a tree and as a document.
+#[derive(Debug)]
+pub struct RandomAsk {
+    pub(super) roots: Vec<(String, Root)>,
+    /// The document.
+    pub document: String,
+    /// The variables' values.
+    pub variables: Map<String, Json>,
+}
+
+/// Draws an ask. `cursors` gives the cursor of a row of a type's whole list in an order, as Puente itself gave it.
+pub fn random_ask(
+    random: &mut Random,
+    world: &World,
+    view: &View,
+    cursors: &mut dyn FnMut(TypeId, &str, usize) -> Option<String>,
+) -> RandomAsk {
+    let mut drawing =
+        Drawing { random, world, view, cursors, declarations: Vec::new(), variables: Map::new(), keys: 0 };
+    let mut roots = Vec::new();
+    let mut text = String::new();
+    for _ in 0..drawing.random.random_range(1..=2) {
+        let types: Vec<TypeId> = view.types().map(|(id, _)| id).collect();
+        if types.is_empty() {
+            break;
+        }
+        let of = types[drawing.random.random_range(0..types.len())];
+        let key = drawing.key();
+        if drawing.random.random_bool(0.2)
+            && let Some((root, by_key)) = drawing.by_key(of)
+        {
+            text.push_str(&format!("{key}: {by_key} "));
+            roots.push((key, root));
+            continue;
+        }
+        let (list, arguments, fields) = drawing.list(of, None, 3);
+        text.push_str(&format!("{key}: {}{arguments} {{ {fields} }} ", world.model.types[of].list));
+        roots.push((key, Root::List { of, list }));
+    }
+    if roots.is_empty() {
+        text.push_str("__typename");
+    }
+    let declarations = &drawing.declarations;
+    let head = if declarations.is_empty() { "query".to_owned() } else { format!("query({})", declarations.join(", ")) };
+    RandomAsk { roots, document: format!("{head} {{ {text} }}"), variables: drawing.variables }
+}
+
+struct Drawing<'a> {
+    random: &'a mut Random,
+    world: &'a World,
+    view: &'a View,
+    cursors: &'a mut dyn FnMut(TypeId, &str, usize) -> Option<String>,
+    declarations: Vec<String>,
+    variables: Map<String, Json>,
+    keys: usize,
+}
+
+const DIRECTIONS: &[&str] =
+    &["ASC", "DESC", "ASC_NULLS_FIRST", "ASC_NULLS_LAST", "DESC_NULLS_FIRST", "DESC_NULLS_LAST"];
+
+impl Drawing<'_> {
+    fn key(&mut self) -> String {
+        self.keys += 1;
+        format!("k{}", self.keys)
+    }
+
+    fn columns(&self, of: TypeId) -> Vec<(usize, String)> {
+        self.view.columns(of).map(|(column, field)| (column, field.to_owned())).collect()
+    }
+
+    fn links(&self, of: TypeId, cardinality: Cardinality) -> Vec<(usize, String, TypeId)> {
+        let links = self.view.links(of).filter(|(_, link)| link.cardinality == cardinality);
+        links.map(|(id, link)| (id, link.field.clone(), link.target)).collect()
+    }
+
+    fn pick<T: Clone>(&mut self, from: &[T]) -> Option<T> {
+        if from.is_empty() { None } else { Some(from[self.random.random_range(0..from.len())].clone()) }
+    }
+
+    /// A value in the document, or a variable that carries it.
+    fn write(&mut self, type_name: &str, json: Json, is_enum: bool) -> String {
+        if self.random.random_bool(0.35) {
+            let name = format!("v{}", self.declarations.len());
+            if self.random.random_bool(0.2) && !is_enum {
+                // As the default of a variable that is not given.
+                self.declarations.push(format!("${name}: {type_name} = {json}"));
+            } else {
+                self.declarations.push(format!("${name}: {type_name}"));
+                self.variables.insert(name.clone(), json);
+            }
+            return format!("${name}");
+        }
+        match (&json, is_enum) {
+            (Json::String(name), true) => name.clone(),
+            (Json::Array(items), true) => {
+                format!("[{}]", items.iter().filter_map(Json::as_str).collect::<Vec<_>>().join(", "))
+            }
+            _ => json.to_string(),
+        }
+    }
+
+    fn fields(&mut self, of: TypeId, depth: u32) -> (Fields, String) {
+        let mut fields = Fields::new();
+        let mut text = String::new();
+        let columns = self.columns(of);
+        for _ in 0..self.random.random_range(1..=3) {
+            let key = self.key();
+            match self.pick(&columns) {
+                Some((column, field)) => {
+                    text.push_str(&format!("{key}: {field} "));
+                    fields.push((key, Field::Column(column)));
+                }
+                None => {
+                    text.push_str(&format!("{key}: __typename "));
+                    fields.push((key, Field::Typename));
+                }
+            }
+        }
+        if depth > 0 && self.random.random_bool(0.6) {
+            let links = self.links(of, Cardinality::One);
+            if let Some((link, field, target)) = self.pick(&links) {
+                let key = self.key();
+                let (inner, inner_text) = self.fields(target, depth - 1);
+                text.push_str(&format!("{key}: {field} {{ {inner_text} }} "));
+                fields.push((key, Field::One { link, fields: inner }));
+            }
+        }
+        if depth > 0 && self.random.random_bool(0.5) {
+            let links = self.links(of, Cardinality::Many);
+            if let Some((link, field, target)) = self.pick(&links) {
+                let key = self.key();
+                let (list, arguments, inner) = self.list(target, Some((of, link)), depth - 1);
+                text.push_str(&format!("{key}: {field}{arguments} {{ {inner} }} "));
+                fields.push((key, Field::Many { link, list }));
+            }
+        }
+        (fields, text)
+    }
+
+    fn by_key(&mut self, of: TypeId) -> Option<(Root, String)> {
+        let t = &self.world.model.types[of];
+        let keys: Vec<usize> =
+            self.view.keys(of).filter_map(|key| t.keys.iter().position(|k| k.member == key.member)).collect();
+        let key = self.pick(&keys)?;
+        let row = self.random.random_range(0..self.world.rows[of].len().max(1));
+        let row = self.world.rows[of].get(row)?;
+        let values: Vec<Cell> = t.keys[key].columns.iter().map(|column| row[*column].clone()).collect();
+        let mut written = Vec::new();
+        for (column, cell) in t.keys[key].columns.iter().zip(&values) {
+            let json = self.json(of, *column, cell)?;
+            let name = self.world.model.kind_name(t.columns[*column].kind).to_owned();
+            written.push((t.columns[*column].field.clone()?, self.write(&format!("{name}!"), json, false)));
+        }
+        let member = &t.keys[key].member;
+        let argument = match written.as_slice() {
+            [(_, only)] => format!("{{ {member}: {only} }}"),
+            several => {
+                let members: Vec<String> = several.iter().map(|(field, value)| format!("{field}: {value}")).collect();
+                format!("{{ {member}: {{ {} }} }}", members.join(", "))
+            }
+        };
+        let (fields, text) = self.fields(of, 2);
+        Some((Root::ByKey { of, key, values, fields }, format!("{}(key: {argument}) {{ {text} }}", t.one)))
+    }
+
+    /// A list: the tree, its arguments and its fields as text. `link` is how it is reached, if not at the root.
+    fn list(&mut self, of: TypeId, link: Option<(TypeId, usize)>, depth: u32) -> (List, String, String) {
+        let mut arguments = Vec::new();
+        let columns = self.columns(of);
+        let has_filter = !columns.is_empty() || self.view.links(of).next().is_some();
+        let filter = if has_filter && self.random.random_bool(0.6) {
+            let (filter, text) = self.filter(of, 2);
+            arguments.push(format!("filter: {text}"));
+            Some(filter)
+        } else {
+            None
+        };
+        let (order, order_text) = self.order(of);
+        if !order.is_empty() {
+            arguments.push(format!("orderBy: {order_text}"));
+        }
+        let t = &self.world.model.types[of];
+        let pages = t.row_key().is_some();
+        let most = self.view.type_view(of).and_then(|view| view.max_page).unwrap_or(30);
+        let most = usize::try_from(most).unwrap_or(30);
+        let size = match self.random.random_range(0..4) {
+            0 => Size::Default,
+            1 if pages => Size::Last(self.random.random_range(0..=most)),
+            _ => Size::First(self.random.random_range(0..=most)),
+        };
+        if let Size::First(number) | Size::Last(number) = size {
+            let number = self.write("Int", json!(number), false);
+            let word = if matches!(size, Size::First(_)) { "first" } else { "last" };
+            arguments.push(format!("{word}: {number}"));
+        }
+        let is_direct = link.is_some_and(|(owner, link)| self.world.model.types[owner].links[link].through.is_some());
+        let [mut after, mut before, mut offset] = [None; 3];
+        if pages && !is_direct && self.random.random_bool(0.4) {
+            let place = self.random.random_range(0..12);
+            let word = if self.random.random_bool(0.6) { "after" } else { "before" };
+            if let Some(cursor) = (self.cursors)(of, &order_text, place) {
+                let cursor = self.write("String", json!(cursor), false);
+                arguments.push(format!("{word}: {cursor}"));
+                if word == "after" { after = Some(place) } else { before = Some(place) };
+            }
+        } else if self.random.random_bool(0.2) {
+            let number = self.random.random_range(0..6);
+            arguments.push(format!("offset: {}", self.write("Int", json!(number), false)));
+            offset = Some(number);
+        }
+        let (fields, text) = self.list_fields(of, link, pages, depth);
+        let arguments = if arguments.is_empty() { String::new() } else { format!("({})", arguments.join(", ")) };
+        (List { filter, order, size, offset, after, before, fields }, arguments, text)
+    }
+
+    fn list_fields(&mut self, of: TypeId, link: Option<(TypeId, usize)>, pages: bool, depth: u32) -> (Vec<(String, ListField)>, String) {
+        let mut fields = Vec::new();
+        let mut text = String::new();
+        for _ in 0..self.random.random_range(1..=2) {
+            let key = self.key();
+            let counts = self.view.type_view(of).is_some_and(|view| view.count);
+            match self.random.random_range(0..6) {
+                0 if counts => {
+                    text.push_str(&format!("{key}: totalCount "));
+                    fields.push((key, ListField::TotalCount));
+                }
+                1 => {
+                    text.push_str(&format!(
+                        "{key}: pageInfo {{ hasNextPage hasPreviousPage zz_start: startCursor zz_end: endCursor }} "
+                    ));
+                    fields.push((key, ListField::PageInfo));
+                }
+                2 | 3 if pages => {
+                    let (edge, inner) = self.edge(of, link, depth);
+                    text.push_str(&format!("{key}: edges {{ {inner} }} "));
+                    fields.push((key, ListField::Edges(edge)));
+                }
+                _ => {
+                    let (inner, inner_text) = self.fields(of, depth);
+                    text.push_str(&format!("{key}: nodes {{ {inner_text} }} "));
+                    fields.push((key, ListField::Nodes(inner)));
+                }
+            }
+        }
+        (fields, text)
+    }
+
+    fn edge(&mut self, of: TypeId, link: Option<(TypeId, usize)>, depth: u32) -> (Vec<(String, EdgeField)>, String) {
+        let (inner, inner_text) = self.fields(of, depth);
+        let mut edge = vec![("zz_cursor".to_owned(), EdgeField::Cursor)];
+        let mut text = "zz_cursor: cursor ".to_owned();
+        let through = link.and_then(|(owner, link)| self.world.model.types[owner].links[link].through.as_ref());
+        if let Some(through) = through {
+            for (_, name, column) in edge_fields(self.view, through) {
+                let key = self.key();
+                text.push_str(&format!("{key}: {name} "));
+                edge.push((key, EdgeField::Join(column)));
+            }
+        }
+        let key = self.key();
+        text.push_str(&format!("{key}: node {{ {inner_text} }} "));
+        edge.push((key, EdgeField::Node(inner)));
+        (edge, text)
+    }
+
+    fn order(&mut self, of: TypeId) -> (Vec<OrderBy>, String) {
+        let mut order: Vec<OrderBy> = Vec::new();
+        let mut parts = Vec::new();
+        for _ in 0..self.random.random_range(0..=2) {
+            let (mut at, mut hops, mut path) = (of, Vec::new(), Vec::new());
+            let ones = self.links(at, Cardinality::One);
+            if self.random.random_bool(0.3)
+                && let Some((link, field, target)) = self.pick(&ones)
+            {
+                hops.push(link);
+                path.push(field);
+                at = target;
+            }
+            let columns = self.columns(at);
+            let Some((column, field)) = self.pick(&columns) else { continue };
+            let word = DIRECTIONS[self.random.random_range(0..DIRECTIONS.len())];
+            if order.iter().any(|known| known.hops == hops && known.column == column) {
+                continue;
+            }
+            let mut text = format!("{{ {field}: {word} }}");
+            for field in path.iter().rev() {
+                text = format!("{{ {field}: {text} }}");
+            }
+            parts.push(text);
+            order.push(OrderBy { hops, column, word });
+        }
+        (order, format!("[{}]", parts.join(", ")))
+    }
+
+    fn filter(&mut self, of: TypeId, depth: u32) -> (Filter, String) {
+        if depth > 0 {
+            match self.random.random_range(0..12) {
+                0 | 1 => {
+                    let parts: Vec<_> = (0..self.random.random_range(0..3)).map(|_| self.filter(of, depth - 1)).collect();
+                    let (parts, texts): (Vec<_>, Vec<_>) = parts.into_iter().unzip();
+                    let is_or = self.random.random_bool(0.5);
+                    let text = format!("{{ {}: [{}] }}", if is_or { "or" } else { "and" }, texts.join(", "));
+                    return (if is_or { Filter::Or(parts) } else { Filter::And(parts) }, text);
+                }
+                2 => {
+                    let (inner, text) = self.filter(of, depth - 1);
+                    return (Filter::Not(Box::new(inner)), format!("{{ not: {text} }}"));
+                }
+                3 | 4 => {
+                    let links = self.filterable(of, Cardinality::One);
+                    if let Some((link, field, target)) = self.pick(&links) {
+                        let (inner, text) = self.filter(target, depth - 1);
+                        return (Filter::One { link, inner: Box::new(inner) }, format!("{{ {field}: {text} }}"));
+                    }
+                }
+                5 | 6 => {
+                    let links = self.filterable(of, Cardinality::Many);
+                    if let Some((link, field, target)) = self.pick(&links) {
+                        let words = [("exists", Quantifier::Exists), ("all", Quantifier::All), ("none", Quantifier::None)];
+                        let (word, quantifier) = words[self.random.random_range(0..3)];
+                        let (inner, text) = self.filter(target, depth - 1);
+                        let filter = Filter::Many { link, quantifier, inner: Box::new(inner) };
+                        return (filter, format!("{{ {field}: {{ {word}: {text} }} }}"));
+                    }
+                }
+                _ => {}
+            }
+        }
+        let columns = self.columns(of);
+        match self.pick(&columns) {
+            Some((column, field)) => self.column_filter(of, column, &field),
+            None => (Filter::And(Vec::new()), "{}".to_owned()),
+        }
+    }
+
+    fn filterable(&self, of: TypeId, cardinality: Cardinality) -> Vec<(usize, String, TypeId)> {
+        let mut links = self.links(of, cardinality);
+        links.retain(|(_, _, target)| !self.columns(*target).is_empty());
+        links
+    }
+
+    fn column_filter(&mut self, of: TypeId, column: usize, field: &str) -> (Filter, String) {
+        let kind = self.world.model.types[of].columns[column].kind;
+        let rows = &self.world.rows[of];
+        let drawn: Vec<usize> = (0..3).map(|_| self.random.random_range(0..rows.len().max(1))).collect();
+        let known: Vec<(Cell, Json)> = drawn
+            .into_iter()
+            .filter_map(|row| rows.get(row))
+            .filter_map(|row| Some((row[column].clone(), self.json(of, column, &row[column])?)))
+            .map(|(cell, json)| (operand(kind, &cell), json))
+            .collect();
+        let is_enum = matches!(kind, Kind::Enum(_));
+        let name = self.world.model.kind_name(kind).to_owned();
+        let Some((cell, json)) = known.first().cloned() else {
+            let expected = self.random.random_bool(0.5);
+            return (
+                Filter::Column { column, negated: false, test: Test::IsNull(expected) },
+                format!("{{ {field}: {{ isNull: {expected} }} }}"),
+            );
+        };
+        let ignore_case = kind == Kind::Scalar(Scalar::String) && self.random.random_bool(0.3);
+        let suffix = if ignore_case { ", ignoreCase: true" } else { "" };
+        let is_ordered = !matches!(kind, Kind::Enum(_) | Kind::Scalar(Scalar::Boolean));
+        match self.random.random_range(0..10) {
+            0 | 1 => {
+                let negated = self.random.random_bool(0.5);
+                let items: Vec<(Cell, Json)> = if self.random.random_bool(0.1) { Vec::new() } else { known };
+                let (cells, jsons): (Vec<Cell>, Vec<Json>) = items.into_iter().unzip();
+                let list = self.write(&format!("[{name}!]"), Json::Array(jsons), is_enum);
+                let test = Test::In { operand: Operand::Constant(Cell::List(cells)), ignore_case };
+                let word = if negated { "notIn" } else { "in" };
+                (Filter::Column { column, negated, test }, format!("{{ {field}: {{ {word}: {list}{suffix} }} }}"))
+            }
+            2 | 3 if kind == Kind::Scalar(Scalar::String) => {
+                let words = [("contains", TextTest::Contains), ("startsWith", TextTest::StartsWith), ("endsWith", TextTest::EndsWith)];
+                let (word, test) = words[self.random.random_range(0..3)];
+                let parts = ["a", "%", "_", "", "B", "ml"];
+                let part = parts[self.random.random_range(0..parts.len())];
+                let written = self.write("String", json!(part), false);
+                let test = Test::Text { test, operand: Operand::Constant(Cell::Text(part.to_owned())), ignore_case };
+                (Filter::Column { column, negated: false, test }, format!("{{ {field}: {{ {word}: {written}{suffix} }} }}"))
+            }
+            _ => {
+                let words = [
+                    ("eq", Comparison::Eq),
+                    ("ne", Comparison::Ne),
+                    ("lt", Comparison::Lt),
+                    ("lte", Comparison::Lte),
+                    ("gt", Comparison::Gt),
+                    ("gte", Comparison::Gte),
+                ];
+                let (word, comparison) = words[self.random.random_range(0..if is_ordered { 6 } else { 2 })];
+                let written = self.write(&name, json, is_enum);
+                let test = Test::Compare { comparison, operand: Operand::Constant(cell), ignore_case };
+                (Filter::Column { column, negated: false, test }, format!("{{ {field}: {{ {word}: {written}{suffix} }} }}"))
+            }
+        }
+    }
+
+    /// A stored value as a caller would give it; none where it does not fit its type.
+    fn json(&self, of: TypeId, column: usize, cell: &Cell) -> Option<Json> {
+        let kind = self.world.model.types[of].columns[column].kind;
+        super::interpret::leaf(&self.world.model, kind, cell).and_then(|text| serde_json::from_str(&text).ok()).filter(|json: &Json| !json.is_null())
+    }
+}
+
+/// What a stored value is when it comes back as an operand: decimals are compared as numbers.
+fn operand(kind: Kind, cell: &Cell) -> Cell {
+    match (kind, cell) {
+        (Kind::Scalar(Scalar::Decimal), Cell::Text(text)) => Cell::Real(text.parse().unwrap_or(0.0)),
+        _ => cell.clone(),
+    }
+}

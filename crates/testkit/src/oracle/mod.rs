@@ -1,0 +1,13 @@
+//! The oracle: a plain, slow interpreter of asks and rules over rows in memory, and random worlds to try it on.
+//!
+//! It shares no code with planning, SQL or the JSON writer. Random databases, views and asks run on Puente and on the
+//! oracle; the answers must be equal byte for byte. Every case follows from a seed.
+
+mod ask;
+mod interpret;
+mod rule;
+mod world;
+
+pub use ask::{Random, random_ask};
+pub use interpret::{Interpreter, write_cursor as cursor_text};
+pub use world::World;

@@ -1,0 +1,213 @@
+//! Random rules, and what they say of a row: over the whole model and unrestricted rows, in three-valued logic.
+
+use std::cmp::Ordering;
+
+use puente_core::access::{Comparison, Condition, Hop, Operand, Path, Quantifier, Test, TextTest};
+use puente_core::model::{Cardinality, Kind, TypeId};
+use puente_core::value::{Cell, Scalar};
+use rand::RngExt as _;
+
+use super::ask::Random;
+use super::world::World;
+
+/// A random condition on rows of a type, as a grant would state it.
+pub(super) fn random_rule(random: &mut Random, world: &World, of: TypeId, depth: u32) -> Condition {
+    let t = &world.model.types[of];
+    match random.random_range(0..10) {
+        0 if depth > 0 => Condition::And((0..random.random_range(0..3)).map(|_| random_rule(random, world, of, depth - 1)).collect()),
+        1 | 2 if depth > 0 => Condition::Or((0..random.random_range(1..4)).map(|_| random_rule(random, world, of, depth - 1)).collect()),
+        3 if depth > 0 => Condition::Not(Box::new(random_rule(random, world, of, depth - 1))),
+        4 | 5 if depth > 0 => {
+            let many: Vec<usize> = (0..t.links.len()).filter(|link| t.links[*link].cardinality == Cardinality::Many).collect();
+            let Some(link) = many.get(random.random_range(0..many.len().max(1))) else {
+                return random_test(random, world, of, Vec::new());
+            };
+            let quantifier = [Quantifier::Exists, Quantifier::All, Quantifier::None][random.random_range(0..3)];
+            let inner = random_rule(random, world, t.links[*link].target, depth - 1);
+            Condition::Quantified { before: Vec::new(), hop: hop(of, *link), quantifier, inner: Box::new(inner) }
+        }
+        6 | 7 => {
+            let one: Vec<usize> = (0..t.links.len()).filter(|link| t.links[*link].cardinality == Cardinality::One).collect();
+            match one.get(random.random_range(0..one.len().max(1))) {
+                Some(link) => random_test(random, world, t.links[*link].target, vec![hop(of, *link)]),
+                None => random_test(random, world, of, Vec::new()),
+            }
+        }
+        _ => random_test(random, world, of, Vec::new()),
+    }
+}
+
+fn hop(from: TypeId, link: usize) -> Hop {
+    Hop { from, link, visible: None, join_visible: None }
+}
+
+fn random_test(random: &mut Random, world: &World, of: TypeId, hops: Vec<Hop>) -> Condition {
+    let t = &world.model.types[of];
+    let column = random.random_range(0..t.columns.len());
+    let path = Path { hops, column };
+    let known = world.rows[of].get(random.random_range(0..world.rows[of].len().max(1))).map(|row| row[column].clone());
+    let value = match known {
+        Some(cell) if cell != Cell::Null && is_plain(t.columns[column].kind) => cell,
+        _ => return Condition::Test { path, test: Test::IsNull(random.random_bool(0.5)) },
+    };
+    let comparison = [Comparison::Eq, Comparison::Ne, Comparison::Lt, Comparison::Lte, Comparison::Gt, Comparison::Gte][random.random_range(0..6)];
+    Condition::Test { path, test: Test::Compare { comparison, operand: Operand::Constant(value), ignore_case: false } }
+}
+
+/// Kinds whose stored cells can be stated as constants of a rule as they are.
+fn is_plain(kind: Kind) -> bool {
+    matches!(
+        kind,
+        Kind::Enum(_) | Kind::Scalar(Scalar::Int | Scalar::BigInt | Scalar::String | Scalar::Float | Scalar::Bytes)
+    )
+}
+
+/// What a condition says of a row: true, false or unknown.
+pub(super) fn judge(world: &World, of: TypeId, row: &[Cell], condition: &Condition) -> Option<bool> {
+    match condition {
+        Condition::Constant(value) => Some(*value),
+        Condition::And(parts) => all(parts.iter().map(|part| judge(world, of, row, part))),
+        Condition::Or(parts) => all(parts.iter().map(|part| judge(world, of, row, part).map(|v| !v))).map(|v| !v),
+        Condition::Not(inner) => judge(world, of, row, inner).map(|value| !value),
+        Condition::Test { path, test } => {
+            let (mut of, mut row) = (of, Some(row));
+            for hop in &path.hops {
+                let target = world.model.types[of].links[hop.link].target;
+                row = row.and_then(|row| linked(world, of, hop.link, row).into_iter().next().map(|(found, _)| &world.rows[target][found][..]));
+                of = target;
+            }
+            let nocase = world.model.types[of].columns[path.column].name.as_str();
+            let null = Cell::Null;
+            let cell = row.map_or(&null, |row| &row[path.column]);
+            test_cell(cell, test, is_nocase(world, of, nocase))
+        }
+        Condition::Quantified { hop, quantifier, inner, .. } => {
+            let target = world.model.types[of].links[hop.link].target;
+            let judged = linked(world, of, hop.link, row).into_iter().map(|(found, _)| judge(world, target, &world.rows[target][found], inner));
+            quantify(*quantifier, judged)
+        }
+    }
+}
+
+/// All of three-valued values: false wins, then unknown.
+pub(super) fn all(values: impl Iterator<Item = Option<bool>>) -> Option<bool> {
+    values.fold(Some(true), |sum, value| match (sum, value) {
+        (Some(false), _) | (_, Some(false)) => Some(false),
+        (None, _) | (_, None) => None,
+        _ => Some(true),
+    })
+}
+
+/// A quantifier in three-valued logic: `exists` is a disjunction over the rows, `all` a conjunction.
+pub(super) fn quantify(quantifier: Quantifier, judged: impl Iterator<Item = Option<bool>>) -> Option<bool> {
+    let not = |value: Option<bool>| value.map(|value| !value);
+    match quantifier {
+        Quantifier::All => all(judged),
+        Quantifier::ExistsFalse => not(all(judged)),
+        Quantifier::Exists => not(all(judged.map(not))),
+        Quantifier::None => all(judged.map(not)),
+    }
+}
+
+/// The rows at the end of a link, whoever may see them, each with its row of the join table where there is one.
+pub(super) fn linked(world: &World, of: TypeId, link: usize, row: &[Cell]) -> Vec<(usize, Option<usize>)> {
+    let link = &world.model.types[of].links[link];
+    let equal = |a: &Cell, b: &Cell| *a != Cell::Null && a == b;
+    let targets = &world.rows[link.target];
+    match &link.through {
+        None => (0..targets.len())
+            .filter(|target| link.pairs.iter().all(|(own, other)| equal(&row[*own], &targets[*target][*other])))
+            .map(|target| (target, None))
+            .collect(),
+        Some(through) => {
+            let joins = &world.rows[through.join];
+            let near = (0..joins.len()).filter(|join| through.near.iter().all(|(own, column)| equal(&row[*own], &joins[*join][*column])));
+            near.flat_map(|join| {
+                (0..targets.len())
+                    .filter(move |target| through.far.iter().all(|(column, other)| equal(&joins[join][*column], &targets[*target][*other])))
+                    .map(move |target| (target, Some(join)))
+            })
+            .collect()
+        }
+    }
+}
+
+/// Does the column compare regardless of case? The random tables give it to one of their column types.
+pub(super) fn is_nocase(world: &World, of: TypeId, column: &str) -> bool {
+    world.nocase.contains(&(world.model.types[of].table.clone(), column.to_owned()))
+}
+
+/// SQLite's order: numbers, texts, bytes. Null is not compared.
+pub(super) fn compare(a: &Cell, b: &Cell, nocase: bool) -> Ordering {
+    let class = |cell: &Cell| match cell {
+        Cell::Null | Cell::List(_) => 0,
+        Cell::Integer(_) | Cell::Real(_) => 1,
+        Cell::Text(_) => 2,
+        Cell::Blob(_) => 3,
+    };
+    #[expect(clippy::cast_precision_loss, reason = "the random worlds have no integers beside reals that are this large")]
+    let as_real = |integer: i64| integer as f64;
+    match (a, b) {
+        (Cell::Integer(a), Cell::Integer(b)) => a.cmp(b),
+        (Cell::Real(a), Cell::Real(b)) => a.total_cmp(b),
+        (Cell::Integer(a), Cell::Real(b)) => as_real(*a).total_cmp(b),
+        (Cell::Real(a), Cell::Integer(b)) => a.total_cmp(&as_real(*b)),
+        (Cell::Text(a), Cell::Text(b)) if nocase => a.to_ascii_lowercase().cmp(&b.to_ascii_lowercase()),
+        (Cell::Text(a), Cell::Text(b)) => a.cmp(b),
+        (Cell::Blob(a), Cell::Blob(b)) => a.cmp(b),
+        _ => class(a).cmp(&class(b)),
+    }
+}
+
+/// What a test says of a cell.
+pub(super) fn test_cell(cell: &Cell, test: &Test, nocase: bool) -> Option<bool> {
+    let constant = |operand: &Operand| match operand {
+        Operand::Constant(cell) => cell.clone(),
+        Operand::Parameter(_) => unreachable!("the oracle states values, not parameters"),
+    };
+    let fold = |cell: &Cell, ignore_case: bool| match cell {
+        Cell::Text(text) if ignore_case => Cell::Text(text.to_ascii_lowercase()),
+        other => other.clone(),
+    };
+    match test {
+        Test::IsNull(expected) => return Some((*cell == Cell::Null) == *expected),
+        Test::In { operand, ignore_case } => {
+            let Cell::List(items) = constant(operand) else { return None };
+            if items.is_empty() {
+                return Some(false);
+            }
+            if *cell == Cell::Null {
+                return None;
+            }
+            let cell = fold(cell, *ignore_case);
+            let folded = nocase && !ignore_case;
+            return Some(items.iter().any(|item| compare(&cell, &fold(item, *ignore_case), folded).is_eq()));
+        }
+        _ if *cell == Cell::Null => return None,
+        _ => {}
+    }
+    match test {
+        Test::Compare { comparison, operand, ignore_case } => {
+            let order = compare(&fold(cell, *ignore_case), &fold(&constant(operand), *ignore_case), nocase && !ignore_case);
+            Some(match comparison {
+                Comparison::Eq => order.is_eq(),
+                Comparison::Ne => order.is_ne(),
+                Comparison::Lt => order.is_lt(),
+                Comparison::Lte => order.is_le(),
+                Comparison::Gt => order.is_gt(),
+                Comparison::Gte => order.is_ge(),
+            })
+        }
+        Test::Text { test, operand, ignore_case } => {
+            let (Cell::Text(text), Cell::Text(part)) = (fold(cell, *ignore_case), fold(&constant(operand), *ignore_case)) else {
+                return None;
+            };
+            Some(match test {
+                TextTest::Contains => text.contains(&part),
+                TextTest::StartsWith => text.starts_with(&part),
+                TextTest::EndsWith => text.ends_with(&part),
+            })
+        }
+        Test::IsNull(_) | Test::In { .. } => None,
+    }
+}

@@ -1,0 +1,237 @@
+//! Project folders and running services for tests.
+
+use std::io::{Read as _, Write as _};
+use std::net::{SocketAddr, TcpStream};
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, OnceLock};
+use std::time::Duration;
+
+use puente_service::{Api, ApiOptions, Metrics, ProjectFolder, Records, Running, ServeOptions};
+use puente_sources::sqlite::Pool;
+use serde_json::Value as Json;
+use tempfile::TempDir;
+
+/// The owner's access key of every service that tests start.
+pub const OWNER_KEY: &str = "the-owner-of-the-tests";
+
+/// A project in a temporary folder.
+#[derive(Debug)]
+pub struct TestProject {
+    folder: TempDir,
+}
+
+impl TestProject {
+    /// The mountain huts, surveyed. The database is generated once per process and copied.
+    ///
+    /// # Panics
+    /// Where it cannot be made.
+    pub fn huts() -> Self {
+        static TEMPLATE: OnceLock<TempDir> = OnceLock::new();
+        let template = TEMPLATE.get_or_init(|| {
+            let folder = tempfile::tempdir().expect("a folder");
+            puente_demo::write(folder.path()).expect("the demo");
+            folder
+        });
+        let project = TestProject { folder: tempfile::tempdir().expect("a folder") };
+        for file in ["puente.toml", puente_demo::DATABASE] {
+            std::fs::copy(template.path().join(file), project.path().join(file)).expect("a copy");
+        }
+        puente_service::survey(&project.open()).expect("a survey");
+        project
+    }
+
+    /// A project over a database of these statements; `edits` is added to the project file.
+    ///
+    /// # Panics
+    /// Where the statements are wrong.
+    pub fn of_sql(sql: &str, edits: &str) -> Self {
+        let project = TestProject { folder: tempfile::tempdir().expect("a folder") };
+        let connection = rusqlite::Connection::open(project.path().join("test.db")).expect("a database");
+        connection.execute_batch(sql).expect("the statements run");
+        let text = format!("[source.test]\nurl = \"sqlite:test.db\"\n{edits}");
+        std::fs::write(project.path().join("puente.toml"), text).expect("a project file");
+        puente_service::survey(&project.open()).expect("a survey");
+        project
+    }
+
+    /// Where it is.
+    pub fn path(&self) -> &Path {
+        self.folder.path()
+    }
+
+    /// The source's file.
+    pub fn database(&self) -> PathBuf {
+        self.open().source_file()
+    }
+
+    /// Opens it.
+    ///
+    /// # Panics
+    /// Where its project file is wrong.
+    pub fn open(&self) -> ProjectFolder {
+        ProjectFolder::open(self.path()).expect("a project")
+    }
+
+    /// Starts a service of it on a free port.
+    ///
+    /// # Panics
+    /// Where it does not start.
+    pub fn serve(&self) -> TestService {
+        let folder = self.open();
+        let options = ApiOptions {
+            model: folder.model().expect("a model"),
+            limits: folder.project.limits,
+            secret: b"the tests' secret, thirty-two bytes.".to_vec(),
+            pool: Pool::start(folder.source_file(), 2),
+        };
+        let api = Arc::new(Api::new(options, Arc::new(Metrics::default())));
+        let private = folder.private_folder().expect("a private folder");
+        let records = Arc::new(Records::open(&private.join("records.db")).expect("records"));
+        let options = ServeOptions {
+            listen: "127.0.0.1:0".parse().expect("an address"),
+            hosts: folder.project.service.hosts,
+            origins: folder.project.service.origins,
+            owner_key: Some(OWNER_KEY.to_owned()),
+            workers: Some(2),
+        };
+        let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
+        let runtime = runtime.expect("a runtime");
+        let running = runtime.block_on(puente_service::serve(Arc::clone(&api), records, options)).expect("it starts");
+        TestService { address: running.address, api, running: Some(running), runtime }
+    }
+}
+
+/// A running service; stopped when dropped.
+#[derive(Debug)]
+pub struct TestService {
+    /// Where it listens.
+    pub address: SocketAddr,
+    /// What it answers with.
+    pub api: Arc<Api>,
+    running: Option<Running>,
+    runtime: tokio::runtime::Runtime,
+}
+
+/// A response as it came over the socket.
+#[derive(Debug)]
+pub struct Response {
+    /// The status.
+    pub status: u16,
+    /// The headers, names in lower case.
+    pub headers: Vec<(String, String)>,
+    /// The body.
+    pub body: Vec<u8>,
+}
+
+impl Response {
+    /// A header's value.
+    pub fn header(&self, name: &str) -> Option<&str> {
+        self.headers.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_str())
+    }
+
+    /// The body as JSON.
+    ///
+    /// # Panics
+    /// Where it is none.
+    pub fn json(&self) -> Json {
+        serde_json::from_slice(&self.body).unwrap_or_else(|error| panic!("{error}: {}", self.text()))
+    }
+
+    /// The body as text.
+    pub fn text(&self) -> String {
+        String::from_utf8_lossy(&self.body).into_owned()
+    }
+
+    /// The code of the first error.
+    pub fn code(&self) -> String {
+        self.json()["errors"][0]["extensions"]["code"].as_str().unwrap_or_default().to_owned()
+    }
+}
+
+impl TestService {
+    /// Stops it as an operator would: what runs is finished.
+    pub fn stop(&mut self) {
+        if let Some(running) = self.running.take() {
+            self.runtime.block_on(running.stop());
+        }
+    }
+
+    /// Asks as the owner.
+    pub fn ask(&self, document: &str) -> Response {
+        self.post(&serde_json::json!({ "query": document }))
+    }
+
+    /// Posts a request as the owner.
+    pub fn post(&self, body: &Json) -> Response {
+        let headers = [("Authorization", format!("Bearer {OWNER_KEY}")), ("Content-Type", "application/json".to_owned())];
+        let headers: Vec<(&str, &str)> = headers.iter().map(|(name, value)| (*name, value.as_str())).collect();
+        self.send("POST", "/graphql", &headers, body.to_string().as_bytes())
+    }
+
+    /// Sends a request as it is. `Host` is added where it is not given.
+    ///
+    /// # Panics
+    /// Where the service does not answer.
+    pub fn send(&self, method: &str, path: &str, headers: &[(&str, &str)], body: &[u8]) -> Response {
+        let mut stream = self.connect(method, path, headers, body);
+        let mut whole = Vec::new();
+        stream.read_to_end(&mut whole).expect("an answer");
+        parse(&whole)
+    }
+
+    /// Sends a request and gives the open connection.
+    ///
+    /// # Panics
+    /// Where the service does not listen.
+    pub fn connect(&self, method: &str, path: &str, headers: &[(&str, &str)], body: &[u8]) -> TcpStream {
+        let mut stream = TcpStream::connect(self.address).expect("it listens");
+        stream.set_read_timeout(Some(Duration::from_secs(60))).expect("a time limit");
+        let mut head = format!("{method} {path} HTTP/1.1\r\nConnection: close\r\nContent-Length: {}\r\n", body.len());
+        if !headers.iter().any(|(name, _)| name.eq_ignore_ascii_case("host")) {
+            head.push_str(&format!("Host: {}\r\n", self.address));
+        }
+        for (name, value) in headers {
+            head.push_str(&format!("{name}: {value}\r\n"));
+        }
+        head.push_str("\r\n");
+        stream.write_all(head.as_bytes()).expect("it reads");
+        // A body over the limit is refused before it is read whole.
+        let _ = stream.write_all(body);
+        stream
+    }
+}
+
+impl Drop for TestService {
+    fn drop(&mut self) {
+        self.stop();
+    }
+}
+
+fn parse(whole: &[u8]) -> Response {
+    let end = whole.windows(4).position(|window| window == b"\r\n\r\n").expect("a head");
+    let head = String::from_utf8_lossy(&whole[..end]).into_owned();
+    let mut lines = head.lines();
+    let status = lines.next().and_then(|line| line.split(' ').nth(1)).and_then(|status| status.parse().ok());
+    let headers: Vec<(String, String)> = lines
+        .filter_map(|line| line.split_once(':'))
+        .map(|(name, value)| (name.to_ascii_lowercase(), value.trim().to_owned()))
+        .collect();
+    let mut body = whole[end + 4..].to_vec();
+    if headers.iter().any(|(name, value)| name == "transfer-encoding" && value == "chunked") {
+        body = unchunk(&body);
+    }
+    Response { status: status.expect("a status"), headers, body }
+}
+
+fn unchunk(mut rest: &[u8]) -> Vec<u8> {
+    let mut whole = Vec::new();
+    while let Some(end) = rest.windows(2).position(|window| window == b"\r\n") {
+        let size = usize::from_str_radix(String::from_utf8_lossy(&rest[..end]).trim(), 16).unwrap_or(0);
+        if size == 0 {
+            break;
+        }
+        whole.extend_from_slice(&rest[end + 2..end + 2 + size]);
+        rest = &rest[end + 2 + size + 2..];
+    }
+    whole
+}
