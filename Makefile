@@ -1,0 +1,47 @@
+# Puente: what developers and CI run. Each target says what it installs.
+
+CARGO ?= cargo
+CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts console/*.js console/package-lock.json 2>/dev/null)
+
+.PHONY: demo test check build bench console build-packages test-packages screenshots
+
+## The whole product, console included, in target/release/puente.
+build: build-packages console/dist/index.html
+	$(CARGO) build --release --locked
+
+## Builds, then serves the mountain huts from the embedded database.
+demo: build
+	target/release/puente demo
+
+## Everything tested: units, service over a socket, command line, console in Chromium, the oracle.
+test: build-packages test-packages console/dist/index.html
+	$(CARGO) test --workspace --locked
+
+## Format and lints, in Rust and in TypeScript.
+check: build-packages console/dist/index.html
+	$(CARGO) fmt --all --check
+	$(CARGO) clippy --workspace --all-targets --locked -- -D warnings
+	cd console && npm run --silent check
+
+## Measures against the floor; see bench/README.md.
+bench: build-packages console/dist/index.html
+	$(CARGO) run --release --locked -p puente-bench
+
+console: console/dist/index.html
+
+console/dist/index.html: $(CONSOLE_SOURCES) console/node_modules/.package-lock.json
+	cd console && npm run --silent build
+
+console/node_modules/.package-lock.json: console/package-lock.json
+	@echo "installing the console's packages from npm, as pinned in console/package-lock.json"
+	cd console && npm ci --no-audit --no-fund
+
+build-packages:
+	@scripts/install-packages build
+
+test-packages:
+	@scripts/install-packages test
+
+## Takes the pictures of docs/screenshots anew.
+screenshots: build test-packages
+	scripts/screenshots
