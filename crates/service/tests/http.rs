@@ -25,12 +25,12 @@ fn post(service: &TestService, headers: &[(&str, &str)], body: &str) -> Response
 #[test]
 fn the_media_type_decides_the_status_of_a_refusal() {
     let (_project, service) = huts();
-    let wrong = r#"{"query": "{ hutz { nodes { name } } }"}"#;
+    let wrong = r#"{"query": "{ trials { nodes { name } } }"}"#;
     let response = post(&service, &[JSON, ("Accept", "application/graphql-response+json")], wrong);
     assert_eq!((response.status, response.code().as_str()), (400, "VALIDATION_FAILED"));
     assert!(response.header("content-type").unwrap().starts_with("application/graphql-response+json"));
     assert!(response.json().get("data").is_none());
-    assert!(response.text().contains("did you mean `huts`?"), "{}", response.text());
+    assert!(response.text().contains("did you mean `trails`?"), "{}", response.text());
     let response = post(&service, &[JSON, ("Accept", "application/json")], wrong);
     assert_eq!((response.status, response.code().as_str()), (200, "VALIDATION_FAILED"));
     let response = post(&service, &[JSON, ("Accept", "text/html")], wrong);

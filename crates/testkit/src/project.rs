@@ -97,7 +97,7 @@ impl TestProject {
         let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
         let runtime = runtime.expect("a runtime");
         let running = runtime.block_on(puente_service::serve(Arc::clone(&api), records, options)).expect("it starts");
-        TestService { address: running.address, api, running: Some(running), runtime }
+        TestService { address: running.address, api, running: Some((running, runtime)) }
     }
 }
 
@@ -108,8 +108,7 @@ pub struct TestService {
     pub address: SocketAddr,
     /// What it answers with.
     pub api: Arc<Api>,
-    running: Option<Running>,
-    runtime: tokio::runtime::Runtime,
+    running: Option<(Running, tokio::runtime::Runtime)>,
 }
 
 /// A response as it came over the socket.
@@ -151,8 +150,10 @@ impl Response {
 impl TestService {
     /// Stops it as an operator would: what runs is finished.
     pub fn stop(&mut self) {
-        if let Some(running) = self.running.take() {
-            self.runtime.block_on(running.stop());
+        if let Some((running, runtime)) = self.running.take() {
+            // On a thread of its own: the test itself may be asynchronous.
+            let stopping = std::thread::spawn(move || runtime.block_on(running.stop()));
+            stopping.join().expect("it stops");
         }
     }
 

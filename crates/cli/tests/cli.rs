@@ -1,0 +1,219 @@
+//! The command line as a process: what it prints, where it writes, and how it ends.
+
+use std::io::{BufRead as _, BufReader, Write as _};
+use std::path::Path;
+use std::process::{Command, Output, Stdio};
+
+use puente_testkit::project::{OWNER_KEY, TestProject};
+use rstest::rstest;
+use serde_json::{Value as Json, json};
+
+fn puente(project: &Path, arguments: &[&str]) -> Command {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_puente"));
+    command.args(arguments).env("PUENTE_PROJECT", project).env("PUENTE_LOG", "warn").stdin(Stdio::null());
+    for name in ["PUENTE_OWNER_KEY", "PUENTE_SECRET", "PUENTE_LISTEN"] {
+        command.env_remove(name);
+    }
+    command
+}
+
+fn run(project: &Path, arguments: &[&str]) -> (i32, String, String) {
+    told(&puente(project, arguments).output().expect("the binary runs"))
+}
+
+fn told(output: &Output) -> (i32, String, String) {
+    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+    (output.status.code().unwrap_or(-1), text(&output.stdout), text(&output.stderr))
+}
+
+#[test]
+fn from_a_database_to_a_nested_answer() {
+    let made = TestProject::huts();
+    let folder = tempfile::tempdir().unwrap();
+    let project = folder.path().join("api");
+    let source = format!("main=sqlite:{}", made.database().display());
+    let (code, out, err) = run(&project, &["init", "--source", &source]);
+    assert_eq!(code, 0, "{out}{err}");
+    assert!(out.contains("survey/main.json") && out.contains("weather_readings"), "{out}");
+    let ask = ["ask", "--json", "{ huts(first: 1) { nodes { name region { name } } } }"];
+    let (code, out, err) = run(&project, &ask);
+    assert_eq!(code, 0, "{out}{err}");
+    let answer: Json = serde_json::from_str(&out).unwrap();
+    assert_eq!(answer["data"]["huts"]["nodes"].as_array().unwrap().len(), 1);
+    assert!(!out.contains('\u{1b}'), "no colours where it is no terminal");
+    let (code, _, err) = run(&project, &["init", "--source", &source]);
+    assert_eq!(code, 2);
+    assert!(err.contains("is there already"), "{err}");
+}
+
+#[rstest]
+#[case::no_project(&["check"], 2, "puente init")]
+#[case::unknown_command(&["srvey"], 2, "survey")]
+#[case::no_source(&["init"], 2, "--source NAME=URL")]
+#[case::wrong_source(&["init", "--source", "huts.db"], 2, "NAME=URL")]
+#[case::unknown_scheme(&["init", "--source", "a=ftp://x"], 2, "sqlite:")]
+#[case::missing_file(&["init", "--source", "a=sqlite:/nowhere/huts.db"], 3, "cannot be opened")]
+#[case::demo_for_the_world(&["demo", "--listen", "0.0.0.0:0"], 2, "loopback")]
+#[case::open_development(&["serve", "--development", "--listen", "0.0.0.0:0"], 2, "loopback")]
+fn calls_that_cannot_work_say_why(#[case] arguments: &[&str], #[case] code: i32, #[case] text: &str) {
+    let folder = tempfile::tempdir().unwrap();
+    let (found, out, err) = run(folder.path(), arguments);
+    assert_eq!(found, code, "{out}{err}");
+    assert!(format!("{out}{err}").contains(text), "{out}{err}");
+    assert!(!folder.path().join("puente.toml").exists(), "nothing is left behind");
+}
+
+#[test]
+fn every_mistake_in_a_project_file_is_told_at_once_with_its_place() {
+    let project = TestProject::huts();
+    let text = "[source.huts]\nurl = \"sqlite:huts.db\"\nport = 7\n[limit]\npage = 10\n[limits]\npage = \"many\"\n\
+                [[type]]\nname = \"X\"\n[service]\nsecret = \"short\"\n";
+    std::fs::write(project.path().join("puente.toml"), text).unwrap();
+    let (code, out, _) = run(project.path(), &["check"]);
+    assert_eq!(code, 2);
+    for line in ["puente.toml:3:1", "puente.toml:4:", "puente.toml:7:1", "puente.toml:8:", "puente.toml:11:1"] {
+        assert!(out.contains(line), "{line} in {out}");
+    }
+    assert!(out.contains("did you mean `limits`?"), "{out}");
+}
+
+#[test]
+fn survey_and_check_tell_what_changed() {
+    let project = TestProject::huts();
+    assert_eq!(run(project.path(), &["check"]).0, 0);
+    let connection = rusqlite::Connection::open(project.database()).unwrap();
+    connection.execute_batch("alter table badges add column colour text; drop view occupancy").unwrap();
+    let (code, out, _) = run(project.path(), &["check", "--json"]);
+    assert_eq!(code, 1, "{out}");
+    let findings: Json = serde_json::from_str(&out).unwrap();
+    let texts: Vec<_> = findings["findings"].as_array().unwrap().iter().map(|f| f["text"].as_str().unwrap()).collect();
+    assert!(texts.contains(&"`badges.colour` is new") && texts.contains(&"`occupancy` is gone"), "{texts:?}");
+    let (code, out, _) = run(project.path(), &["survey"]);
+    assert_eq!(code, 0);
+    assert!(out.contains("`badges.colour` is new"), "{out}");
+    assert_eq!(run(project.path(), &["check"]).0, 0);
+    std::fs::remove_file(project.database()).unwrap();
+    assert_eq!(run(project.path(), &["check"]).0, 3);
+    assert_eq!(run(project.path(), &["check", "--offline"]).0, 0);
+    std::fs::write(project.open().survey_file(), "{").unwrap();
+    let (code, out, _) = run(project.path(), &["check", "--offline"]);
+    assert_eq!(code, 2);
+    assert!(out.contains("version control"), "{out}");
+}
+
+#[test]
+fn the_survey_file_is_the_same_twice_and_the_schema_needs_no_database() {
+    let project = TestProject::huts();
+    let file = project.open().survey_file();
+    let before = std::fs::read_to_string(&file).unwrap();
+    assert_eq!(run(project.path(), &["survey"]).0, 0);
+    assert_eq!(std::fs::read_to_string(&file).unwrap(), before);
+    std::fs::remove_file(project.database()).unwrap();
+    let (code, out, _) = run(project.path(), &["schema"]);
+    assert_eq!(code, 0);
+    assert!(out.contains("type Query {") && out.contains("enum BookingStatus {"), "{out}");
+}
+
+#[test]
+fn documents_come_from_a_file_or_from_standard_input_with_variables() {
+    let project = TestProject::huts();
+    let file = project.path().join("ask.graphql");
+    std::fs::write(&file, "query A($n: Int!, $c: String) { huts(first: $n, filter: { code: { eq: $c } }) { totalCount } } query B { __typename }").unwrap();
+    let file = file.display().to_string();
+    let (code, out, err) = run(project.path(), &["ask", "--file", &file, "--operation", "A", "--var", "n=3", "--var", "c=none", "--json"]);
+    assert_eq!((code, serde_json::from_str::<Json>(&out).unwrap()), (0, json!({"data": {"huts": {"totalCount": 0}}})), "{err}");
+    let mut child = puente(project.path(), &["ask", "-", "--variables", "{\"n\": 2}", "--table", "--statements"])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    child.stdin.take().unwrap().write_all(b"query($n: Int) { huts(first: $n) { nodes { id name } } }").unwrap();
+    let (code, out, _) = told(&child.wait_with_output().unwrap());
+    assert_eq!(code, 0);
+    assert!(out.contains("│ id") && out.contains("1 statements") && out.contains("select "), "{out}");
+    let (code, _, err) = run(project.path(), &["ask", "{ huts { nam } }"]);
+    assert_eq!(code, 1);
+    assert!(err.contains("VALIDATION_FAILED"), "{err}");
+}
+
+#[test]
+fn a_running_service_is_asked_by_its_address() {
+    let project = TestProject::huts();
+    let service = project.serve();
+    let url = format!("http://{}", service.address);
+    let ask = ["ask", "--url", &url, "--json", "{ huts(first: 1) { nodes { id } } }"];
+    let (code, out, err) = told(&puente(project.path(), &ask).env("PUENTE_OWNER_KEY", OWNER_KEY).output().unwrap());
+    assert_eq!((code, out.trim()), (0, r#"{"data":{"huts":{"nodes":[{"id":1}]}}}"#), "{err}");
+    let (code, _, err) = run(project.path(), &ask);
+    assert_eq!(code, 2);
+    assert!(err.contains("PUENTE_OWNER_KEY"), "{err}");
+    let nobody = ["ask", "--url", "http://127.0.0.1:9", "{ __typename }"];
+    let (code, _, err) = told(&puente(project.path(), &nobody).env("PUENTE_OWNER_KEY", "x").output().unwrap());
+    assert_eq!(code, 3, "{err}");
+}
+
+#[test]
+fn keys_are_made_listed_and_revoked() {
+    let project = TestProject::huts();
+    let (code, out, err) = run(project.path(), &["key", "create", "ci"]);
+    assert_eq!(code, 0);
+    assert!(out.starts_with("puente_") && err.contains("cannot be shown again"));
+    let (_, list, _) = run(project.path(), &["key", "list", "--json"]);
+    assert_eq!(serde_json::from_str::<Json>(&list).unwrap()[0]["name"], "ci");
+    assert!(!list.contains(out.trim()));
+    assert_eq!(run(project.path(), &["key", "revoke", "ci"]).0, 0);
+    assert_eq!(run(project.path(), &["key", "revoke", "ci"]).0, 1);
+}
+
+#[test]
+fn production_wants_a_secret_and_a_signal_stops_the_service() {
+    let project = TestProject::huts();
+    let (code, _, err) = run(project.path(), &["serve", "--listen", "127.0.0.1:0"]);
+    assert_eq!(code, 2);
+    assert!(err.contains("PUENTE_SECRET"), "{err}");
+    let mut child = puente(project.path(), &["serve", "--development", "--listen", "127.0.0.1:0"])
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut lines = BufReader::new(child.stderr.take().unwrap()).lines();
+    let line = lines.find(|line| line.as_ref().is_ok_and(|line| line.contains("/console"))).unwrap().unwrap();
+    assert!(line.contains("http://127.0.0.1:"), "{line}");
+    assert!(Command::new("kill").arg(child.id().to_string()).status().unwrap().success());
+    assert_eq!(child.wait().unwrap().code(), Some(0));
+}
+
+#[test]
+fn the_demo_starts_with_an_address_a_key_and_three_asks() {
+    let folder = tempfile::tempdir().unwrap();
+    let dir = folder.path().join("huts");
+    let mut child = puente(folder.path(), &["demo", "--dir", dir.to_str().unwrap(), "--listen", "127.0.0.1:0"])
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
+    let mut told = String::new();
+    for line in lines.by_ref().map_while(Result::ok) {
+        told.push_str(&line);
+        told.push('\n');
+        if line.contains("Ctrl-C") {
+            break;
+        }
+    }
+    assert!(told.contains("/console#key=puente_") && told.contains("/graphql"), "{told}");
+    assert_eq!(told.matches("puente ask --project").count(), 3, "{told}");
+    assert!(Command::new("kill").arg(child.id().to_string()).status().unwrap().success());
+    assert_eq!(child.wait().unwrap().code(), Some(0));
+    for (_, document) in puente_demo::ASKS {
+        let (code, out, err) = run(&dir, &["ask", "--json", document]);
+        assert_eq!(code, 0, "{document}: {out}{err}");
+    }
+}
+
+#[test]
+fn completions_are_printed_for_every_shell() {
+    let folder = tempfile::tempdir().unwrap();
+    for shell in ["bash", "zsh", "fish"] {
+        let (code, out, _) = run(folder.path(), &["completions", shell]);
+        assert!(code == 0 && out.contains("survey"), "{shell}");
+    }
+}
