@@ -5,18 +5,28 @@ use rusqlite::{Transaction, params};
 use crate::random::Random;
 
 const FIRST: &[&str] = &[
-    "Alba", "Bruno", "Carla", "Dario", "Elena", "Fabio", "Greta", "Hugo", "Ilse", "Jonas", "Katja", "Luca", "Mira", "Nils",
-    "Olga", "Paolo", "Quirin", "Rosa", "Sven", "Tilda", "Ursin", "Vera", "Walter", "Xenia", "Yann", "Zora",
+    "Alba", "Bruno", "Carla", "Dario", "Elena", "Fabio", "Greta", "Hugo", "Ilse", "Jonas", "Katja", "Luca", "Mira",
+    "Nils", "Olga", "Paolo", "Quirin", "Rosa", "Sven", "Tilda", "Ursin", "Vera", "Walter", "Xenia", "Yann", "Zora",
 ];
 const LAST: &[&str] = &[
-    "Amsler", "Bernasch", "Caduro", "Dorta", "Egloff", "Felber", "Gadient", "Hollen", "Inauen", "Jost", "Kolb", "Lorez",
-    "Meuli", "Nay", "Oswald", "Prader", "Quinter", "Ragaz", "Seiler", "Tscharn", "Ulber", "Vonmoos", "Wyss", "Zindel",
+    "Amsler", "Bernasch", "Caduro", "Dorta", "Egloff", "Felber", "Gadient", "Hollen", "Inauen", "Jost", "Kolb",
+    "Lorez", "Meuli", "Nay", "Oswald", "Prader", "Quinter", "Ragaz", "Seiler", "Tscharn", "Ulber", "Vonmoos", "Wyss",
+    "Zindel",
 ];
-const PEAKS: &[&str] = &["Silver", "Raven", "Cloud", "Wolf", "Marmot", "Larch", "Eagle", "Granite", "Thistle", "Echo", "Frost", "Amber"];
+const PEAKS: &[&str] =
+    &["Silver", "Raven", "Cloud", "Wolf", "Marmot", "Larch", "Eagle", "Granite", "Thistle", "Echo", "Frost", "Amber"];
 const PLACES: &[&str] = &["Saddle", "Ridge", "Pass", "Lake", "Tarn", "Meadow", "Needle", "Cirque"];
-const ITEMS: &[(&str, &str)] =
-    &[("flour", "kg"), ("lentils", "kg"), ("coffee", "kg"), ("gas", "bottle"), ("firewood", "stere"), ("blankets", "piece"), ("candles", "piece")];
-const NOTES: &[&str] = &["vegetarian", "arrives late", "with a dog, 100% friendly", "“quiet” room, please", "brings own rope"];
+const ITEMS: &[(&str, &str)] = &[
+    ("flour", "kg"),
+    ("lentils", "kg"),
+    ("coffee", "kg"),
+    ("gas", "bottle"),
+    ("firewood", "stere"),
+    ("blankets", "piece"),
+    ("candles", "piece"),
+];
+const NOTES: &[&str] =
+    &["vegetarian", "arrives late", "with a dog, 100% friendly", "“quiet” room, please", "brings own rope"];
 
 const HUTS: i64 = 60;
 const HIKERS: i64 = 2_500;
@@ -64,7 +74,16 @@ fn person(random: &mut Random) -> String {
 
 fn regions_and_wardens(db: &Transaction<'_>, random: &mut Random) -> rusqlite::Result<()> {
     let mut region = db.prepare("insert into regions values (?, ?, ?)")?;
-    let names = ["Northern Range", "Southern Range", "Upper Valley", "Lower Valley", "High Plateau", "Lake Country", "Old Glacier", "Larch Woods"];
+    let names = [
+        "Northern Range",
+        "Southern Range",
+        "Upper Valley",
+        "Lower Valley",
+        "High Plateau",
+        "Lake Country",
+        "Old Glacier",
+        "Larch Woods",
+    ];
     for (id, name) in (1_i64..).zip(names) {
         region.execute(params![id, name, (id > 2).then_some(1 + id % 2)])?;
     }
@@ -73,8 +92,21 @@ fn regions_and_wardens(db: &Transaction<'_>, random: &mut Random) -> rusqlite::R
         let name = person(random);
         let email = format!("{}{id}@huts.example", name.split(' ').next().unwrap_or_default());
         let licence: String = random.bytes(16).iter().map(|byte| format!("{byte:02x}")).collect();
-        let licence = format!("{}-{}-{}-{}-{}", &licence[..8], &licence[8..12], &licence[12..16], &licence[16..20], &licence[20..]);
-        warden.execute(params![id, name, email, date(-random.between(100, 9_000)), (!random.one_in(5)).then_some(licence)])?;
+        let licence = format!(
+            "{}-{}-{}-{}-{}",
+            &licence[..8],
+            &licence[8..12],
+            &licence[12..16],
+            &licence[16..20],
+            &licence[20..]
+        );
+        warden.execute(params![
+            id,
+            name,
+            email,
+            date(-random.between(100, 9_000)),
+            (!random.one_in(5)).then_some(licence)
+        ])?;
     }
     Ok(())
 }
@@ -123,7 +155,13 @@ fn hikers(db: &Transaction<'_>, random: &mut Random) -> rusqlite::Result<()> {
             (!random.one_in(3)).then(|| format!("+00 555 {:06}", random.between(0, 999_999))),
             (!random.one_in(10)).then(|| date(-random.between(6_500, 28_000))),
             random.one_in(2).then_some(9_000_000_000_000_000_000 + id),
-            format!("{} {:02}:{:02}:{:02}", date(-random.between(1, 900)), random.between(0, 23), random.between(0, 59), random.between(0, 59)),
+            format!(
+                "{} {:02}:{:02}:{:02}",
+                date(-random.between(1, 900)),
+                random.between(0, 23),
+                random.between(0, 59),
+                random.between(0, 59)
+            ),
         ])?;
     }
     let mut badge = db.prepare("insert into badges values (?, ?)")?;
@@ -181,7 +219,8 @@ fn trails(db: &Transaction<'_>, random: &mut Random) -> rusqlite::Result<()> {
 
 fn supplies(db: &Transaction<'_>, random: &mut Random) -> rusqlite::Result<()> {
     let mut supply = db.prepare("insert into supplies values (?,?,?,?,?)")?;
-    let mut delivery = db.prepare("insert into supply_deliveries (hut_id, item, quantity, delivered_at) values (?,?,?,?)")?;
+    let mut delivery =
+        db.prepare("insert into supply_deliveries (hut_id, item, quantity, delivered_at) values (?,?,?,?)")?;
     for hut in 1..=HUTS {
         for (item, unit) in ITEMS {
             if random.one_in(3) {
@@ -227,7 +266,13 @@ fn odds_and_ends(db: &Transaction<'_>, random: &mut Random) -> rusqlite::Result<
     db.execute("insert into incident_log values ('XX99', null, '{\"kind\":\"hoax\"}', null)", [])?;
     let mut lost = db.prepare("insert into \"lost & found\" values (?,?,?,?,?)")?;
     for (id, item) in (1_i64..).zip(["red scarf", "left boot", "map of the Old Glacier", "harmonica"]) {
-        lost.execute(params![id, date(random.between(0, 90)), date(90 + id), random.one_in(2).then(|| person(random)), item])?;
+        lost.execute(params![
+            id,
+            date(random.between(0, 90)),
+            date(90 + id),
+            random.one_in(2).then(|| person(random)),
+            item
+        ])?;
     }
     let mut legacy = db.prepare("insert into Booking values (?, ?)")?;
     for id in 1..=12_i64 {

@@ -88,7 +88,9 @@ mod tests {
         fill(&mut two).unwrap();
         let digest = |connection: &Connection| -> String {
             connection
-                .query_row("select sum(id * nights) || ' ' || group_concat(distinct note) from bookings", [], |row| row.get(0))
+                .query_row("select sum(id * nights) || ' ' || group_concat(distinct note) from bookings", [], |row| {
+                    row.get(0)
+                })
                 .unwrap()
         };
         assert_eq!(digest(&one), digest(&two));

@@ -120,8 +120,13 @@ fn documents_come_from_a_file_or_from_standard_input_with_variables() {
     let file = project.path().join("ask.graphql");
     std::fs::write(&file, "query A($n: Int!, $c: String) { huts(first: $n, filter: { code: { eq: $c } }) { totalCount } } query B { __typename }").unwrap();
     let file = file.display().to_string();
-    let (code, out, err) = run(project.path(), &["ask", "--file", &file, "--operation", "A", "--var", "n=3", "--var", "c=none", "--json"]);
-    assert_eq!((code, serde_json::from_str::<Json>(&out).unwrap()), (0, json!({"data": {"huts": {"totalCount": 0}}})), "{err}");
+    let (code, out, err) =
+        run(project.path(), &["ask", "--file", &file, "--operation", "A", "--var", "n=3", "--var", "c=none", "--json"]);
+    assert_eq!(
+        (code, serde_json::from_str::<Json>(&out).unwrap()),
+        (0, json!({"data": {"huts": {"totalCount": 0}}})),
+        "{err}"
+    );
     let mut child = puente(project.path(), &["ask", "-", "--variables", "{\"n\": 2}", "--table", "--statements"])
         .stdin(Stdio::piped())
         .stdout(Stdio::piped())

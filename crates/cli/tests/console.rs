@@ -7,7 +7,20 @@ use fantoccini::key::Key;
 use puente_testkit::browser::Browser;
 use puente_testkit::project::{OWNER_KEY, TestProject, TestService};
 
-const DOCUMENT: &str = "{ huts(first: 5, orderBy: [{ altitude: DESC }]) { totalCount nodes { name altitude region { name } bookings(first: 2) { nodes { startsOn hiker { name } } } } } }";
+const DOCUMENT: &str = "\
+query HighestHuts {
+  huts(first: 5, orderBy: [{ altitude: DESC }]) {
+    totalCount
+    nodes {
+      name
+      altitude
+      region { name }
+      bookings(first: 2) {
+        nodes { startsOn hiker { name } }
+      }
+    }
+  }
+}";
 
 /// Opens the Ask page and waits until editor and schema are there.
 async fn open(browser: &Browser, service: &TestService) {
@@ -45,13 +58,16 @@ async fn an_ask_is_written_run_and_read() {
     write(&browser, "Document", DOCUMENT).await;
     run_by_keyboard(&browser).await;
     browser.wait_for("the answer's table", "return document.body.innerText.includes('region.name')").await;
-    let rows = browser.wait_for("rows", "return document.querySelectorAll('section[aria-label=huts] tbody tr').length").await;
+    let rows =
+        browser.wait_for("rows", "return document.querySelectorAll('section[aria-label=huts] tbody tr').length").await;
     assert_eq!(rows, 5);
     press(&browser, "2 rows").await;
     browser.wait_for("the nested rows", "return document.body.innerText.includes('hiker.name')").await;
     browser.picture("ask.png").await;
     press(&browser, "JSON").await;
-    browser.wait_for("the JSON", "return document.querySelector('pre')?.innerText.includes('\"totalCount\": 60')").await;
+    browser
+        .wait_for("the JSON", "return document.querySelector('pre')?.innerText.includes('\"totalCount\": 60')")
+        .await;
     press(&browser, "Statements").await;
     browser.wait_for("the statements", "return document.body.innerText.includes('executed 10×')").await;
     browser.picture("ask-statements.png").await;

@@ -175,7 +175,8 @@ impl Api {
     async fn run(&self, ask: &Ask, start: Instant) -> Result<Outcome, Vec<Problem>> {
         let bound = self.bind(ask)?;
         if bound.plan().selects().is_empty() {
-            let answer = json::write(&bound, &mut Nothing, self.limits.answer_bytes).map_err(|problem| vec![problem])?;
+            let answer =
+                json::write(&bound, &mut Nothing, self.limits.answer_bytes).map_err(|problem| vec![problem])?;
             return Ok(Outcome { answer, statements: Vec::new() });
         }
         let request = Request {
@@ -244,7 +245,9 @@ impl Api {
         for problem in problems.iter().filter(|problem| problem.code.level() != Level::Info) {
             let (code, detail) = (problem.code.as_str(), problem.detail.as_deref().unwrap_or_default());
             match problem.code.level() {
-                Level::Error => tracing::error!(target: "puente::ask", request = request_id, code, detail, "{}", problem.message),
+                Level::Error => {
+                    tracing::error!(target: "puente::ask", request = request_id, code, detail, "{}", problem.message)
+                }
                 _ => tracing::warn!(target: "puente::ask", request = request_id, code, detail, "{}", problem.message),
             }
         }

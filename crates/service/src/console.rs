@@ -19,7 +19,8 @@ const NONCE_MARK: &str = "%NONCE%";
 
 pub(crate) fn page() -> Page {
     let nonce = crate::records::random_text(16);
-    let html = Assets::get("index.html").map_or_else(String::new, |file| String::from_utf8_lossy(&file.data).into_owned());
+    let html =
+        Assets::get("index.html").map_or_else(String::new, |file| String::from_utf8_lossy(&file.data).into_owned());
     Page {
         html: html.replace(NONCE_MARK, &nonce),
         policy: format!(

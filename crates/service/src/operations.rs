@@ -81,7 +81,8 @@ fn remember(catalog: &mut Catalog, model: &Model) {
 
 fn write(folder: &ProjectFolder, catalog: &Catalog) -> Result<(), FolderError> {
     let file = folder.survey_file();
-    let failed = |error: std::io::Error| FolderError::Unreadable(format!("{} cannot be written: {error}", file.display()));
+    let failed =
+        |error: std::io::Error| FolderError::Unreadable(format!("{} cannot be written: {error}", file.display()));
     if let Some(parent) = file.parent() {
         std::fs::create_dir_all(parent).map_err(failed)?;
     }

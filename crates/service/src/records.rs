@@ -95,9 +95,13 @@ impl Records {
     pub fn create_key(&self, name: &str, role: &str) -> Result<String, RecordsError> {
         let key = format!("puente_{}", random_text(32));
         let connection = self.connection();
-        let taken: bool = connection.query_row("select exists (select 1 from access_keys where name = ?)", [name], |row| row.get(0))?;
+        let taken: bool =
+            connection
+                .query_row("select exists (select 1 from access_keys where name = ?)", [name], |row| row.get(0))?;
         if taken {
-            return Err(RecordsError(format!("a key named `{name}` is there already; revoke it, or choose another name")));
+            return Err(RecordsError(format!(
+                "a key named `{name}` is there already; revoke it, or choose another name"
+            )));
         }
         connection.execute(
             "insert into access_keys (name, role, hash) values (?, ?, ?)",

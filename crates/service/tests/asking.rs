@@ -95,7 +95,12 @@ fn walking_by_pages_meets_every_row_once_forward_and_backward() {
         loop {
             let answer = service.post(&json!({ "query": document, "variables": { "c": at } })).json();
             let list = &answer["data"]["bookings"];
-            let mut page: Vec<i64> = list["nodes"].as_array().unwrap_or_else(|| panic!("{answer:#}")).iter().map(|n| n["id"].as_i64().unwrap()).collect();
+            let mut page: Vec<i64> = list["nodes"]
+                .as_array()
+                .unwrap_or_else(|| panic!("{answer:#}"))
+                .iter()
+                .map(|n| n["id"].as_i64().unwrap())
+                .collect();
             if size == "last" {
                 page.reverse();
             }
@@ -119,7 +124,11 @@ fn walking_by_pages_meets_every_row_once_forward_and_backward() {
 #[case::not_graphql("{ huts(", "PARSE_FAILED", "")]
 #[case::unknown_field("{ huts { nodes { nam } } }", "VALIDATION_FAILED", "did you mean `name`?")]
 #[case::unknown_argument("{ huts(frist: 1) { totalCount } }", "VALIDATION_FAILED", "did you mean `first`?")]
-#[case::unknown_member("{ huts(filter: { nme: { eq: \"x\" } }) { totalCount } }", "VALIDATION_FAILED", "did you mean `name`?")]
+#[case::unknown_member(
+    "{ huts(filter: { nme: { eq: \"x\" } }) { totalCount } }",
+    "VALIDATION_FAILED",
+    "did you mean `name`?"
+)]
 #[case::wrong_type("{ huts(first: \"three\") { totalCount } }", "VALIDATION_FAILED", "Int")]
 #[case::first_and_last("{ huts(first: 1, last: 1) { totalCount } }", "INVALID_ARGUMENT", "exclude each other")]
 #[case::too_large_a_page("{ huts(first: 501) { totalCount } }", "INVALID_ARGUMENT", "from 0 to 500")]
@@ -127,10 +136,18 @@ fn walking_by_pages_meets_every_row_once_forward_and_backward() {
 #[case::offset_and_cursor("{ huts(offset: 1, after: \"x\") { totalCount } }", "INVALID_ARGUMENT", "`offset` excludes")]
 #[case::eq_null("{ huts(filter: { name: { eq: null } }) { totalCount } }", "INVALID_ARGUMENT", "isNull")]
 #[case::cursor("{ huts(after: \"abc\") { totalCount } }", "INVALID_CURSOR", "no cursor of this list")]
-#[case::date("{ bookings(filter: { startsOn: { eq: \"2026-02-30\" } }) { totalCount } }", "INVALID_ARGUMENT", "such as \"2026-07-14\"")]
+#[case::date(
+    "{ bookings(filter: { startsOn: { eq: \"2026-02-30\" } }) { totalCount } }",
+    "INVALID_ARGUMENT",
+    "such as \"2026-07-14\""
+)]
 #[case::two_keys("{ hut(key: { id: 1, code: \"x\" }) { id } }", "VALIDATION_FAILED", "")]
 #[case::two_operations("query A { __typename } query B { __typename }", "VALIDATION_FAILED", "one of A, B")]
-#[case::too_costly("{ bookings(first: 500) { nodes { hut { bookings(first: 500) { nodes { hut { bookings { totalCount } } } } } } } }", "TOO_COSTLY", "smaller pages")]
+#[case::too_costly(
+    "{ bookings(first: 500) { nodes { hut { bookings(first: 500) { nodes { hut { bookings { totalCount } } } } } } } }",
+    "TOO_COSTLY",
+    "smaller pages"
+)]
 fn bad_documents_get_their_clear_error(#[case] document: &str, #[case] code: &str, #[case] text: &str) {
     static SERVICE: std::sync::OnceLock<(TestProject, TestService)> = std::sync::OnceLock::new();
     let (_, service) = SERVICE.get_or_init(huts);
@@ -154,7 +171,8 @@ fn bad_documents_get_their_clear_error(#[case] document: &str, #[case] code: &st
 fn bad_variables_get_their_clear_error(#[case] variables: Json, #[case] text: &str) {
     static SERVICE: std::sync::OnceLock<(TestProject, TestService)> = std::sync::OnceLock::new();
     let (_, service) = SERVICE.get_or_init(huts);
-    let document = "query($n: Int!, $f: HutFilter, $o: [HutOrder!]) { huts(first: $n, filter: $f, orderBy: $o) { totalCount } }";
+    let document =
+        "query($n: Int!, $f: HutFilter, $o: [HutOrder!]) { huts(first: $n, filter: $f, orderBy: $o) { totalCount } }";
     let response = service.post(&json!({ "query": document, "variables": variables }));
     assert_eq!((response.status, response.code().as_str()), (400, "INVALID_VARIABLE"));
     let message = response.json()["errors"][0]["message"].as_str().unwrap().to_owned();
@@ -185,7 +203,10 @@ const SLOW: &str = "create table steps (i integer primary key);
 #[test]
 fn a_slow_ask_is_cancelled_in_the_database_at_its_time() {
     // The survey samples the view, so it is made slow only afterwards.
-    let project = TestProject::of_sql("create table steps (i integer primary key); create view slow as select i from steps;", "[limits]\ntime_ms = 300\n");
+    let project = TestProject::of_sql(
+        "create table steps (i integer primary key); create view slow as select i from steps;",
+        "[limits]\ntime_ms = 300\n",
+    );
     make_slow(&project);
     let service = project.serve();
     let start = Instant::now();
@@ -200,7 +221,10 @@ fn a_slow_ask_is_cancelled_in_the_database_at_its_time() {
 
 #[test]
 fn an_ask_whose_client_left_is_cancelled_in_the_database() {
-    let project = TestProject::of_sql("create table steps (i integer primary key); create view slow as select i from steps;", "[service]\nreaders = 1\n[limits]\ntime_ms = 60000\n");
+    let project = TestProject::of_sql(
+        "create table steps (i integer primary key); create view slow as select i from steps;",
+        "[service]\nreaders = 1\n[limits]\ntime_ms = 60000\n",
+    );
     make_slow(&project);
     let service = project.serve();
     let authorization = format!("Bearer {OWNER_KEY}");
@@ -231,7 +255,11 @@ fn stopping_finishes_what_runs() {
     service.stop();
     let mut answer = String::new();
     std::io::Read::read_to_string(&mut stream, &mut answer).unwrap();
-    assert!(answer.starts_with("HTTP/1.1 200") && answer.ends_with("}"), "{}", answer.chars().take(200).collect::<String>());
+    assert!(
+        answer.starts_with("HTTP/1.1 200") && answer.ends_with("}"),
+        "{}",
+        answer.chars().take(200).collect::<String>()
+    );
 }
 
 #[test]
@@ -251,7 +279,12 @@ fn a_value_that_does_not_fit_is_an_error_on_its_field_and_no_more() {
     assert_eq!(errors.len(), 5, "{errors:#?}");
     assert_eq!(errors[0]["path"], json!(["odds", "nodes", 1, "n"]));
     assert_eq!(errors[0]["extensions"]["code"], "VALUE_UNFIT");
-    assert!(errors[0]["message"].as_str().unwrap().contains("of the row with id 2 expects an integer of 32 bits, found the text \"many\""));
+    assert!(
+        errors[0]["message"]
+            .as_str()
+            .unwrap()
+            .contains("of the row with id 2 expects an integer of 32 bits, found the text \"many\"")
+    );
 }
 
 #[test]
@@ -279,7 +312,8 @@ fn introspection_and_the_printed_schema_are_the_same() {
     assert!(answer.get("errors").is_none(), "{answer:#}");
     let types = answer["data"]["__schema"]["types"].as_array().unwrap();
     let schema = apollo_compiler::Schema::parse_and_validate(&sdl, "printed.graphql").expect("the SDL is valid");
-    let introspected: std::collections::BTreeSet<_> = types.iter().map(|t| t["name"].as_str().unwrap().to_owned()).collect();
+    let introspected: std::collections::BTreeSet<_> =
+        types.iter().map(|t| t["name"].as_str().unwrap().to_owned()).collect();
     let printed: std::collections::BTreeSet<_> = schema.types.keys().map(ToString::to_string).collect();
     assert_eq!(introspected, printed);
     for t in types {

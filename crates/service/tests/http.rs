@@ -137,7 +137,11 @@ fn health_tells_whether_the_source_answers_and_asks_say_so_too() {
         let response = service.ask("{ huts { totalCount } }");
         assert_eq!((response.status, response.code().as_str()), (503, "SOURCE_UNAVAILABLE"));
     }
-    std::fs::write(&file, b"this is no database, it is a text of some length that goes on for a while, for 100 bytes and more...").unwrap();
+    std::fs::write(
+        &file,
+        b"this is no database, it is a text of some length that goes on for a while, for 100 bytes and more...",
+    )
+    .unwrap();
     assert_eq!(service.ask("{ huts { totalCount } }").code(), "SOURCE_UNAVAILABLE");
     std::fs::write(&file, kept).unwrap();
     std::thread::sleep(std::time::Duration::from_millis(1_200));
@@ -146,7 +150,10 @@ fn health_tells_whether_the_source_answers_and_asks_say_so_too() {
 
 #[test]
 fn tables_that_changed_are_a_drift_and_not_a_crash() {
-    let project = TestProject::of_sql("create table huts (id integer primary key, name text); insert into huts values (1, 'a')", "");
+    let project = TestProject::of_sql(
+        "create table huts (id integer primary key, name text); insert into huts values (1, 'a')",
+        "",
+    );
     let service = project.serve();
     assert_eq!(service.ask("{ huts { nodes { name } } }").status, 200);
     let connection = rusqlite::Connection::open(project.database()).unwrap();
@@ -159,7 +166,8 @@ fn tables_that_changed_are_a_drift_and_not_a_crash() {
 #[test]
 fn answers_are_compressed_for_those_who_accept_it() {
     let (_project, service) = huts();
-    let response = post(&service, &[JSON, ("Accept-Encoding", "gzip")], r#"{"query": "{ huts { nodes { name notes code } } }"}"#);
+    let response =
+        post(&service, &[JSON, ("Accept-Encoding", "gzip")], r#"{"query": "{ huts { nodes { name notes code } } }"}"#);
     assert_eq!(response.header("content-encoding"), Some("gzip"));
     assert_eq!(response.body[..2], [0x1f, 0x8b]);
 }

@@ -31,9 +31,16 @@ impl Browser {
             .expect("chromedriver is installed: `scripts/install-test-packages` does it");
         let profile = tempfile::tempdir().expect("a folder");
         let mut arguments: Vec<String> = [
-            "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
-            "--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage",
-            "--window-size=1280,800",
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--disable-dev-shm-usage",
+            "--window-size=1280,943",
         ]
         .map(str::to_owned)
         .to_vec();
@@ -48,8 +55,10 @@ impl Browser {
         let capabilities = capabilities.as_object().cloned().expect("an object");
         let deadline = Instant::now() + Duration::from_secs(30);
         let client = loop {
-            let attempt =
-                ClientBuilder::new(http_connector()).capabilities(capabilities.clone()).connect(&format!("http://127.0.0.1:{port}")).await;
+            let attempt = ClientBuilder::new(http_connector())
+                .capabilities(capabilities.clone())
+                .connect(&format!("http://127.0.0.1:{port}"))
+                .await;
             match attempt {
                 Ok(client) => break client,
                 Err(error) if Instant::now() > deadline => panic!("no browser: {error}"),

@@ -30,7 +30,8 @@ fn puente_and_the_oracle_answer_the_same() {
             let mut cursors = |of: usize, order: &str, place: usize| cursor(&asker, of, order, place);
             let ask = random_ask(&mut random, &world, &view, &mut cursors);
             let told = format!("seed {seed}, ask {number}:\n{}\n{:?}\n", ask.document, ask.variables);
-            let outcome = asker.ask(&ask.document, &ask.variables).unwrap_or_else(|problems| panic!("{told}{problems:#?}"));
+            let outcome =
+                asker.ask(&ask.document, &ask.variables).unwrap_or_else(|problems| panic!("{told}{problems:#?}"));
             let found = open_cursors(&asker.sealer, &String::from_utf8(outcome.answer.data).unwrap());
             let (expected, mut expected_problems) = Interpreter::new(&world, &view).answer(&ask);
             let statements: Vec<_> = outcome.statements.iter().map(|report| &report.text).collect();

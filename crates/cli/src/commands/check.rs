@@ -78,7 +78,11 @@ impl Check {
             match puente_service::check_drift(&folder, &surveyed) {
                 Ok(drift) => {
                     let breaks = drift.iter().any(|drift| drift.breaking);
-                    findings.extend(drift.into_iter().map(|d| Finding { kind: "drift", text: d.text, breaking: d.breaking }));
+                    findings.extend(drift.into_iter().map(|d| Finding {
+                        kind: "drift",
+                        text: d.text,
+                        breaking: d.breaking,
+                    }));
                     if breaks {
                         findings.push(Finding {
                             kind: "drift",

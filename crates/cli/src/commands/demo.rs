@@ -23,14 +23,21 @@ pub(crate) struct Demo {
 impl Demo {
     pub(crate) fn run(self) -> Result<(), Failure> {
         if !self.listen.ip().is_loopback() {
-            return Err(Failure::wrong(format!("the demo listens on a loopback address only, and {} is none", self.listen)));
+            return Err(Failure::wrong(format!(
+                "the demo listens on a loopback address only, and {} is none",
+                self.listen
+            )));
         }
         logging::start();
         let start = std::time::Instant::now();
         puente_demo::write(&self.dir).map_err(Failure::wrong)?;
         let folder = ProjectFolder::open(&self.dir)?;
         puente_service::survey(&folder)?;
-        output::say(format!("The mountain huts are in {} ({:.1} s).", self.dir.display(), start.elapsed().as_secs_f64()));
+        output::say(format!(
+            "The mountain huts are in {} ({:.1} s).",
+            self.dir.display(),
+            start.elapsed().as_secs_f64()
+        ));
         super::block_on(self.serve(&folder))?
     }
 
@@ -41,7 +48,9 @@ impl Demo {
             Some(key) => key,
             None => {
                 // The keys of earlier starts were shown once and are lost: they are revoked.
-                for old in records.keys()?.iter().filter(|key| key.name.starts_with("demo-") && key.revoked_at.is_none()) {
+                for old in
+                    records.keys()?.iter().filter(|key| key.name.starts_with("demo-") && key.revoked_at.is_none())
+                {
                     records.revoke_key(&old.name)?;
                 }
                 let number = records.keys()?.len() + 1;

@@ -33,8 +33,9 @@ impl Init {
              # An empty file serves everything, to the owner alone.\n\n[source.{name}]\nurl = {}\n",
             serde_json::Value::from(url.as_str())
         );
-        project::read(&text, &puente_service::environment::read)
-            .map_err(|mistakes| Failure::wrong(mistakes.iter().map(|m| m.text.clone()).collect::<Vec<_>>().join("\n")))?;
+        project::read(&text, &puente_service::environment::read).map_err(|mistakes| {
+            Failure::wrong(mistakes.iter().map(|m| m.text.clone()).collect::<Vec<_>>().join("\n"))
+        })?;
         let failed = |error: std::io::Error| Failure::wrong(format!("{} cannot be written: {error}", file.display()));
         std::fs::create_dir_all(path).map_err(failed)?;
         std::fs::write(&file, text).map_err(failed)?;

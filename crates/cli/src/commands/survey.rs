@@ -84,7 +84,11 @@ pub(crate) fn summary(outcome: &SurveyOutcome) -> String {
         Some(changes) => {
             line(heading("\nSince the last survey"));
             for change in changes {
-                line(format!("  {}{}", change.text, if change.breaking { urgent(" (breaks asks)") } else { String::new() }));
+                line(format!(
+                    "  {}{}",
+                    change.text,
+                    if change.breaking { urgent(" (breaks asks)") } else { String::new() }
+                ));
             }
         }
     }

@@ -42,8 +42,11 @@ fn compare_tables(old: &Table, new: &Table, found: &mut Vec<Drift>) {
                 found.push(drift(name, text, now.scalar != column.scalar));
             }
             Some(now) if now.scalar != column.scalar => {
-                let text =
-                    format!("{place} was typed {} and its values now ask for {}", column.scalar.name(), now.scalar.name());
+                let text = format!(
+                    "{place} was typed {} and its values now ask for {}",
+                    column.scalar.name(),
+                    now.scalar.name()
+                );
                 found.push(drift(name, text, true));
             }
             Some(now) if now.nullable != column.nullable => {

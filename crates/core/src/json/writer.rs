@@ -153,7 +153,13 @@ impl<'a> Writer<'a> {
         })
     }
 
-    fn value(&mut self, value: &'a Value, key: &'a str, location: Option<Location>, from: Option<Origin<'_>>) -> Result<(), Stop> {
+    fn value(
+        &mut self,
+        value: &'a Value,
+        key: &'a str,
+        location: Option<Location>,
+        from: Option<Origin<'_>>,
+    ) -> Result<(), Stop> {
         match value {
             Value::Typename(name) => write_string(&mut self.out, name),
             Value::Null => self.out.extend_from_slice(b"null"),
@@ -163,9 +169,7 @@ impl<'a> Writer<'a> {
                 return self.column(from, *output, *kind, *non_null, name, key, location);
             }
             Value::One { select, object } => {
-                return self.at(Step::Key(key), |writer| {
-                    writer.nullable(|writer| writer.one(*select, object, from))
-                });
+                return self.at(Step::Key(key), |writer| writer.nullable(|writer| writer.one(*select, object, from)));
             }
             Value::Connection(connection) => {
                 return self.at(Step::Key(key), |writer| writer.connection(connection, from));
@@ -354,9 +358,7 @@ impl<'a> Writer<'a> {
                     write_string(&mut writer.out, &cursor);
                     Ok(())
                 }
-                EdgeField::Node(object) => {
-                    writer.at(Step::Key(&head.key), |writer| writer.object(object, Some(from)))
-                }
+                EdgeField::Node(object) => writer.at(Step::Key(&head.key), |writer| writer.object(object, Some(from))),
                 EdgeField::Value(value) => writer.value(value, &head.key, head.location, Some(from)),
             }
         })

@@ -42,7 +42,6 @@ pub(super) struct Builder<'a> {
     pub(super) model: Model,
 }
 
-
 impl Builder<'_> {
     fn edit(&self, table: &str) -> Option<&TypeEdit> {
         self.project.types.get(table)
@@ -257,9 +256,15 @@ fn keys(table: &Table, columns: &[Column]) -> Vec<Key> {
         if keys.iter().any(|other| other.columns == ids) {
             continue;
         }
-        let fields: Vec<String> =
-            ids.iter().map(|id| columns[*id].field.clone().unwrap_or_else(|| names::field_name(&columns[*id].name))).collect();
-        let member = fields.iter().enumerate().map(|(at, f)| if at == 0 { f.clone() } else { names::pascal(f) }).collect::<String>();
+        let fields: Vec<String> = ids
+            .iter()
+            .map(|id| columns[*id].field.clone().unwrap_or_else(|| names::field_name(&columns[*id].name)))
+            .collect();
+        let member = fields
+            .iter()
+            .enumerate()
+            .map(|(at, f)| if at == 0 { f.clone() } else { names::pascal(f) })
+            .collect::<String>();
         let total = ids.iter().all(|id| !columns[*id].nullable) && ids.iter().all(|id| columns[*id].is_comparable());
         keys.push(Key { columns: ids, member: members.take_or_number(&member), total });
     }
@@ -337,7 +342,8 @@ back = "notes"
 
     #[test]
     fn a_project_that_does_not_fit_the_survey_is_refused_with_hints() {
-        let mistakes = model("[[type]]\ntable = \"hutts\"\n[[type]]\ntable = \"huts\"\nname = \"Booking\"\n").unwrap_err();
+        let mistakes =
+            model("[[type]]\ntable = \"hutts\"\n[[type]]\ntable = \"huts\"\nname = \"Booking\"\n").unwrap_err();
         assert!(mistakes[0].text.contains("did you mean `huts`?"), "{mistakes:?}");
     }
 

@@ -192,7 +192,14 @@ fn direct_link(builder: &Builder<'_>, table: &Table, near: &ForeignKey, far: &Fo
     };
     Some(Draft {
         owner: near_side.to,
-        identity: format!("({}) <-> {} through {}({}; {})", near.references.join(", "), target.table, table.name, near.columns.join(", "), far.columns.join(", ")),
+        identity: format!(
+            "({}) <-> {} through {}({}; {})",
+            near.references.join(", "),
+            target.table,
+            table.name,
+            near.columns.join(", "),
+            far.columns.join(", ")
+        ),
         given: None,
         wanted,
         link: Link {

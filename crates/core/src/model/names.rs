@@ -84,9 +84,8 @@ pub(super) struct Register {
 }
 
 /// What comes with an object type of this name, now or once it can be written to.
-const COMPANIONS: &[&str] = &[
-    "", "Filter", "ListFilter", "Order", "Key", "Connection", "Edge", "Create", "Set", "Change", "Changes",
-];
+const COMPANIONS: &[&str] =
+    &["", "Filter", "ListFilter", "Order", "Key", "Connection", "Edge", "Create", "Set", "Change", "Changes"];
 
 impl Register {
     /// A register of type names in which the names that every schema has are taken.

@@ -60,7 +60,11 @@ fn candidate(table: &Table, column: &str, target: &Table) -> Option<Proposal> {
             column: column.to_owned(),
             to: target.name.clone(),
             references: key.clone(),
-            evidence: format!("`{column}` reads as the `{key}` of `{}`, and both are {}", target.name, table.column(column).map_or("", |c| c.scalar.name())),
+            evidence: format!(
+                "`{column}` reads as the `{key}` of `{}`, and both are {}",
+                target.name,
+                table.column(column).map_or("", |c| c.scalar.name())
+            ),
             sampled: None,
         })
     })

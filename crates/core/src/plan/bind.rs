@@ -155,7 +155,8 @@ impl Plan {
         let document = &self.document;
         introspection::check_max_depth(&document.executable, &document.operation)
             .map_err(|error| Problem::new(Code::TooCostly, error.message().to_string()))?;
-        let wrong = |error: &dyn std::fmt::Display| Problem::new(Code::Internal, "introspection failed").with_detail(error);
+        let wrong =
+            |error: &dyn std::fmt::Display| Problem::new(Code::Internal, "introspection failed").with_detail(error);
         let values = Map::clone(&variables.values);
         let values = serde_json::from_value(Json::Object(values)).map_err(|error| wrong(&error))?;
         let values = apollo_compiler::request::coerce_variable_values(&document.schema, &document.operation, &values)

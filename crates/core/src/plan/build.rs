@@ -16,7 +16,8 @@ use super::shape::{
 };
 use super::variables::Variables;
 use super::{
-    CursorArgument, CursorSource, LeafType, OrderTerm, Output, Page, Parameter, ParentJoin, Plan, Seek, Select, SelectId,
+    CursorArgument, CursorSource, LeafType, OrderTerm, Output, Page, Parameter, ParentJoin, Plan, Seek, Select,
+    SelectId,
 };
 use crate::access::{Comparison, Condition, Operand, Origin, Path, Predicate, Test, View};
 use crate::error::{Code, Location, Problem};
@@ -159,7 +160,8 @@ impl<'a> Planner<'a> {
         let t = &model.types[of];
         let wrong = || Problem::new(Code::InvalidArgument, "`key` takes exactly one member that is not null");
         let Input::Object(members) = self.argument(fields[0], "key") else { return Err(wrong()) };
-        let given = members.into_iter().filter(|(_, value)| !matches!(value, Input::Absent | Input::Null)).collect::<Vec<_>>();
+        let given =
+            members.into_iter().filter(|(_, value)| !matches!(value, Input::Absent | Input::Null)).collect::<Vec<_>>();
         let [(member, value)] = <[_; 1]>::try_from(given).map_err(|_| wrong())?;
         let key = self.view.keys(of).find(|key| key.member == member).ok_or_else(wrong)?;
         let mut conditions = Vec::new();
@@ -177,7 +179,15 @@ impl<'a> Planner<'a> {
         }
         let mut predicates = self.visible(of);
         predicates.push(Predicate { origin: Origin::Caller, condition: Arc::new(Condition::And(conditions)) });
-        let select = self.add(Select { of, parent: None, output: Vec::new(), predicates, join_rows: None, order: Vec::new(), page: Page::One })?;
+        let select = self.add(Select {
+            of,
+            parent: None,
+            output: Vec::new(),
+            predicates,
+            join_rows: None,
+            order: Vec::new(),
+            page: Page::One,
+        })?;
         let object = self.object(of, select, fields, 1)?;
         Ok(Value::One { select, object })
     }
@@ -207,7 +217,13 @@ impl<'a> Planner<'a> {
     }
 
     /// The fields of a row.
-    fn object(&mut self, of: TypeId, select: SelectId, fields: &[&'a Node<Field>], depth: usize) -> Result<ObjectShape, Problem> {
+    fn object(
+        &mut self,
+        of: TypeId,
+        select: SelectId,
+        fields: &[&'a Node<Field>],
+        depth: usize,
+    ) -> Result<ObjectShape, Problem> {
         if depth > self.limits.depth {
             let text = format!("the selection is deeper than {} levels; ask in parts", self.limits.depth);
             return Err(Problem::new(Code::TooCostly, text));
@@ -216,14 +232,19 @@ impl<'a> Planner<'a> {
         let mut object = ObjectShape::default();
         for (key, fields) in collected {
             let location = self.document.location(fields[0].location());
-            let value =
-                self.field(of, select, &fields, depth).map_err(|problem| located(problem, location, key))?;
+            let value = self.field(of, select, &fields, depth).map_err(|problem| located(problem, location, key))?;
             object.fields.push(FieldShape::new(key, location, value));
         }
         Ok(object)
     }
 
-    fn field(&mut self, of: TypeId, select: SelectId, fields: &[&'a Node<Field>], depth: usize) -> Result<Value, Problem> {
+    fn field(
+        &mut self,
+        of: TypeId,
+        select: SelectId,
+        fields: &[&'a Node<Field>],
+        depth: usize,
+    ) -> Result<Value, Problem> {
         let view = self.view;
         let t = &view.model().types[of];
         let name = fields[0].name.as_str();
@@ -236,7 +257,9 @@ impl<'a> Planner<'a> {
         let Some((id, link)) = view.links(of).find(|(_, link)| link.field == name) else { return Ok(Value::Null) };
         let parent = self.parent_join(of, id, select);
         match link.cardinality {
-            Cardinality::Many => self.connection(link.target, Some((parent, link)), fields, depth + 1).map(Value::Connection),
+            Cardinality::Many => {
+                self.connection(link.target, Some((parent, link)), fields, depth + 1).map(Value::Connection)
+            }
             Cardinality::One => {
                 let predicates = self.visible(link.target);
                 let child = self.add(Select {
@@ -260,7 +283,10 @@ impl<'a> Planner<'a> {
         let t = &model.types[of];
         let c = &t.columns[column];
         let field = c.field.as_deref().unwrap_or_default();
-        if c.non_null && let Some(key) = t.row_key() && matches!(output, Output::Column(_)) {
+        if c.non_null
+            && let Some(key) = t.row_key()
+            && matches!(output, Output::Column(_))
+        {
             for key in &key.columns {
                 self.output(select, Output::Column(*key));
             }
@@ -273,7 +299,11 @@ impl<'a> Planner<'a> {
         let link = &self.view.model().types[of].links[link];
         let mut own = |column: ColumnId| self.output(select, Output::Column(column));
         match &link.through {
-            None => ParentJoin { select, pairs: link.pairs.iter().map(|(o, other)| (own(*o), *other)).collect(), through: None },
+            None => ParentJoin {
+                select,
+                pairs: link.pairs.iter().map(|(o, other)| (own(*o), *other)).collect(),
+                through: None,
+            },
             Some(through) => ParentJoin {
                 select,
                 pairs: through.near.iter().map(|(o, join)| (own(*o), *join)).collect(),
@@ -313,8 +343,17 @@ impl<'a> Planner<'a> {
             order,
             page,
         })?;
-        let count = Select { of, parent, output: Vec::new(), predicates, join_rows, order: Vec::new(), page: Page::Count };
-        let mut building = Connection { of, select, through, count: Some(count), count_id: None, cursor: Vec::new(), reads_rows: false };
+        let count =
+            Select { of, parent, output: Vec::new(), predicates, join_rows, order: Vec::new(), page: Page::Count };
+        let mut building = Connection {
+            of,
+            select,
+            through,
+            count: Some(count),
+            count_id: None,
+            cursor: Vec::new(),
+            reads_rows: false,
+        };
         let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
         let mut shape_fields = Vec::new();
         for (key, fields) in collected {
@@ -363,7 +402,12 @@ impl<'a> Planner<'a> {
         })
     }
 
-    fn edges(&mut self, connection: &mut Connection<'_>, fields: &[&'a Node<Field>], depth: usize) -> Result<EdgeShape, Problem> {
+    fn edges(
+        &mut self,
+        connection: &mut Connection<'_>,
+        fields: &[&'a Node<Field>],
+        depth: usize,
+    ) -> Result<EdgeShape, Problem> {
         let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
         let mut shape = EdgeShape { fields: Vec::new() };
         let view = self.view;
@@ -399,7 +443,11 @@ impl<'a> Planner<'a> {
         Ok(shape)
     }
 
-    fn page_info(&mut self, connection: &mut Connection<'_>, fields: &[&'a Node<Field>]) -> Result<PageInfoShape, Problem> {
+    fn page_info(
+        &mut self,
+        connection: &mut Connection<'_>,
+        fields: &[&'a Node<Field>],
+    ) -> Result<PageInfoShape, Problem> {
         let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
         let mut shape = PageInfoShape { fields: Vec::new() };
         for (key, fields) in collected {
@@ -436,7 +484,12 @@ impl<'a> Planner<'a> {
             .collect();
     }
 
-    fn binding(&self, of: TypeId, order: &[OrderTerm], through: Option<&Through>) -> [u8; super::cursor::BINDING_LENGTH] {
+    fn binding(
+        &self,
+        of: TypeId,
+        order: &[OrderTerm],
+        through: Option<&Through>,
+    ) -> [u8; super::cursor::BINDING_LENGTH] {
         let model = self.view.model();
         let mut text = model.types[of].table.clone();
         for term in order {
@@ -470,7 +523,10 @@ impl<'a> Planner<'a> {
             return Err(Problem::new(Code::InvalidArgument, "`first` and `last` exclude each other; give one of them"));
         }
         if given(&offset) && (given(&after) || given(&before)) {
-            return Err(Problem::new(Code::InvalidArgument, "`offset` excludes `after` and `before`; give one or the other"));
+            return Err(Problem::new(
+                Code::InvalidArgument,
+                "`offset` excludes `after` and `before`; give one or the other",
+            ));
         }
         let backward = given(&last);
         let most = self.view.type_view(of).and_then(|view| view.max_page).unwrap_or(u32::MAX).min(self.limits.page);
@@ -479,12 +535,16 @@ impl<'a> Planner<'a> {
             Input::Leaf(Leaf { source: Source::Variable(source), location, .. }) => {
                 Parameter::PageSize { source, argument, most, location }
             }
-            Input::Leaf(leaf) => Parameter::Constant(super::bind::page_size(&leaf.value, argument, most, leaf.location)?),
+            Input::Leaf(leaf) => {
+                Parameter::Constant(super::bind::page_size(&leaf.value, argument, most, leaf.location)?)
+            }
             _ => Parameter::Constant(Cell::Integer(self.limits.default_page.min(most).into())),
         };
         let size = self.parameter(size);
         let offset = match offset {
-            Input::Leaf(Leaf { source: Source::Variable(source), location, .. }) => Some(Parameter::Offset { source, location }),
+            Input::Leaf(Leaf { source: Source::Variable(source), location, .. }) => {
+                Some(Parameter::Offset { source, location })
+            }
             Input::Leaf(leaf) => Some(Parameter::Constant(super::bind::offset(&leaf.value, leaf.location)?)),
             _ => None,
         };

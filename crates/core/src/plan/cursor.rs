@@ -151,13 +151,7 @@ mod tests {
     const SECRET: &[u8] = b"a secret of thirty-two bytes, no less";
 
     fn position() -> Vec<Cell> {
-        vec![
-            Cell::Null,
-            Cell::Integer(i64::MIN),
-            Cell::Real(0.1),
-            Cell::Text("Höhe".into()),
-            Cell::Blob(vec![0, 255]),
-        ]
+        vec![Cell::Null, Cell::Integer(i64::MIN), Cell::Real(0.1), Cell::Text("Höhe".into()), Cell::Blob(vec![0, 255])]
     }
 
     #[test]

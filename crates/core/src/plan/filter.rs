@@ -13,9 +13,16 @@ impl Planner<'_> {
     ///
     /// # Errors
     /// `INVALID_ARGUMENT` for what has no meaning (`eq: null`), `TOO_COSTLY` for a filter nested too deeply.
-    pub(super) fn filter(&mut self, of: TypeId, filter: Input, before: &[Hop], depth: usize) -> Result<Condition, Problem> {
+    pub(super) fn filter(
+        &mut self,
+        of: TypeId,
+        filter: Input,
+        before: &[Hop],
+        depth: usize,
+    ) -> Result<Condition, Problem> {
         if depth > self.limits.filter_depth {
-            let text = format!("the filter is nested deeper than {} levels; ask for less at once", self.limits.filter_depth);
+            let text =
+                format!("the filter is nested deeper than {} levels; ask for less at once", self.limits.filter_depth);
             return Err(Problem::new(Code::TooCostly, text));
         }
         let Input::Object(members) = filter else { return Ok(Condition::Constant(true)) };
@@ -51,8 +58,7 @@ impl Planner<'_> {
             return Ok(Condition::Not(Box::new(self.filter(of, value, before, depth + 1)?)));
         }
         let items = value.into_items();
-        let parts: Result<Vec<_>, _> =
-            items.into_iter().map(|item| self.filter(of, item, before, depth + 1)).collect();
+        let parts: Result<Vec<_>, _> = items.into_iter().map(|item| self.filter(of, item, before, depth + 1)).collect();
         Ok(if word == "or" { Condition::Or(parts?) } else { Condition::And(parts?) })
     }
 

@@ -25,7 +25,8 @@ pub use build::{Context, build, composite_key_type, edge_fields};
 pub use cursor::{Position, Sealer};
 pub use document::{Document, is_mutation};
 pub use shape::{
-    ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape, ObjectShape, PageInfoField, PageInfoShape, Value,
+    ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape, ObjectShape, PageInfoField,
+    PageInfoShape, Value,
 };
 pub use variables::Variables;
 

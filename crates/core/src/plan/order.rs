@@ -37,7 +37,9 @@ impl Planner<'_> {
     }
 
     fn order_term(&self, of: TypeId, item: Input, mut hops: Vec<Hop>) -> Result<OrderTerm, Problem> {
-        let wrong = || Problem::new(Code::InvalidArgument, "an order takes one member with a direction, such as `{ name: ASC }`");
+        let wrong = || {
+            Problem::new(Code::InvalidArgument, "an order takes one member with a direction, such as `{ name: ASC }`")
+        };
         let Input::Object(members) = item else { return Err(wrong()) };
         let (name, value) = members.into_iter().find(|(_, value)| !matches!(value, Input::Absent)).ok_or_else(wrong)?;
         if let Some((column, _)) = self.view.columns(of).find(|(_, field)| *field == name) {

@@ -140,7 +140,10 @@ impl Coercion<'_> {
                     self.coerce(&field.ty, member, &format!("{place}.{name}"));
                 }
                 None if field.ty.is_non_null() => {
-                    self.problem(format!("{place}: `{}` requires `{name}`, a value of type `{}`", object.name, field.ty));
+                    self.problem(format!(
+                        "{place}: `{}` requires `{name}`, a value of type `{}`",
+                        object.name, field.ty
+                    ));
                 }
                 None => {}
             }

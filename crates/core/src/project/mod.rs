@@ -251,7 +251,15 @@ fn read_service(reader: &mut Reader<'_>, section: &Section) -> Service {
 
 fn read_limits(reader: &mut Reader<'_>, section: &Section) -> Limits {
     let keys = [
-        "cost", "page", "default_page", "list", "filter_depth", "depth", "statements", "answer_bytes", "body_bytes",
+        "cost",
+        "page",
+        "default_page",
+        "list",
+        "filter_depth",
+        "depth",
+        "statements",
+        "answer_bytes",
+        "body_bytes",
         "time_ms",
     ];
     reader.only(section, &keys);
@@ -332,8 +340,10 @@ fn read_link(reader: &mut Reader<'_>, section: &Section) -> Option<LinkEdit> {
     }
     let columns = reader.texts(section, "columns");
     let references = reader.texts(section, "references");
-    if section.has("columns") && section.has("references") && (columns.len() != references.len() || columns.is_empty()) {
-        let text = format!("{} columns cannot match {} references; name them in pairs", columns.len(), references.len());
+    if section.has("columns") && section.has("references") && (columns.len() != references.len() || columns.is_empty())
+    {
+        let text =
+            format!("{} columns cannot match {} references; name them in pairs", columns.len(), references.len());
         reader.mistake_at(section, "references", text);
     }
     Some(LinkEdit {

@@ -74,10 +74,15 @@ impl<'a> Reader<'a> {
         for (key, _, place) in &section.entries {
             if !known.contains(&key.as_str()) {
                 let hint = did_you_mean(key, known.iter().copied());
-                let whose = if section.label.is_empty() { "the file".to_owned() } else { format!("`{}`", section.label) };
+                let whose =
+                    if section.label.is_empty() { "the file".to_owned() } else { format!("`{}`", section.label) };
                 self.mistake(
                     *place,
-                    format!("unknown key `{key}`{hint}{} {whose} takes {}", if hint.is_empty() { ";" } else { "" }, known.join(", ")),
+                    format!(
+                        "unknown key `{key}`{hint}{} {whose} takes {}",
+                        if hint.is_empty() { ";" } else { "" },
+                        known.join(", ")
+                    ),
                 );
             }
         }
@@ -198,7 +203,10 @@ impl<'a> Reader<'a> {
                 return None;
             };
             let Some(value) = (self.environment)(name) else {
-                self.mistake(place, format!("the environment variable `{name}` is not set; set it, or write a default here"));
+                self.mistake(
+                    place,
+                    format!("the environment variable `{name}` is not set; set it, or write a default here"),
+                );
                 return None;
             };
             whole.push_str(&value);

@@ -25,7 +25,8 @@ pub const DIRECTIONS: &[(&str, &str)] = &[
 
 /// The SDL of a view.
 pub fn print(view: &View) -> String {
-    let mut printer = Printer { view, model: view.model(), out: String::new(), scalars: BTreeSet::new(), enums: BTreeSet::new() };
+    let mut printer =
+        Printer { view, model: view.model(), out: String::new(), scalars: BTreeSet::new(), enums: BTreeSet::new() };
     printer.query();
     for (id, _) in view.types() {
         printer.object(id);
@@ -184,11 +185,9 @@ impl Printer<'_> {
         line!(self, "}}\n");
         self.describe(Some("Conditions on the rows at the end of a link."), "");
         line!(self, "input {}ListFilter {{", t.name);
-        for (word, text) in [
-            ("exists", "Some row satisfies it."),
-            ("all", "Every row satisfies it."),
-            ("none", "No row satisfies it."),
-        ] {
+        for (word, text) in
+            [("exists", "Some row satisfies it."), ("all", "Every row satisfies it."), ("none", "No row satisfies it.")]
+        {
             self.describe(Some(text), "  ");
             line!(self, "  {word}: {}Filter", t.name);
         }

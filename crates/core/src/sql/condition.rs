@@ -106,7 +106,8 @@ impl<'a> Writer<'a> {
             None => {
                 for (own, other) in &link.pairs {
                     let own = self.column(hop.from, *own, at);
-                    conditions.push(Fragment::text(format!("{} = {own}", self.column(link.target, *other, &scope.alias))));
+                    conditions
+                        .push(Fragment::text(format!("{} = {own}", self.column(link.target, *other, &scope.alias))));
                 }
                 Fragment::text(self.table(link.target, &scope.alias))
             }

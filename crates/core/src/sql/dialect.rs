@@ -50,7 +50,9 @@ impl Dialect for Sqlite {
     fn delivered(&self, column: String, binary_json: bool) -> String {
         if binary_json {
             // 8: strictly valid JSONB, so that `json()` cannot fail the whole statement.
-            format!("case when typeof({column}) = 'blob' and json_valid({column}, 8) then json({column}) else {column} end")
+            format!(
+                "case when typeof({column}) = 'blob' and json_valid({column}, 8) then json({column}) else {column} end"
+            )
         } else {
             column
         }

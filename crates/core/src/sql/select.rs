@@ -42,7 +42,12 @@ pub fn select(model: &Model, node: &Select, dialect: &dyn Dialect) -> Statement 
 }
 
 /// The FROM clause, the alias of the join table where there is one, and the conditions that hang the rows on a parent.
-fn from(writer: &mut Writer<'_>, scope: &Scope, node: &Select, conditions: &mut Vec<Fragment>) -> (Fragment, Option<String>) {
+fn from(
+    writer: &mut Writer<'_>,
+    scope: &Scope,
+    node: &Select,
+    conditions: &mut Vec<Fragment>,
+) -> (Fragment, Option<String>) {
     let table = writer.table(node.of, &scope.alias);
     let Some(ParentJoin { pairs, through, .. }) = &node.parent else { return (Fragment::text(table), None) };
     let (linked_type, linked_alias, from) = match through {
@@ -52,7 +57,11 @@ fn from(writer: &mut Writer<'_>, scope: &Scope, node: &Select, conditions: &mut 
             let on: Vec<String> = far
                 .iter()
                 .map(|(column, own)| {
-                    format!("{} = {}", writer.column(node.of, *own, &scope.alias), writer.column(*join, *column, &alias))
+                    format!(
+                        "{} = {}",
+                        writer.column(node.of, *own, &scope.alias),
+                        writer.column(*join, *column, &alias)
+                    )
                 })
                 .collect();
             let text = format!("{} join {table} on {}", writer.table(*join, &alias), on.join(" and "));
@@ -141,7 +150,8 @@ fn position(writer: &mut Writer<'_>, scope: &mut Scope, order: &[OrderTerm], see
                     Fragment::format("{} = {}", [value.clone(), bound()])
                 };
                 let tied = Fragment::format("({} and {})", [equal, rest]);
-                let either = if beyond.0.text == "false" { tied } else { Fragment::format("({} or {})", [beyond.0, tied]) };
+                let either =
+                    if beyond.0.text == "false" { tied } else { Fragment::format("({} or {})", [beyond.0, tied]) };
                 match beyond.1 {
                     Some(operator) => {
                         let reachable = Fragment::format(&format!("{{}} {operator}= {{}}"), [value, bound()]);
@@ -167,7 +177,8 @@ fn beyond(
     let descending = term.descending != before;
     let nulls_first = term.nulls_first != before;
     if is_null {
-        let text = if nulls_first { Fragment::format("{} is not null", [value.clone()]) } else { Fragment::text("false") };
+        let text =
+            if nulls_first { Fragment::format("{} is not null", [value.clone()]) } else { Fragment::text("false") };
         return (text, None);
     }
     let operator = if descending { "<" } else { ">" };

@@ -24,7 +24,9 @@ pub fn cell_from_json(scalar: Scalar, form: Form, value: &Json) -> Result<Cell, 
         (Scalar::Float, Json::Number(number)) => {
             number.as_f64().filter(|value| value.is_finite()).map(Cell::Real).ok_or_else(refuse)
         }
-        (Scalar::Decimal, Json::Number(number)) if is_decimal(&number.to_string()) => Ok(Cell::Text(number.to_string())),
+        (Scalar::Decimal, Json::Number(number)) if is_decimal(&number.to_string()) => {
+            Ok(Cell::Text(number.to_string()))
+        }
         (Scalar::Bytes, Json::String(text)) => STANDARD.decode(text).map(Cell::Blob).map_err(|_| refuse()),
         (_, Json::String(text)) => cell_from_text(scalar, form, text).ok_or_else(refuse),
         _ => Err(refuse()),
@@ -77,9 +79,8 @@ fn uuid_bytes(text: &str) -> Vec<u8> {
 /// An `Int` may be written with a zero fraction (`1.0`), as the specification allows for variables.
 fn integral(number: &serde_json::Number) -> Option<i64> {
     #[expect(clippy::cast_possible_truncation, reason = "the bounds are checked first")]
-    let from_float = || {
-        number.as_f64().filter(|v| v.fract() == 0.0 && v.abs() <= f64::from(i32::MAX) + 1.0).map(|v| v as i64)
-    };
+    let from_float =
+        || number.as_f64().filter(|v| v.fract() == 0.0 && v.abs() <= f64::from(i32::MAX) + 1.0).map(|v| v as i64);
     number.as_i64().or_else(from_float)
 }
 

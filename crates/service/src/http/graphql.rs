@@ -9,9 +9,9 @@ use puente_core::suggest::did_you_mean;
 use serde::Deserialize;
 use serde_json::{Map, Value as Json};
 
+use super::Shared;
 use super::guard::RequestId;
 use super::negotiation::{MediaType, is_json};
-use super::Shared;
 use crate::api::{Ask, AskResult};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -58,7 +58,10 @@ async fn post(
     if body.iter().find(|byte| !byte.is_ascii_whitespace()) == Some(&b'[') {
         return refuse(media, StatusCode::BAD_REQUEST, "one request at a time: the body must be an object, not a list");
     }
-    match serde_json::from_slice::<Body>(&body).map_err(|error| format!("the body is no GraphQL request: {error}")).and_then(ask) {
+    match serde_json::from_slice::<Body>(&body)
+        .map_err(|error| format!("the body is no GraphQL request: {error}"))
+        .and_then(ask)
+    {
         Ok(ask) => answer(&request, &shared, media, &ask).await,
         Err(text) => refuse(media, StatusCode::BAD_REQUEST, &text),
     }
@@ -85,7 +88,9 @@ async fn get(request: HttpRequest, shared: web::Data<Shared>) -> HttpResponse {
     };
     let parse = |name: &str, text: Option<String>| match text.filter(|text| !text.is_empty()) {
         None => Ok(None),
-        Some(text) => serde_json::from_str(&text).map(Some).map_err(|error| format!("`{name}` is no JSON object: {error}")),
+        Some(text) => {
+            serde_json::from_str(&text).map(Some).map_err(|error| format!("`{name}` is no JSON object: {error}"))
+        }
     };
     let body = parse("variables", parameters.variables).and_then(|variables| {
         let extensions = parse("extensions", parameters.extensions)?;
@@ -157,7 +162,9 @@ pub(super) fn identify(request: &HttpRequest, shared: &Shared, media: MediaType)
         response
     };
     let Some(value) = request.headers().get(AUTHORIZATION) else {
-        return Err(unauthenticated("who is asking? Send `Authorization: Bearer KEY`; `puente key create` makes a key"));
+        return Err(unauthenticated(
+            "who is asking? Send `Authorization: Bearer KEY`; `puente key create` makes a key",
+        ));
     };
     let key = value.to_str().ok().and_then(|value| {
         let (scheme, key) = value.split_once(' ')?;
@@ -171,7 +178,9 @@ pub(super) fn identify(request: &HttpRequest, shared: &Shared, media: MediaType)
     }
     match shared.records.role_of(key) {
         Ok(Some(role)) if role == OWNER => Ok(()),
-        Ok(_) => Err(unauthenticated("this access key is not known here, or was revoked; `puente key list` shows which are")),
+        Ok(_) => {
+            Err(unauthenticated("this access key is not known here, or was revoked; `puente key list` shows which are"))
+        }
         Err(error) => {
             tracing::error!(target: "puente::service", %error, "access keys cannot be checked");
             let problem = Problem::new(Code::Internal, "access keys cannot be checked at the moment");

@@ -61,7 +61,8 @@ pub(super) fn is_json(request: &HttpRequest) -> bool {
     let Some(value) = request.headers().get(CONTENT_TYPE).and_then(|value| value.to_str().ok()) else { return false };
     let mut pieces = value.split(';').map(|piece| piece.trim().to_ascii_lowercase());
     let is_json = matches!(pieces.next().as_deref(), Some("application/json" | "application/graphql+json"));
-    let charset = pieces.find_map(|piece| piece.strip_prefix("charset=").map(|charset| charset.trim_matches('"').to_owned()));
+    let charset =
+        pieces.find_map(|piece| piece.strip_prefix("charset=").map(|charset| charset.trim_matches('"').to_owned()));
     is_json && charset.is_none_or(|charset| charset == "utf-8")
 }
 
@@ -79,7 +80,10 @@ mod tests {
     fn the_best_accepted_type_wins() {
         assert_eq!(accepted("*/*"), Some(MediaType::GraphqlResponse));
         assert_eq!(accepted("application/json"), Some(MediaType::Json));
-        assert_eq!(accepted("application/json;q=0.5, application/graphql-response+json"), Some(MediaType::GraphqlResponse));
+        assert_eq!(
+            accepted("application/json;q=0.5, application/graphql-response+json"),
+            Some(MediaType::GraphqlResponse)
+        );
         assert_eq!(accepted("application/graphql-response+json;q=0.2, application/json;q=0.9"), Some(MediaType::Json));
         assert_eq!(accepted("text/html"), None);
         assert_eq!(accepted("application/json;q=0"), None);
@@ -87,7 +91,8 @@ mod tests {
 
     #[test]
     fn only_json_in_utf8_is_read() {
-        let with = |value: &str| is_json(&TestRequest::default().insert_header((CONTENT_TYPE, value)).to_http_request());
+        let with =
+            |value: &str| is_json(&TestRequest::default().insert_header((CONTENT_TYPE, value)).to_http_request());
         assert!(with("application/json") && with("Application/JSON; charset=UTF-8"));
         assert!(!with("text/plain") && !with("application/json; charset=latin1"));
         assert!(!with("application/x-www-form-urlencoded"));

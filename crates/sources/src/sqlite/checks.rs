@@ -45,7 +45,10 @@ fn enclosed(tokens: &[Token]) -> &[Token] {
 fn whole_list(body: &[Token]) -> Option<(String, Vec<String>)> {
     let body = match body {
         [Token::Word(a), is, null, or, rest @ ..]
-            if is_word(is, "is") && is_word(null, "null") && is_word(or, "or") && rest.first() == Some(&Token::Word(a.clone())) =>
+            if is_word(is, "is")
+                && is_word(null, "null")
+                && is_word(or, "or")
+                && rest.first() == Some(&Token::Word(a.clone())) =>
         {
             rest
         }
@@ -82,7 +85,10 @@ fn tokens(sql: &str) -> Vec<Token> {
             '-' if rest.peek() == Some(&'-') => rest.by_ref().take_while(|c| *c != '\n').for_each(drop),
             '/' if rest.peek() == Some(&'*') => {
                 let mut last = ' ';
-                rest.by_ref().skip(1).take_while(|c| !(std::mem::replace(&mut last, *c) == '*' && *c == '/')).for_each(drop);
+                rest.by_ref()
+                    .skip(1)
+                    .take_while(|c| !(std::mem::replace(&mut last, *c) == '*' && *c == '/'))
+                    .for_each(drop);
             }
             c if c.is_alphanumeric() || c == '_' => {
                 let mut word = String::from(c);
@@ -128,7 +134,10 @@ mod tests {
             &[("status", &["new", "it's", "done"]), ("size", &["S", "M"]), ("level", &["low"]), ("kind", &["k"])];
         assert_eq!(found.len(), expected.len(), "{found:?}");
         for ((column, texts), (name, values)) in found.iter().zip(expected) {
-            assert_eq!((column.as_str(), texts.as_slice()), (*name, &values.iter().map(|v| (*v).to_owned()).collect::<Vec<_>>()[..]));
+            assert_eq!(
+                (column.as_str(), texts.as_slice()),
+                (*name, &values.iter().map(|v| (*v).to_owned()).collect::<Vec<_>>()[..])
+            );
         }
     }
 }

@@ -10,9 +10,10 @@ pub fn problem(error: &Error, file: &Path) -> Problem {
     let name = file.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
     let (code, text) = match error.sqlite_error_code() {
         Some(ErrorCode::OperationInterrupted) => (Code::TimedOut, "the ask took too long; ask for less".to_owned()),
-        Some(ErrorCode::CannotOpen) => {
-            (Code::SourceUnavailable, format!("the database file `{name}` cannot be opened; is it there, and readable?"))
-        }
+        Some(ErrorCode::CannotOpen) => (
+            Code::SourceUnavailable,
+            format!("the database file `{name}` cannot be opened; is it there, and readable?"),
+        ),
         Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt) => {
             (Code::SourceUnavailable, format!("the file `{name}` is no intact SQLite database; restore it"))
         }

@@ -148,7 +148,10 @@ impl Reader {
 
     fn run(&mut self, request: &Request) -> Result<Outcome, Problem> {
         if lock(&self.current).is_over() {
-            return Err(Problem::new(Code::TimedOut, "the ask waited too long for the database; ask again in a moment"));
+            return Err(Problem::new(
+                Code::TimedOut,
+                "the ask waited too long for the database; ask again in a moment",
+            ));
         }
         let file = Arc::clone(&self.file);
         let connection = self.connection().map_err(|error| fault::problem(&error, &file))?;

@@ -26,7 +26,8 @@ pub(super) fn run(
     timed: bool,
 ) -> Result<Outcome, Problem> {
     let several = bound.plan().selects().len() > 1;
-    let transaction = if several { Some(Snapshot::begin(connection).map_err(|error| problem(&error, file))?) } else { None };
+    let transaction =
+        if several { Some(Snapshot::begin(connection).map_err(|error| problem(&error, file))?) } else { None };
     let mut run = Run {
         connection,
         file,
@@ -93,7 +94,8 @@ struct Run<'c> {
 impl Fetch for Run<'_> {
     fn fetch(&mut self, select: SelectId, parent: Option<Row<'_>>, into: &mut Rows) -> Result<(), Problem> {
         let slots = &self.bound.plan().statements()[select].slots;
-        let is_null = |slot: &Slot| matches!((slot, parent), (Slot::Parent(output), Some(row)) if row.cell(*output).is_null());
+        let is_null =
+            |slot: &Slot| matches!((slot, parent), (Slot::Parent(output), Some(row)) if row.cell(*output).is_null());
         if slots.iter().any(is_null) {
             // Nothing equals null: there is nothing at the other end of the link.
             if matches!(self.bound.plan().selects()[select].page, Page::Count) {
@@ -218,12 +220,7 @@ mod tests {
 
     #[test]
     fn lists_keep_integers_whole_and_doubles_double() {
-        let cells = [
-            Cell::Integer(i64::MAX),
-            Cell::Real(1.0),
-            Cell::Text("a\"b".into()),
-            Cell::Blob(vec![0, 255]),
-        ];
+        let cells = [Cell::Integer(i64::MAX), Cell::Real(1.0), Cell::Text("a\"b".into()), Cell::Blob(vec![0, 255])];
         assert_eq!(list_json(&cells), r#"[9223372036854775807,1.0,"a\"b","00ff"]"#);
         let connection = Connection::open_in_memory().unwrap();
         let classes: String = connection

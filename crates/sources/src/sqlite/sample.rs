@@ -100,7 +100,8 @@ impl Sample {
             return Judged { scalar: Scalar::DateTime, form, notice: None };
         }
         // Texts with different offsets do not sort as instants do: an order by them would be wrong.
-        let notice = format!("is declared `{declared}` and mixes time zones: served as String, in the order of its text");
+        let notice =
+            format!("is declared `{declared}` and mixes time zones: served as String, in the order of its text");
         Judged { scalar: Scalar::String, form: Form::Usual, notice: Some(notice) }
     }
 
@@ -120,7 +121,8 @@ impl Sample {
             (0, 0, 0, 0) => Scalar::String,
             _ => Scalar::Json,
         };
-        let what = if declared.is_empty() { "has no declared type".to_owned() } else { format!("is declared `{declared}`") };
+        let what =
+            if declared.is_empty() { "has no declared type".to_owned() } else { format!("is declared `{declared}`") };
         let notice = match scalar {
             Scalar::Json => format!("{what} and holds values of different types: served as JSON, without filters"),
             scalar => format!("{what}: served as {}, as its values are", scalar.name()),

@@ -120,11 +120,15 @@ fn table(connection: &Connection, listed: Listed) -> rusqlite::Result<Table> {
         });
     }
     let indexes = indexes(connection, &listed.name)?;
-    let mut unique_keys: Vec<Vec<String>> =
-        indexes.iter().filter(|index| index.is_key && index.columns != primary_key).map(|index| index.columns.clone()).collect();
+    let mut unique_keys: Vec<Vec<String>> = indexes
+        .iter()
+        .filter(|index| index.is_key && index.columns != primary_key)
+        .map(|index| index.columns.clone())
+        .collect();
     unique_keys.sort();
     unique_keys.dedup();
-    let mut covering: Vec<Vec<String>> = indexes.into_iter().filter(|index| !index.partial).map(|index| index.columns).collect();
+    let mut covering: Vec<Vec<String>> =
+        indexes.into_iter().filter(|index| !index.partial).map(|index| index.columns).collect();
     if rowid_alias.is_some() || listed.without_rowid {
         covering.push(primary_key.clone());
     }
@@ -181,7 +185,8 @@ struct Index {
 }
 
 fn indexes(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Index>> {
-    let mut statement = connection.prepare("select name, \"unique\", partial from pragma_index_list(?) order by seq desc")?;
+    let mut statement =
+        connection.prepare("select name, \"unique\", partial from pragma_index_list(?) order by seq desc")?;
     let listed: Vec<(String, bool, bool)> =
         statement.query_map([table], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?.collect::<Result<_, _>>()?;
     let mut found = Vec::new();
@@ -268,7 +273,10 @@ fn sample(connection: &Connection, listed: &Listed, columns: &[Told]) -> rusqlit
     let names: Vec<String> = columns.iter().map(|column| quote(&column.name)).collect();
     let (names, table) = (names.join(", "), quote(&listed.name));
     let mut queries = vec![format!("select {names} from {table} limit {SAMPLED_ROWS}")];
-    if listed.kind == TableKind::Table && !listed.without_rowid && !columns.iter().any(|c| c.name.eq_ignore_ascii_case("rowid")) {
+    if listed.kind == TableKind::Table
+        && !listed.without_rowid
+        && !columns.iter().any(|c| c.name.eq_ignore_ascii_case("rowid"))
+    {
         queries.push(format!("select {names} from {table} order by rowid desc limit {SAMPLED_ROWS}"));
     }
     for query in queries {
@@ -355,7 +363,8 @@ mod tests {
 
     #[test]
     fn a_broken_view_is_a_notice_and_not_the_end() {
-        let survey = surveyed("create table a (x); create view v as select x from a; drop table a; create table b (y);");
+        let survey =
+            surveyed("create table a (x); create view v as select x from a; drop table a; create table b (y);");
         assert_eq!(survey.catalog.tables.len(), 1);
         assert!(survey.notices[0].contains("`v` is left out"));
     }

@@ -285,7 +285,11 @@ impl Drawing<'_> {
             if let Some(cursor) = (self.cursors)(of, &order_text, place) {
                 let cursor = self.write("String", json!(cursor), false);
                 arguments.push(format!("{word}: {cursor}"));
-                if word == "after" { after = Some(place) } else { before = Some(place) };
+                if word == "after" {
+                    after = Some(place)
+                } else {
+                    before = Some(place)
+                };
             }
         } else if self.random.random_bool(0.2) {
             let number = self.random.random_range(0..6);
@@ -297,7 +301,13 @@ impl Drawing<'_> {
         (List { filter, order, size, offset, after, before, fields }, arguments, text)
     }
 
-    fn list_fields(&mut self, of: TypeId, link: Option<(TypeId, usize)>, pages: bool, depth: u32) -> (Vec<(String, ListField)>, String) {
+    fn list_fields(
+        &mut self,
+        of: TypeId,
+        link: Option<(TypeId, usize)>,
+        pages: bool,
+        depth: u32,
+    ) -> (Vec<(String, ListField)>, String) {
         let mut fields = Vec::new();
         let mut text = String::new();
         for _ in 0..self.random.random_range(1..=2) {
@@ -380,7 +390,8 @@ impl Drawing<'_> {
         if depth > 0 {
             match self.random.random_range(0..12) {
                 0 | 1 => {
-                    let parts: Vec<_> = (0..self.random.random_range(0..3)).map(|_| self.filter(of, depth - 1)).collect();
+                    let parts: Vec<_> =
+                        (0..self.random.random_range(0..3)).map(|_| self.filter(of, depth - 1)).collect();
                     let (parts, texts): (Vec<_>, Vec<_>) = parts.into_iter().unzip();
                     let is_or = self.random.random_bool(0.5);
                     let text = format!("{{ {}: [{}] }}", if is_or { "or" } else { "and" }, texts.join(", "));
@@ -400,7 +411,8 @@ impl Drawing<'_> {
                 5 | 6 => {
                     let links = self.filterable(of, Cardinality::Many);
                     if let Some((link, field, target)) = self.pick(&links) {
-                        let words = [("exists", Quantifier::Exists), ("all", Quantifier::All), ("none", Quantifier::None)];
+                        let words =
+                            [("exists", Quantifier::Exists), ("all", Quantifier::All), ("none", Quantifier::None)];
                         let (word, quantifier) = words[self.random.random_range(0..3)];
                         let (inner, text) = self.filter(target, depth - 1);
                         let filter = Filter::Many { link, quantifier, inner: Box::new(inner) };
@@ -456,13 +468,20 @@ impl Drawing<'_> {
                 (Filter::Column { column, negated, test }, format!("{{ {field}: {{ {word}: {list}{suffix} }} }}"))
             }
             2 | 3 if kind == Kind::Scalar(Scalar::String) => {
-                let words = [("contains", TextTest::Contains), ("startsWith", TextTest::StartsWith), ("endsWith", TextTest::EndsWith)];
+                let words = [
+                    ("contains", TextTest::Contains),
+                    ("startsWith", TextTest::StartsWith),
+                    ("endsWith", TextTest::EndsWith),
+                ];
                 let (word, test) = words[self.random.random_range(0..3)];
                 let parts = ["a", "%", "_", "", "B", "ml"];
                 let part = parts[self.random.random_range(0..parts.len())];
                 let written = self.write("String", json!(part), false);
                 let test = Test::Text { test, operand: Operand::Constant(Cell::Text(part.to_owned())), ignore_case };
-                (Filter::Column { column, negated: false, test }, format!("{{ {field}: {{ {word}: {written}{suffix} }} }}"))
+                (
+                    Filter::Column { column, negated: false, test },
+                    format!("{{ {field}: {{ {word}: {written}{suffix} }} }}"),
+                )
             }
             _ => {
                 let words = [
@@ -476,7 +495,10 @@ impl Drawing<'_> {
                 let (word, comparison) = words[self.random.random_range(0..if is_ordered { 6 } else { 2 })];
                 let written = self.write(&name, json, is_enum);
                 let test = Test::Compare { comparison, operand: Operand::Constant(cell), ignore_case };
-                (Filter::Column { column, negated: false, test }, format!("{{ {field}: {{ {word}: {written}{suffix} }} }}"))
+                (
+                    Filter::Column { column, negated: false, test },
+                    format!("{{ {field}: {{ {word}: {written}{suffix} }} }}"),
+                )
             }
         }
     }
@@ -484,7 +506,9 @@ impl Drawing<'_> {
     /// A stored value as a caller would give it; none where it does not fit its type.
     fn json(&self, of: TypeId, column: usize, cell: &Cell) -> Option<Json> {
         let kind = self.world.model.types[of].columns[column].kind;
-        super::interpret::leaf(&self.world.model, kind, cell).and_then(|text| serde_json::from_str(&text).ok()).filter(|json: &Json| !json.is_null())
+        super::interpret::leaf(&self.world.model, kind, cell)
+            .and_then(|text| serde_json::from_str(&text).ok())
+            .filter(|json: &Json| !json.is_null())
     }
 }
 

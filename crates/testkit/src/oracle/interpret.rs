@@ -134,7 +134,8 @@ impl<'a> Interpreter<'a> {
             rows.retain(|(row, _)| self.order(of, &list.order, *row, before) == Ordering::Less);
         }
         let most = self.view.type_view(of).and_then(|view| view.max_page);
-        let default = most.and_then(|most| usize::try_from(most).ok()).map_or(DEFAULT_PAGE, |most| most.min(DEFAULT_PAGE));
+        let default =
+            most.and_then(|most| usize::try_from(most).ok()).map_or(DEFAULT_PAGE, |most| most.min(DEFAULT_PAGE));
         let (size, backward) = match list.size {
             Size::Default => (default, false),
             Size::First(size) => (size, false),
@@ -161,13 +162,19 @@ impl<'a> Interpreter<'a> {
             let value = match field {
                 ListField::TotalCount => total.to_string(),
                 ListField::Nodes(fields) => {
-                    let rows: Vec<String> =
-                        rows.iter().enumerate().map(|(at, (row, _))| self.at(at, |me| me.object(of, *row, fields))).collect();
+                    let rows: Vec<String> = rows
+                        .iter()
+                        .enumerate()
+                        .map(|(at, (row, _))| self.at(at, |me| me.object(of, *row, fields)))
+                        .collect();
                     format!("[{}]", rows.join(","))
                 }
                 ListField::Edges(edge) => {
-                    let rows: Vec<String> =
-                        rows.iter().enumerate().map(|(at, row)| self.at(at, |me| me.edge(of, list, *row, edge, join))).collect();
+                    let rows: Vec<String> = rows
+                        .iter()
+                        .enumerate()
+                        .map(|(at, row)| self.at(at, |me| me.edge(of, list, *row, edge, join)))
+                        .collect();
                     format!("[{}]", rows.join(","))
                 }
                 ListField::PageInfo => {
@@ -196,7 +203,14 @@ impl<'a> Interpreter<'a> {
         text
     }
 
-    fn edge(&mut self, of: TypeId, list: &List, (row, join_row): Found, edge: &[(String, EdgeField)], join: Option<TypeId>) -> String {
+    fn edge(
+        &mut self,
+        of: TypeId,
+        list: &List,
+        (row, join_row): Found,
+        edge: &[(String, EdgeField)],
+        join: Option<TypeId>,
+    ) -> String {
         let mut members = Vec::new();
         for (key, field) in edge {
             self.path.push(key.clone());
@@ -294,7 +308,8 @@ impl<'a> Interpreter<'a> {
             Filter::Many { link, quantifier, inner } => {
                 let target = self.world.model.types[of].links[*link].target;
                 let found = self.follow(of, *link, row);
-                let judged = found.iter().map(|(found, _)| self.passes(target, &self.world.rows[target][*found], inner));
+                let judged =
+                    found.iter().map(|(found, _)| self.passes(target, &self.world.rows[target][*found], inner));
                 quantify(*quantifier, judged)
             }
         }
@@ -330,9 +345,7 @@ pub(super) fn leaf(model: &Model, kind: Kind, cell: &Cell) -> Option<String> {
         // The random worlds store two texts that are no dates.
         (Scalar::Date, Cell::Text(text)) => (!["2026-02-30", "soon"].contains(&text.as_str())).then(|| quote(text)),
         (Scalar::LocalDateTime, Cell::Text(text)) => Some(quote(&text.replace(' ', "T"))),
-        (Scalar::Bytes, Cell::Blob(bytes)) => {
-            Some(quote(&base64::engine::general_purpose::STANDARD.encode(bytes)))
-        }
+        (Scalar::Bytes, Cell::Blob(bytes)) => Some(quote(&base64::engine::general_purpose::STANDARD.encode(bytes))),
         _ => None,
     }
 }

@@ -14,11 +14,16 @@ use super::world::World;
 pub(super) fn random_rule(random: &mut Random, world: &World, of: TypeId, depth: u32) -> Condition {
     let t = &world.model.types[of];
     match random.random_range(0..10) {
-        0 if depth > 0 => Condition::And((0..random.random_range(0..3)).map(|_| random_rule(random, world, of, depth - 1)).collect()),
-        1 | 2 if depth > 0 => Condition::Or((0..random.random_range(1..4)).map(|_| random_rule(random, world, of, depth - 1)).collect()),
+        0 if depth > 0 => {
+            Condition::And((0..random.random_range(0..3)).map(|_| random_rule(random, world, of, depth - 1)).collect())
+        }
+        1 | 2 if depth > 0 => {
+            Condition::Or((0..random.random_range(1..4)).map(|_| random_rule(random, world, of, depth - 1)).collect())
+        }
         3 if depth > 0 => Condition::Not(Box::new(random_rule(random, world, of, depth - 1))),
         4 | 5 if depth > 0 => {
-            let many: Vec<usize> = (0..t.links.len()).filter(|link| t.links[*link].cardinality == Cardinality::Many).collect();
+            let many: Vec<usize> =
+                (0..t.links.len()).filter(|link| t.links[*link].cardinality == Cardinality::Many).collect();
             let Some(link) = many.get(random.random_range(0..many.len().max(1))) else {
                 return random_test(random, world, of, Vec::new());
             };
@@ -27,7 +32,8 @@ pub(super) fn random_rule(random: &mut Random, world: &World, of: TypeId, depth:
             Condition::Quantified { before: Vec::new(), hop: hop(of, *link), quantifier, inner: Box::new(inner) }
         }
         6 | 7 => {
-            let one: Vec<usize> = (0..t.links.len()).filter(|link| t.links[*link].cardinality == Cardinality::One).collect();
+            let one: Vec<usize> =
+                (0..t.links.len()).filter(|link| t.links[*link].cardinality == Cardinality::One).collect();
             match one.get(random.random_range(0..one.len().max(1))) {
                 Some(link) => random_test(random, world, t.links[*link].target, vec![hop(of, *link)]),
                 None => random_test(random, world, of, Vec::new()),
@@ -50,7 +56,8 @@ fn random_test(random: &mut Random, world: &World, of: TypeId, hops: Vec<Hop>) -
         Some(cell) if cell != Cell::Null && is_plain(t.columns[column].kind) => cell,
         _ => return Condition::Test { path, test: Test::IsNull(random.random_bool(0.5)) },
     };
-    let comparison = [Comparison::Eq, Comparison::Ne, Comparison::Lt, Comparison::Lte, Comparison::Gt, Comparison::Gte][random.random_range(0..6)];
+    let comparison = [Comparison::Eq, Comparison::Ne, Comparison::Lt, Comparison::Lte, Comparison::Gt, Comparison::Gte]
+        [random.random_range(0..6)];
     Condition::Test { path, test: Test::Compare { comparison, operand: Operand::Constant(value), ignore_case: false } }
 }
 
@@ -73,7 +80,9 @@ pub(super) fn judge(world: &World, of: TypeId, row: &[Cell], condition: &Conditi
             let (mut of, mut row) = (of, Some(row));
             for hop in &path.hops {
                 let target = world.model.types[of].links[hop.link].target;
-                row = row.and_then(|row| linked(world, of, hop.link, row).into_iter().next().map(|(found, _)| &world.rows[target][found][..]));
+                row = row.and_then(|row| {
+                    linked(world, of, hop.link, row).into_iter().next().map(|(found, _)| &world.rows[target][found][..])
+                });
                 of = target;
             }
             let nocase = world.model.types[of].columns[path.column].name.as_str();
@@ -83,7 +92,9 @@ pub(super) fn judge(world: &World, of: TypeId, row: &[Cell], condition: &Conditi
         }
         Condition::Quantified { hop, quantifier, inner, .. } => {
             let target = world.model.types[of].links[hop.link].target;
-            let judged = linked(world, of, hop.link, row).into_iter().map(|(found, _)| judge(world, target, &world.rows[target][found], inner));
+            let judged = linked(world, of, hop.link, row)
+                .into_iter()
+                .map(|(found, _)| judge(world, target, &world.rows[target][found], inner));
             quantify(*quantifier, judged)
         }
     }
@@ -121,10 +132,16 @@ pub(super) fn linked(world: &World, of: TypeId, link: usize, row: &[Cell]) -> Ve
             .collect(),
         Some(through) => {
             let joins = &world.rows[through.join];
-            let near = (0..joins.len()).filter(|join| through.near.iter().all(|(own, column)| equal(&row[*own], &joins[*join][*column])));
+            let near = (0..joins.len())
+                .filter(|join| through.near.iter().all(|(own, column)| equal(&row[*own], &joins[*join][*column])));
             near.flat_map(|join| {
                 (0..targets.len())
-                    .filter(move |target| through.far.iter().all(|(column, other)| equal(&joins[join][*column], &targets[*target][*other])))
+                    .filter(move |target| {
+                        through
+                            .far
+                            .iter()
+                            .all(|(column, other)| equal(&joins[join][*column], &targets[*target][*other]))
+                    })
                     .map(move |target| (target, Some(join)))
             })
             .collect()
@@ -145,7 +162,10 @@ pub(super) fn compare(a: &Cell, b: &Cell, nocase: bool) -> Ordering {
         Cell::Text(_) => 2,
         Cell::Blob(_) => 3,
     };
-    #[expect(clippy::cast_precision_loss, reason = "the random worlds have no integers beside reals that are this large")]
+    #[expect(
+        clippy::cast_precision_loss,
+        reason = "the random worlds have no integers beside reals that are this large"
+    )]
     let as_real = |integer: i64| integer as f64;
     match (a, b) {
         (Cell::Integer(a), Cell::Integer(b)) => a.cmp(b),
@@ -188,7 +208,8 @@ pub(super) fn test_cell(cell: &Cell, test: &Test, nocase: bool) -> Option<bool> 
     }
     match test {
         Test::Compare { comparison, operand, ignore_case } => {
-            let order = compare(&fold(cell, *ignore_case), &fold(&constant(operand), *ignore_case), nocase && !ignore_case);
+            let order =
+                compare(&fold(cell, *ignore_case), &fold(&constant(operand), *ignore_case), nocase && !ignore_case);
             Some(match comparison {
                 Comparison::Eq => order.is_eq(),
                 Comparison::Ne => order.is_ne(),
@@ -199,7 +220,9 @@ pub(super) fn test_cell(cell: &Cell, test: &Test, nocase: bool) -> Option<bool> 
             })
         }
         Test::Text { test, operand, ignore_case } => {
-            let (Cell::Text(text), Cell::Text(part)) = (fold(cell, *ignore_case), fold(&constant(operand), *ignore_case)) else {
+            let (Cell::Text(text), Cell::Text(part)) =
+                (fold(cell, *ignore_case), fold(&constant(operand), *ignore_case))
+            else {
                 return None;
             };
             Some(match test {

@@ -203,7 +203,11 @@ fn join_table(random: &mut Random, kinds: &[KeyKind]) -> String {
     );
     for _ in 0..random.random_range(0..=50) {
         let (left, right) = (random.random_range(1..=30), random.random_range(1..=30));
-        let edge = if with_edge { format!(", {}, 'e{}'", random.random_range(0..4), random.random_range(0..3)) } else { String::new() };
+        let edge = if with_edge {
+            format!(", {}, 'e{}'", random.random_range(0..4), random.random_range(0..3))
+        } else {
+            String::new()
+        };
         sql.push_str(&format!("insert or ignore into pairs values ({left}, {right}{edge});\n"));
     }
     sql

@@ -105,11 +105,14 @@ function TypePage({ type, onFollow }: Follow & { type: GraphQLNamedType }) {
               <b>{field.name}</b>
               {field.args.length > 0 && (
                 <Arguments>
-                  {field.args.map((argument) => (
-                    <div key={argument.name}>
+                  (
+                  {field.args.map((argument, index) => (
+                    <span key={argument.name}>
+                      {index > 0 && ', '}
                       {argument.name}: <TypeName type={argument.type} onFollow={onFollow} />
-                    </div>
+                    </span>
                   ))}
+                  )
                 </Arguments>
               )}
               : <TypeName type={field.type} onFollow={onFollow} />
@@ -179,7 +182,7 @@ const List = styled.ul`
   small { display: block; color: ${theme.muted}; }
 `;
 
-const Arguments = styled.div`
-  padding-left: 14px;
+const Arguments = styled.span`
   color: ${theme.muted};
+  font-size: 12px;
 `;

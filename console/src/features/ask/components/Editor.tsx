@@ -63,6 +63,7 @@ export default function Editor({ label, language, text, schema, onChange, onRun 
           lineNumbers(),
           history(),
           drawSelection(),
+          EditorView.lineWrapping,
           bracketMatching(),
           closeBrackets(),
           autocompletion(),
