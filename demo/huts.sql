@@ -57,7 +57,7 @@ create table bookings (
   note text,
   unique (hut_id, hiker_id, starts_on)
 );
-create index bookings_hut on bookings (hut_id, starts_on);
+create index bookings_hut on bookings (hut_id);
 create index bookings_hiker on bookings (hiker_id);
 create index bookings_guide on bookings (guide_id);
 

@@ -57,7 +57,8 @@ fn get_asks_and_refuses_to_change() {
 #[test]
 fn bodies_that_are_no_request_are_refused_with_the_reason() {
     let (_project, service) = huts();
-    let cases: &[(&[(&str, &str)], &str, u16, &str)] = &[
+    type Headers<'a> = &'a [(&'a str, &'a str)];
+    let cases: &[(Headers<'_>, &str, u16, &str)] = &[
         (&[JSON], "{", 400, "no GraphQL request"),
         (&[JSON], "[]", 400, "one request at a time"),
         (&[JSON], "{}", 400, "lacks `query`"),

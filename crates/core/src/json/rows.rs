@@ -60,7 +60,7 @@ impl Rows {
 
     /// How many rows there are.
     pub fn len(&self) -> usize {
-        if self.width == 0 { 0 } else { self.cells.len() / self.width }
+        self.cells.len().checked_div(self.width).unwrap_or(0)
     }
 
     /// Are there none?

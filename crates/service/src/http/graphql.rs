@@ -52,8 +52,8 @@ async fn post(
         Ok(body) => body,
         Err(error) => return unreadable(media, &error, shared.api.limits().body_bytes),
     };
-    if let Err(response) = identify(&request, &shared, media) {
-        return response;
+    if let Err(unidentified) = identify(&request, &shared) {
+        return unidentified.respond(media);
     }
     if body.iter().find(|byte| !byte.is_ascii_whitespace()) == Some(&b'[') {
         return refuse(media, StatusCode::BAD_REQUEST, "one request at a time: the body must be an object, not a list");
@@ -79,8 +79,8 @@ struct Parameters {
 
 async fn get(request: HttpRequest, shared: web::Data<Shared>) -> HttpResponse {
     let Some(media) = MediaType::accepted(&request) else { return not_acceptable() };
-    if let Err(response) = identify(&request, &shared, media) {
-        return response;
+    if let Err(unidentified) = identify(&request, &shared) {
+        return unidentified.respond(media);
     }
     let parameters = match web::Query::<Parameters>::from_query(request.query_string()) {
         Ok(parameters) => parameters.into_inner(),
@@ -150,41 +150,59 @@ async fn answer(request: &HttpRequest, shared: &Shared, media: MediaType, ask: &
         .body(result.body)
 }
 
+/// Why nobody is known to ask.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Unidentified {
+    /// No `Authorization` header.
+    Missing,
+    /// Not of the form `Bearer KEY`.
+    Malformed,
+    /// A key that is not in force.
+    Unknown,
+    /// The records could not be asked.
+    Unchecked,
+}
+
+impl Unidentified {
+    /// The response that says what is missing.
+    pub(super) fn respond(self, media: MediaType) -> HttpResponse {
+        let text = match self {
+            Unidentified::Missing => "who is asking? Send `Authorization: Bearer KEY`; `puente key create` makes a key",
+            Unidentified::Malformed => "the `Authorization` header is not of the form `Bearer KEY`",
+            Unidentified::Unknown => {
+                "this access key is not known here, or was revoked; `puente key list` shows which are"
+            }
+            Unidentified::Unchecked => {
+                let problem = Problem::new(Code::Internal, "access keys cannot be checked at the moment");
+                return respond(media, StatusCode::INTERNAL_SERVER_ERROR, &[problem]);
+            }
+        };
+        let mut response = respond(media, StatusCode::UNAUTHORIZED, &[Problem::new(Code::Unauthenticated, text)]);
+        response.headers_mut().insert(header::WWW_AUTHENTICATE, header::HeaderValue::from_static("Bearer"));
+        response
+    }
+}
+
 /// Who is asking. Until roles exist, only the owner, by an access key.
 ///
 /// # Errors
-/// The response that says what is missing.
-pub(super) fn identify(request: &HttpRequest, shared: &Shared, media: MediaType) -> Result<(), HttpResponse> {
-    let unauthenticated = |text: &str| {
-        let problem = Problem::new(Code::Unauthenticated, text);
-        let mut response = respond(media, StatusCode::UNAUTHORIZED, &[problem]);
-        response.headers_mut().insert(header::WWW_AUTHENTICATE, header::HeaderValue::from_static("Bearer"));
-        response
-    };
-    let Some(value) = request.headers().get(AUTHORIZATION) else {
-        return Err(unauthenticated(
-            "who is asking? Send `Authorization: Bearer KEY`; `puente key create` makes a key",
-        ));
-    };
-    let key = value.to_str().ok().and_then(|value| {
-        let (scheme, key) = value.split_once(' ')?;
-        scheme.eq_ignore_ascii_case("bearer").then_some(key.trim())
-    });
-    let Some(key) = key else {
-        return Err(unauthenticated("the `Authorization` header is not of the form `Bearer KEY`"));
-    };
+/// Why nobody is known to ask.
+pub(super) fn identify(request: &HttpRequest, shared: &Shared) -> Result<(), Unidentified> {
+    let value = request.headers().get(AUTHORIZATION).ok_or(Unidentified::Missing)?;
+    let (scheme, key) = value.to_str().ok().and_then(|value| value.split_once(' ')).ok_or(Unidentified::Malformed)?;
+    if !scheme.eq_ignore_ascii_case("bearer") {
+        return Err(Unidentified::Malformed);
+    }
+    let key = key.trim();
     if shared.owner_key.is_some_and(|hash| same(&hash, &crate::records::hash(key))) {
         return Ok(());
     }
     match shared.records.role_of(key) {
         Ok(Some(role)) if role == OWNER => Ok(()),
-        Ok(_) => {
-            Err(unauthenticated("this access key is not known here, or was revoked; `puente key list` shows which are"))
-        }
+        Ok(_) => Err(Unidentified::Unknown),
         Err(error) => {
             tracing::error!(target: "puente::service", %error, "access keys cannot be checked");
-            let problem = Problem::new(Code::Internal, "access keys cannot be checked at the moment");
-            Err(respond(media, StatusCode::INTERNAL_SERVER_ERROR, &[problem]))
+            Err(Unidentified::Unchecked)
         }
     }
 }

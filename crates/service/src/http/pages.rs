@@ -35,8 +35,8 @@ async fn ready(shared: web::Data<Shared>) -> HttpResponse {
 }
 
 async fn metrics(request: HttpRequest, shared: web::Data<Shared>) -> HttpResponse {
-    if let Err(response) = identify(&request, &shared, MediaType::Json) {
-        return response;
+    if let Err(unidentified) = identify(&request, &shared) {
+        return unidentified.respond(MediaType::GraphqlResponse);
     }
     HttpResponse::Ok()
         .insert_header((CONTENT_TYPE, "application/openmetrics-text; version=1.0.0; charset=utf-8"))

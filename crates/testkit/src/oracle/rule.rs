@@ -102,11 +102,16 @@ pub(super) fn judge(world: &World, of: TypeId, row: &[Cell], condition: &Conditi
 
 /// All of three-valued values: false wins, then unknown.
 pub(super) fn all(values: impl Iterator<Item = Option<bool>>) -> Option<bool> {
-    values.fold(Some(true), |sum, value| match (sum, value) {
-        (Some(false), _) | (_, Some(false)) => Some(false),
-        (None, _) | (_, None) => None,
-        _ => Some(true),
-    })
+    let mut sum = Some(true);
+    for value in values {
+        match value {
+            Some(true) => {}
+            Some(false) => sum = Some(false),
+            None if sum == Some(true) => sum = None,
+            None => {}
+        }
+    }
+    sum
 }
 
 /// A quantifier in three-valued logic: `exists` is a disjunction over the rows, `all` a conjunction.
