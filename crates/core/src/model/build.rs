@@ -116,18 +116,19 @@ impl Builder<'_> {
     fn name_type(&mut self, table: &Table) -> TypeNames {
         let edit = self.project.types.get(&table.name);
         let remembered = self.catalog.names.types.get(&table.name);
-        let name = match edit.and_then(|edit| edit.name.clone()) {
+        // The root fields follow the name that was wanted: they need a number only where they collide themselves.
+        let (name, wanted) = match edit.and_then(|edit| edit.name.clone()) {
             Some(name) => {
                 if !self.type_names.take_type(&name) {
                     let place = edit.map(|edit| edit.place).unwrap_or_default();
                     let text = format!("the type name `{name}` of table `{}` is taken; choose another", table.name);
                     self.mistakes.push(Mistake { place, text });
                 }
-                name
+                (name.clone(), name)
             }
             None => {
                 let wanted = remembered.map_or_else(|| names::type_name(&table.name), |names| names.name.clone());
-                self.type_names.take_type_or_number(&wanted)
+                (self.type_names.take_type_or_number(&wanted), wanted)
             }
         };
         let renamed = remembered.is_none_or(|names| names.name != name);
@@ -135,8 +136,8 @@ impl Builder<'_> {
         let one = edit.and_then(|e| e.one.clone()).or_else(|| old.map(|n| n.one.clone()));
         let list = edit.and_then(|e| e.list.clone()).or_else(|| old.map(|n| n.list.clone()));
         TypeNames {
-            one: self.root_names.take_or_number(&one.unwrap_or_else(|| names::one_name(&name))),
-            list: self.root_names.take_or_number(&list.unwrap_or_else(|| names::list_name(&name))),
+            one: self.root_names.take_or_number(&one.unwrap_or_else(|| names::one_name(&wanted))),
+            list: self.root_names.take_or_number(&list.unwrap_or_else(|| names::list_name(&wanted))),
             name,
             ..TypeNames::default()
         }

@@ -30,7 +30,7 @@ pub fn survey(file: &Path) -> Result<Survey, Problem> {
 
 fn read(connection: &Connection) -> rusqlite::Result<Survey> {
     connection.execute_batch("begin")?;
-    let mut notices = Vec::new();
+    let mut notices = virtual_tables(connection)?;
     let mut tables = Vec::new();
     for listed in list(connection)? {
         let name = listed.name.clone();
@@ -75,6 +75,14 @@ fn list(connection: &Connection) -> rusqlite::Result<Vec<Listed>> {
         })
     })?;
     rows.collect()
+}
+
+/// Virtual tables are left out: what they accept and how they compare is up to their module.
+fn virtual_tables(connection: &Connection) -> rusqlite::Result<Vec<String>> {
+    let mut statement = connection
+        .prepare("select name from pragma_table_list where schema = 'main' and type = 'virtual' order by name")?;
+    let names = statement.query_map([], |row| row.get::<_, String>(0))?;
+    names.map(|name| name.map(|name| format!("`{name}` is left out: it is a virtual table"))).collect()
 }
 
 /// A column as `pragma table_xinfo` tells it.
