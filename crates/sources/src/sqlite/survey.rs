@@ -182,7 +182,9 @@ fn collation(connection: &Connection, listed: &Listed, column: &str) -> rusqlite
         return Ok(None);
     }
     let (_, collation, _, _, _) = connection.column_metadata(None, listed.name.as_str(), column)?;
-    Ok(collation.and_then(|name| name.into_string().ok()).filter(|name| !name.eq_ignore_ascii_case("BINARY")))
+    // SQLite matches names of collations regardless of case and keeps them as they were typed.
+    let name = collation.and_then(|name| name.into_string().ok()).map(|name| name.to_ascii_uppercase());
+    Ok(name.filter(|name| name != "BINARY"))
 }
 
 struct Index {
