@@ -122,7 +122,7 @@ impl<'a> Planner<'a> {
 
     fn roots(&mut self) -> Result<ObjectShape, Problem> {
         let document = self.document;
-        let collected = self.collect([&document.operation.selection_set])?;
+        let collected = self.collect([&document.operation.selection_set]);
         let mut roots = ObjectShape::default();
         for (key, fields) in collected {
             let field = fields[0];
@@ -228,7 +228,7 @@ impl<'a> Planner<'a> {
             let text = format!("the selection is deeper than {} levels; ask in parts", self.limits.depth);
             return Err(Problem::new(Code::TooCostly, text));
         }
-        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
+        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()));
         let mut object = ObjectShape::default();
         for (key, fields) in collected {
             let location = self.document.location(fields[0].location());
@@ -354,7 +354,7 @@ impl<'a> Planner<'a> {
             cursor: Vec::new(),
             reads_rows: false,
         };
-        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
+        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()));
         let mut shape_fields = Vec::new();
         for (key, fields) in collected {
             let location = self.document.location(fields[0].location());
@@ -408,7 +408,7 @@ impl<'a> Planner<'a> {
         fields: &[&'a Node<Field>],
         depth: usize,
     ) -> Result<EdgeShape, Problem> {
-        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
+        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()));
         let mut shape = EdgeShape { fields: Vec::new() };
         let view = self.view;
         for (key, fields) in collected {
@@ -448,7 +448,7 @@ impl<'a> Planner<'a> {
         connection: &mut Connection<'_>,
         fields: &[&'a Node<Field>],
     ) -> Result<PageInfoShape, Problem> {
-        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
+        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()));
         let mut shape = PageInfoShape { fields: Vec::new() };
         for (key, fields) in collected {
             let value = match fields[0].name.as_str() {
@@ -582,12 +582,12 @@ impl<'a> Planner<'a> {
     }
 
     /// The fields of selection sets, fragments expanded, `@skip` and `@include` obeyed, merged by response key.
-    fn collect(&self, sets: impl IntoIterator<Item = &'a SelectionSet>) -> Result<Collected<'a>, Problem> {
+    fn collect(&self, sets: impl IntoIterator<Item = &'a SelectionSet>) -> Collected<'a> {
         let mut collected = Collected::new();
         for set in sets {
             self.collect_into(set, &mut collected);
         }
-        Ok(collected)
+        collected
     }
 
     fn collect_into(&self, set: &'a SelectionSet, collected: &mut Collected<'a>) {

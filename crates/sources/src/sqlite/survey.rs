@@ -5,6 +5,7 @@ use std::path::Path;
 use puente_core::catalog::{AssignedNames, Catalog, Column, Engine, FORMAT, ForeignKey, Table, TableKind};
 use puente_core::error::Problem;
 use puente_core::model::{Proposal, candidates};
+use puente_core::sql::{Dialect as _, Sqlite};
 use rusqlite::Connection;
 
 use super::checks;
@@ -280,8 +281,8 @@ fn resolve_implicit_references(catalog: &mut Catalog) {
 
 fn sample(connection: &Connection, listed: &Listed, columns: &[Told]) -> rusqlite::Result<Vec<Sample>> {
     let mut samples = vec![Sample::default(); columns.len()];
-    let names: Vec<String> = columns.iter().map(|column| quote(&column.name)).collect();
-    let (names, table) = (names.join(", "), quote(&listed.name));
+    let names: Vec<String> = columns.iter().map(|column| Sqlite.quote(&column.name)).collect();
+    let (names, table) = (names.join(", "), Sqlite.quote(&listed.name));
     let mut queries = vec![format!("select {names} from {table} limit {SAMPLED_ROWS}")];
     if listed.kind == TableKind::Table
         && !listed.without_rowid
@@ -302,7 +303,7 @@ fn sample(connection: &Connection, listed: &Listed, columns: &[Told]) -> rusqlit
 }
 
 fn count(connection: &Connection, listed: &Listed) -> rusqlite::Result<u64> {
-    let table = quote(&listed.name);
+    let table = Sqlite.quote(&listed.name);
     let text = if listed.kind == TableKind::Table && !listed.without_rowid {
         format!("select coalesce(max(rowid), 0) from {table}")
     } else {
@@ -320,8 +321,8 @@ fn round(rows: u64) -> u64 {
 
 /// A proposal with its sampled evidence; none where the values speak against it.
 fn sampled(connection: &Connection, candidate: Proposal) -> rusqlite::Result<Option<Proposal>> {
-    let [column, table] = [&candidate.column, &candidate.table].map(|name| quote(name));
-    let [key, target] = [&candidate.references, &candidate.to].map(|name| quote(name));
+    let [column, table] = [&candidate.column, &candidate.table].map(|name| Sqlite.quote(name));
+    let [key, target] = [&candidate.references, &candidate.to].map(|name| Sqlite.quote(name));
     let text = format!(
         "select count(*), count(o.k) from
          (select distinct {column} as v from {table} where {column} is not null limit {SAMPLED_VALUES}) as s
@@ -332,10 +333,6 @@ fn sampled(connection: &Connection, candidate: Proposal) -> rusqlite::Result<Opt
     // Half of the values on the other side: a reference with some dangling values is still one.
     let convincing = values > 0 && found * 2 >= values;
     Ok(convincing.then_some(Proposal { sampled: Some((values, found)), ..candidate }))
-}
-
-fn quote(name: &str) -> String {
-    format!("\"{}\"", name.replace('"', "\"\""))
 }
 
 #[cfg(test)]
