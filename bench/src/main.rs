@@ -11,7 +11,6 @@ use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 
 use puente_service::{Api, ApiOptions, Metrics, ProjectFolder, Records, ServeOptions};
-use puente_sources::sqlite::Pool;
 
 use driver::{Load, Measured};
 
@@ -57,7 +56,7 @@ async fn serve_puente(folder: &Path) {
         model: folder.model().expect("a model"),
         limits: folder.project.limits,
         secret: vec![7; 32],
-        pool: Pool::start(folder.source_file(), READERS),
+        source: folder.source().expect("a source"),
     };
     let api = Arc::new(Api::new(options, Arc::new(Metrics::default())));
     let records = folder.private_folder().expect("a folder").join("records.db");

@@ -91,7 +91,11 @@ fn regions_and_wardens(db: &Transaction<'_>, random: &mut Random) -> rusqlite::R
     for id in 1..=30_i64 {
         let name = person(random);
         let email = format!("{}{id}@huts.example", name.split(' ').next().unwrap_or_default());
-        let licence: String = random.bytes(16).iter().map(|byte| format!("{byte:02x}")).collect();
+        let mut licence = random.bytes(16);
+        // Version 4 and variant 10 of RFC 9562: some databases take no other UUID.
+        licence[6] = licence[6] & 0x0f | 0x40;
+        licence[8] = licence[8] & 0x3f | 0x80;
+        let licence: String = licence.iter().map(|byte| format!("{byte:02x}")).collect();
         let licence = format!(
             "{}-{}-{}-{}-{}",
             &licence[..8],

@@ -3,11 +3,16 @@
 //! Everything is generated from a fixed seed: the same database every time. People and places do not exist.
 
 mod data;
+mod mariadb;
+mod postgres;
 mod random;
+mod server;
 
 use std::path::{Path, PathBuf};
 
 use rusqlite::Connection;
+
+pub use server::load;
 
 /// The demo's tables, as SQL.
 pub const SCHEMA: &str = include_str!("../huts.sql");
@@ -32,17 +37,30 @@ pub const ASKS: [(&str, &str); 3] = [
 /// The file name of the demo's database.
 pub const DATABASE: &str = "huts.db";
 
+/// Writes the demo's project file into a folder, unless one is there: for the embedded database, or for another address.
+///
+/// # Errors
+/// A sentence that says which file could not be written.
+pub fn write_project(folder: &Path, url: Option<&str>) -> Result<(), String> {
+    std::fs::create_dir_all(folder).map_err(|error| failed(folder, &error))?;
+    let project = folder.join("puente.toml");
+    let text = match url {
+        None => PROJECT.to_owned(),
+        Some(url) => PROJECT.replace("\"sqlite:huts.db\"", &format!("{url:?}")),
+    };
+    if project.exists() { Ok(()) } else { std::fs::write(&project, text).map_err(|error| failed(&project, &error)) }
+}
+
+fn failed(what: &Path, error: &dyn std::fmt::Display) -> String {
+    format!("{} cannot be written: {error}", what.display())
+}
+
 /// Writes the demo project into a folder: the project file and the database. What is there already is kept.
 ///
 /// # Errors
 /// A sentence that says which file could not be written.
 pub fn write(folder: &Path) -> Result<PathBuf, String> {
-    let failed = |what: &Path, error: &dyn std::fmt::Display| format!("{} cannot be written: {error}", what.display());
-    std::fs::create_dir_all(folder).map_err(|error| failed(folder, &error))?;
-    let project = folder.join("puente.toml");
-    if !project.exists() {
-        std::fs::write(&project, PROJECT).map_err(|error| failed(&project, &error))?;
-    }
+    write_project(folder, None)?;
     let database = folder.join(DATABASE);
     if !database.exists() {
         // Built beside and then renamed, so that an interrupted run leaves no half database.

@@ -10,9 +10,7 @@ use puente_core::model::Model;
 use puente_core::plan::{self, BoundPlan, Context, Document, Plan, Sealer, SelectId, Variables};
 use puente_core::project::Limits;
 use puente_core::schema;
-use puente_core::sql::Sqlite;
-use puente_sources::sqlite::{Pool, Request};
-use puente_sources::{Outcome, StatementReport};
+use puente_sources::{Explanation, Outcome, Request, Source, StatementReport};
 use quick_cache::Weighter;
 use quick_cache::sync::Cache;
 use ring::digest;
@@ -38,6 +36,8 @@ pub struct Ask {
     pub variables: Map<String, Json>,
     /// Report the statements? For the owner only.
     pub statements: bool,
+    /// Report how the engine runs each statement, too? For the owner only.
+    pub explain: bool,
 }
 
 /// What came of an ask.
@@ -61,14 +61,14 @@ pub struct ApiOptions {
     /// What cursors are sealed with.
     pub secret: Vec<u8>,
     /// The source.
-    pub pool: Pool,
+    pub source: Source,
 }
 
 /// The API of one project.
 #[derive(Debug)]
 pub struct Api {
     limits: Limits,
-    pool: Pool,
+    source: Source,
     owner: RoleApi,
     metrics: Arc<Metrics>,
 }
@@ -120,8 +120,8 @@ impl RoleApi {
 /// The source of a plan that reads nothing: introspection and `__typename` only.
 struct Nothing;
 
-impl Fetch for Nothing {
-    fn fetch(&mut self, _: SelectId, _: Option<Row<'_>>, _: &mut Rows) -> Result<(), Problem> {
+impl<'s> Fetch<'s> for Nothing {
+    fn fetch(&mut self, _: SelectId, _: Option<Row<'_, 's>>, _: &mut Rows<'s>) -> Result<(), Problem> {
         Err(Problem::new(Code::Internal, "a plan without selects has nothing to fetch"))
     }
 }
@@ -129,8 +129,8 @@ impl Fetch for Nothing {
 impl Api {
     /// Sets up the API; schemas are built when first asked for.
     pub fn new(options: ApiOptions, metrics: Arc<Metrics>) -> Self {
-        let ApiOptions { model, limits, secret, pool } = options;
-        Api { limits, pool, owner: RoleApi::new(View::owner(model), &secret), metrics }
+        let ApiOptions { model, limits, secret, source } = options;
+        Api { limits, source, owner: RoleApi::new(View::owner(model), &secret), metrics }
     }
 
     /// The project's limits.
@@ -139,8 +139,8 @@ impl Api {
     }
 
     /// The source.
-    pub fn pool(&self) -> &Pool {
-        &self.pool
+    pub fn source(&self) -> &Source {
+        &self.source
     }
 
     /// The counters.
@@ -166,26 +166,37 @@ impl Api {
         let start = Instant::now();
         self.metrics.running.inc();
         let _running = Running(&self.metrics);
-        let result = self.run(ask, start).await;
+        let (result, explained) = match self.run(ask, start).await {
+            Ok((outcome, explained)) => (Ok(outcome), explained),
+            Err(problems) => (Err(problems), Vec::new()),
+        };
         let elapsed = start.elapsed();
         self.account(&result, elapsed, ask, request_id);
-        respond(result, ask.statements, elapsed)
+        respond(result, ask.statements.then_some(&explained[..]), elapsed)
     }
 
-    async fn run(&self, ask: &Ask, start: Instant) -> Result<Outcome, Vec<Problem>> {
+    async fn run(&self, ask: &Ask, start: Instant) -> Result<(Outcome, Vec<Explanation>), Vec<Problem>> {
         let bound = self.bind(ask)?;
         if bound.plan().selects().is_empty() {
             let answer =
                 json::write(&bound, &mut Nothing, self.limits.answer_bytes).map_err(|problem| vec![problem])?;
-            return Ok(Outcome { answer, statements: Vec::new() });
+            return Ok((Outcome { answer, statements: Vec::new() }, Vec::new()));
         }
-        let request = Request {
+        let request = |bound| Request {
             bound,
+            role: self.owner.view.role().to_owned(),
             most_bytes: self.limits.answer_bytes,
             deadline: start + Duration::from_millis(self.limits.time_ms),
             timed: ask.statements,
         };
-        self.pool.run(request).await.map_err(|problem| vec![problem])
+        let outcome = self.source.run(request(bound)).await.map_err(|problem| vec![problem])?;
+        let explained = if ask.explain {
+            let bound = self.bind(ask)?;
+            self.source.explain(request(bound)).await.map_err(|problem| vec![problem])?
+        } else {
+            Vec::new()
+        };
+        Ok((outcome, explained))
     }
 
     fn bind(&self, ask: &Ask) -> Result<BoundPlan, Vec<Problem>> {
@@ -210,8 +221,12 @@ impl Api {
             }
             None => {
                 self.metrics.plans_built.inc();
-                let context =
-                    Context { view: &role.view, limits: &self.limits, sealer: &role.sealer, dialect: &Sqlite };
+                let context = Context {
+                    view: &role.view,
+                    limits: &self.limits,
+                    sealer: &role.sealer,
+                    dialect: self.source.dialect(),
+                };
                 let plan = plan::build(context, document, &variables).map_err(|problem| vec![problem])?;
                 let plan = Arc::new(plan);
                 role.plans.insert(key, Arc::clone(&plan));
@@ -274,7 +289,7 @@ fn document_key(ask: &Ask) -> DocumentKey {
 }
 
 /// The body of the response ([Response format](https://spec.graphql.org/September2025/#sec-Response-Format)).
-fn respond(result: Result<Outcome, Vec<Problem>>, statements: bool, elapsed: Duration) -> AskResult {
+fn respond(result: Result<Outcome, Vec<Problem>>, explained: Option<&[Explanation]>, elapsed: Duration) -> AskResult {
     match result {
         Ok(Outcome { answer, statements: reports }) => {
             let code = answer.problems.first().map(|problem| problem.code);
@@ -285,9 +300,9 @@ fn respond(result: Result<Outcome, Vec<Problem>>, statements: bool, elapsed: Dur
                 body.extend_from_slice(b",\"errors\":");
                 serde_json::to_writer(&mut body, &answer.problems).expect("problems are serialisable");
             }
-            if statements {
+            if let Some(explained) = explained {
                 body.extend_from_slice(b",\"extensions\":");
-                let extensions = extensions(&reports, elapsed);
+                let extensions = extensions(&reports, explained, elapsed);
                 serde_json::to_writer(&mut body, &extensions).expect("reports are serialisable");
             }
             body.push(b'}');
@@ -307,17 +322,22 @@ impl AskResult {
     }
 }
 
-fn extensions(reports: &[StatementReport], elapsed: Duration) -> Json {
+fn extensions(reports: &[StatementReport], explained: &[Explanation], elapsed: Duration) -> Json {
     let micros = |time: Duration| u64::try_from(time.as_micros()).unwrap_or(u64::MAX);
     let statements: Vec<Json> = reports
         .iter()
         .map(|report| {
-            serde_json::json!({
+            let mut told = serde_json::json!({
                 "text": report.text,
                 "executions": report.executions,
                 "rows": report.rows,
                 "microseconds": micros(report.time),
-            })
+            });
+            if let Some(explanation) = explained.iter().find(|explanation| explanation.text == report.text) {
+                told["plan"] = explanation.plan.clone().into();
+                told["advice"] = explanation.advice.clone().into();
+            }
+            told
         })
         .collect();
     serde_json::json!({ "statements": statements, "microseconds": micros(elapsed) })

@@ -6,8 +6,10 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use puente_core::catalog::Catalog;
+use puente_core::error::Problem;
 use puente_core::model::{self, Model};
 use puente_core::project::{self, Mistake, Project};
+use puente_sources::Source;
 
 use crate::environment;
 
@@ -66,14 +68,17 @@ impl ProjectFolder {
         Ok(ProjectFolder { path: path.to_owned(), project })
     }
 
-    /// The source's file.
-    pub fn source_file(&self) -> PathBuf {
-        puente_sources::sqlite::file_of(&self.project.source_url.0, &self.path)
+    /// Sets the source up; it is reached with the first ask.
+    ///
+    /// # Errors
+    /// `SOURCE_UNAVAILABLE` where its address or certificate cannot be understood.
+    pub fn source(&self) -> Result<Source, Problem> {
+        Source::open(&self.project.source, &self.path)
     }
 
     /// The survey file's path.
     pub fn survey_file(&self) -> PathBuf {
-        self.path.join("survey").join(format!("{}.json", self.project.source_name))
+        self.path.join("survey").join(format!("{}.json", self.project.source.name))
     }
 
     /// The survey file's catalog; none where there is no survey file yet.

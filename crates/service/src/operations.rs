@@ -2,7 +2,6 @@
 
 use puente_core::catalog::{Advice, Catalog, Drift, advise, compare};
 use puente_core::model::{self, Model, Proposal};
-use puente_sources::sqlite;
 
 use crate::folder::{FolderError, ProjectFolder};
 
@@ -38,7 +37,7 @@ pub enum SurveyError {
 /// [`SurveyError`]; the old survey file is then as it was.
 pub fn survey(folder: &ProjectFolder) -> Result<SurveyOutcome, SurveyError> {
     let before = folder.surveyed().map_err(SurveyError::Folder)?;
-    let found = sqlite::survey(&folder.source_file()).map_err(SurveyError::Source)?;
+    let found = puente_sources::survey(&folder.project.source, &folder.path).map_err(SurveyError::Source)?;
     let mut catalog = found.catalog;
     if let Some(before) = &before {
         catalog.names = before.names.clone();
@@ -96,6 +95,6 @@ fn write(folder: &ProjectFolder, catalog: &Catalog) -> Result<(), FolderError> {
 /// # Errors
 /// Where the source cannot be read.
 pub fn check_drift(folder: &ProjectFolder, surveyed: &Catalog) -> Result<Vec<Drift>, puente_core::error::Problem> {
-    let live = sqlite::survey(&folder.source_file())?;
+    let live = puente_sources::survey(&folder.project.source, &folder.path)?;
     Ok(compare(surveyed, &live.catalog))
 }

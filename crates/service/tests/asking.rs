@@ -223,7 +223,7 @@ fn a_slow_ask_is_cancelled_in_the_database_at_its_time() {
 fn an_ask_whose_client_left_is_cancelled_in_the_database() {
     let project = TestProject::of_sql(
         "create table steps (i integer primary key); create view slow as select i from steps;",
-        "[service]\nreaders = 1\n[limits]\ntime_ms = 60000\n",
+        "connections = 1\n[limits]\ntime_ms = 60000\n",
     );
     make_slow(&project);
     let service = project.serve();

@@ -1,6 +1,5 @@
-//! Asks of a view against a SQLite file, without the service: the shortest way through the real code.
+//! Asks of a view against a source, without the service: the shortest way through the real code.
 
-use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -9,9 +8,7 @@ use puente_core::error::Problem;
 use puente_core::plan::{self, Context, Document, Plan, Sealer, Variables};
 use puente_core::project::Limits;
 use puente_core::schema::{self, ValidSchema};
-use puente_core::sql::Sqlite;
-use puente_sources::Outcome;
-use puente_sources::sqlite::{Pool, Request};
+use puente_sources::{Outcome, Request, Source};
 use serde_json::{Map, Value as Json};
 
 /// Plans and runs asks as one role.
@@ -24,16 +21,16 @@ pub struct Asker {
     /// What an ask may cost.
     pub limits: Limits,
     schema: Arc<ValidSchema>,
-    pool: Pool,
+    source: Source,
     runtime: tokio::runtime::Runtime,
 }
 
 impl Asker {
-    /// An asker on a file.
+    /// An asker on a source.
     ///
     /// # Panics
     /// Where the view's schema is not valid.
-    pub fn new(file: &Path, view: View) -> Self {
+    pub fn new(source: Source, view: View) -> Self {
         let schema = match schema::build(&view) {
             Ok(schema) => Arc::new(schema),
             Err(problem) => panic!("{problem} {:?}\n{}", problem.detail, schema::print(&view)),
@@ -44,7 +41,7 @@ impl Asker {
             // Nested random pages multiply: here it is the answers that are judged, not their cost.
             limits: Limits { cost: u64::MAX, ..Limits::default() },
             schema,
-            pool: Pool::start(file.to_owned(), 1),
+            source,
             runtime: tokio::runtime::Builder::new_current_thread().build().expect("a runtime"),
         }
     }
@@ -56,7 +53,8 @@ impl Asker {
     pub fn plan(&self, text: &str, variables: &Map<String, Json>) -> Result<(Arc<Plan>, Variables), Vec<Problem>> {
         let document = Arc::new(Document::parse(&self.schema, text, None)?);
         let variables = Variables::coerce(&document, variables, &self.sealer)?;
-        let context = Context { view: &self.view, limits: &self.limits, sealer: &self.sealer, dialect: &Sqlite };
+        let context =
+            Context { view: &self.view, limits: &self.limits, sealer: &self.sealer, dialect: self.source.dialect() };
         let plan = plan::build(context, document, &variables).map_err(|problem| vec![problem])?;
         Ok((Arc::new(plan), variables))
     }
@@ -70,10 +68,11 @@ impl Asker {
         let bound = plan.bind(&variables, &self.limits).map_err(|problem| vec![problem])?;
         let request = Request {
             bound,
+            role: self.view.role().to_owned(),
             most_bytes: self.limits.answer_bytes,
             deadline: Instant::now() + Duration::from_millis(self.limits.time_ms),
             timed: true,
         };
-        self.runtime.block_on(self.pool.run(request)).map_err(|problem| vec![problem])
+        self.runtime.block_on(self.source.run(request)).map_err(|problem| vec![problem])
     }
 }

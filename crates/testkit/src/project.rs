@@ -7,7 +7,6 @@ use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use puente_service::{Api, ApiOptions, Metrics, ProjectFolder, Records, Running, ServeOptions};
-use puente_sources::sqlite::Pool;
 use serde_json::Value as Json;
 use tempfile::TempDir;
 
@@ -59,9 +58,9 @@ impl TestProject {
         self.folder.path()
     }
 
-    /// The source's file.
+    /// The file of a SQLite source.
     pub fn database(&self) -> PathBuf {
-        self.open().source_file()
+        puente_sources::sqlite::file_of(&self.open().project.source.url.0, self.path())
     }
 
     /// Opens it.
@@ -82,7 +81,7 @@ impl TestProject {
             model: folder.model().expect("a model"),
             limits: folder.project.limits,
             secret: b"the tests' secret, thirty-two bytes.".to_vec(),
-            pool: Pool::start(folder.source_file(), 2),
+            source: folder.source().expect("a source"),
         };
         let api = Arc::new(Api::new(options, Arc::new(Metrics::default())));
         let private = folder.private_folder().expect("a private folder");

@@ -25,7 +25,11 @@ fn puente_and_the_oracle_answer_the_same() {
         let folder = tempfile::tempdir().unwrap();
         let world = World::random(&mut random, folder.path());
         let view = world.random_view(&mut random);
-        let asker = Asker::new(&world.file, view.clone());
+        let settings =
+            puente_core::project::read("[source.world]\nurl = \"sqlite:world.db\"\nconnections = 1", &|_| None)
+                .unwrap()
+                .source;
+        let asker = Asker::new(puente_sources::Source::open(&settings, folder.path()).unwrap(), view.clone());
         for number in 0..ASKS_PER_WORLD {
             let mut cursors = |of: usize, order: &str, place: usize| cursor(&asker, of, order, place);
             let ask = random_ask(&mut random, &world, &view, &mut cursors);

@@ -8,7 +8,7 @@ use puente_service::{Ask as Request, environment};
 use serde_json::{Map, Value as Json};
 
 use crate::exit::Failure;
-use crate::output::{self, faint, heading};
+use crate::output::{self, faint, heading, urgent};
 
 /// Run one GraphQL operation, in process or against a running service.
 #[derive(Debug, clap::Args)]
@@ -44,6 +44,9 @@ pub(crate) struct Ask {
     /// Show what was sent to the database, and how long it took.
     #[arg(long)]
     statements: bool,
+    /// With the statements, show how the database runs each, and which scans an index would avoid.
+    #[arg(long, requires = "statements")]
+    explain: bool,
 }
 
 impl Ask {
@@ -53,6 +56,7 @@ impl Ask {
             operation_name: self.operation.clone(),
             variables: self.variables()?,
             statements: self.statements,
+            explain: self.explain,
         };
         let body = match &self.url {
             Some(url) => ask_service(url, &request)?,
@@ -144,7 +148,11 @@ fn ask_service(url: &str, request: &Request) -> Result<Vec<u8>, Failure> {
         "query": request.document,
         "operationName": request.operation_name,
         "variables": request.variables,
-        "extensions": if request.statements { serde_json::json!({ "statements": true }) } else { serde_json::json!({}) },
+        "extensions": if request.statements {
+            serde_json::json!({ "statements": true, "explain": request.explain })
+        } else {
+            serde_json::json!({})
+        },
     });
     let agent: ureq::Agent =
         ureq::Agent::config_builder().timeout_global(Some(LONGEST)).http_status_as_error(false).build().into();
@@ -244,6 +252,12 @@ fn print_statements(extensions: &Json) {
             time(&statement["microseconds"])
         )));
         output::say(format!("  {}", statement["text"].as_str().unwrap_or_default()));
+        for step in statement["plan"].as_array().into_iter().flatten() {
+            output::say(faint(&format!("    {}", step.as_str().unwrap_or_default())));
+        }
+        for advice in statement["advice"].as_array().into_iter().flatten() {
+            output::say(format!("    {} {}", urgent("→"), advice.as_str().unwrap_or_default()));
+        }
     }
 }
 

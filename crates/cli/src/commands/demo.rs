@@ -10,11 +10,18 @@ use crate::output::{self, faint, heading};
 
 /// Make the demo project in a folder and serve it: a network of mountain huts.
 #[derive(Debug, clap::Args)]
-#[command(after_help = "Example:\n  puente demo --dir /tmp/huts")]
+#[command(after_help = "\
+Example:
+  puente demo --dir /tmp/huts
+  puente demo --source postgres://me@localhost/huts     # loads them into an empty database of yours
+  puente demo --source '${HUTS_URL}'                    # an address with a password stays in the environment")]
 pub(crate) struct Demo {
     /// Where the demo is made; kept if it is there already.
     #[arg(long, value_name = "DIR", default_value = "huts-demo")]
     dir: PathBuf,
+    /// The address of an empty PostgreSQL or MariaDB database, instead of the embedded one.
+    #[arg(long, value_name = "URL")]
+    source: Option<String>,
     /// The address to listen on.
     #[arg(long, value_name = "ADDRESS", env = "PUENTE_LISTEN", default_value = super::serve::LISTEN)]
     listen: SocketAddr,
@@ -30,8 +37,13 @@ impl Demo {
         }
         logging::start();
         let start = std::time::Instant::now();
-        puente_demo::write(&self.dir).map_err(Failure::wrong)?;
-        let folder = ProjectFolder::open(&self.dir)?;
+        let folder = match &self.source {
+            None => {
+                puente_demo::write(&self.dir).map_err(Failure::wrong)?;
+                ProjectFolder::open(&self.dir)?
+            }
+            Some(url) => self.on_server(url)?,
+        };
         puente_service::survey(&folder)?;
         output::say(format!(
             "The mountain huts are in {} ({:.1} s).",
@@ -39,6 +51,27 @@ impl Demo {
             start.elapsed().as_secs_f64()
         ));
         super::block_on(self.serve(&folder))?
+    }
+
+    /// The demo in a database of the user's: loaded once, when the folder is made.
+    fn on_server(&self, url: &str) -> Result<ProjectFolder, Failure> {
+        super::init::refuse_password(url)?;
+        let file = self.dir.join(puente_core::project::FILE);
+        let is_new = !file.exists();
+        puente_demo::write_project(&self.dir, Some(url)).map_err(Failure::wrong)?;
+        let undo = |failure: Failure| {
+            if is_new {
+                // A project whose database was never filled would stand in the way of the next try.
+                let _ = std::fs::remove_file(&file);
+            }
+            failure
+        };
+        let folder = ProjectFolder::open(&self.dir).map_err(|error| undo(error.into()))?;
+        if is_new {
+            let load = puente_demo::load(&folder.project.source, &folder.path);
+            super::block_on(load)?.map_err(|text| undo(Failure::unreachable(text)))?;
+        }
+        Ok(folder)
     }
 
     async fn serve(&self, folder: &ProjectFolder) -> Result<(), Failure> {

@@ -11,7 +11,11 @@ use crate::output;
 
 /// Make a project folder for a database, and survey it.
 #[derive(Debug, clap::Args)]
-#[command(after_help = "Example:\n  puente init --project api --source main=sqlite:/var/lib/huts/huts.db")]
+#[command(after_help = "\
+Example:
+  puente init --project api --source main=sqlite:/var/lib/huts/huts.db
+  puente init --project api --source main=postgres://me@localhost/huts
+  puente init --project api --source 'main=${DATABASE_URL}'    # an address with a password stays in the environment")]
 pub(crate) struct Init {
     /// The source's name and address; asked for on a terminal where it is left out.
     #[arg(long, value_name = "NAME=URL")]
@@ -28,6 +32,7 @@ impl Init {
             Some(source) => split(&source)?,
             None => ask()?,
         };
+        refuse_password(&url)?;
         let text = format!(
             "# What differs from the survey: renames, hidden fields, descriptions, added links.\n\
              # An empty file serves everything, to the owner alone.\n\n[source.{name}]\nurl = {}\n",
@@ -62,6 +67,18 @@ fn keep_private(path: &Path) {
     }
 }
 
+/// A project file lives in git: what is secret stays in the environment.
+pub(super) fn refuse_password(url: &str) -> Result<(), Failure> {
+    let user = url.split_once("://").and_then(|(_, rest)| rest.split_once('@')).map_or("", |(user, _)| user);
+    match user.split_once(':') {
+        Some((_, password)) if !password.starts_with("${") => Err(Failure::wrong(
+            "the address holds a password, which a project file never does; put the address into an environment \
+             variable and name that: '${DATABASE_URL}'",
+        )),
+        _ => Ok(()),
+    }
+}
+
 fn split(source: &str) -> Result<(String, String), Failure> {
     match source.split_once('=') {
         Some((name, url)) if !name.is_empty() && !url.is_empty() => Ok((name.to_owned(), url.to_owned())),
@@ -80,7 +97,7 @@ fn ask() -> Result<(String, String), Failure> {
         .interact_text()
         .map_err(failed)?;
     let url = dialoguer::Input::<String>::new()
-        .with_prompt("Its address (such as sqlite:huts.db)")
+        .with_prompt("Its address (such as sqlite:huts.db, postgres://me@localhost/huts or ${DATABASE_URL})")
         .interact_text()
         .map_err(failed)?;
     Ok((name, url))

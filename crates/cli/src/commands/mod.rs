@@ -14,25 +14,18 @@ use std::path::Path;
 use std::sync::Arc;
 
 use puente_service::{Api, ApiOptions, Metrics, ProjectFolder};
-use puente_sources::sqlite::Pool;
 
 use crate::exit::Failure;
 
 /// The API of a project folder, ready to be asked.
 fn open_api(folder: &ProjectFolder, secret: Vec<u8>) -> Result<Arc<Api>, Failure> {
     let model = folder.model()?;
-    let readers = folder.project.service.readers.unwrap_or_else(processors);
-    let pool = Pool::start(folder.source_file(), readers);
-    let options = ApiOptions { model, limits: folder.project.limits, secret, pool };
+    let options = ApiOptions { model, limits: folder.project.limits, secret, source: folder.source()? };
     Ok(Arc::new(Api::new(options, Arc::new(Metrics::default()))))
 }
 
 fn open(path: &Path) -> Result<ProjectFolder, Failure> {
     ProjectFolder::open(path).map_err(Failure::from)
-}
-
-fn processors() -> usize {
-    std::thread::available_parallelism().map_or(2, usize::from)
 }
 
 /// Runs something asynchronous to its end.

@@ -124,6 +124,15 @@ pub enum Test {
     },
     /// IS NULL, or IS NOT NULL.
     IsNull(bool),
+    /// Does a list include values of another list?
+    Includes {
+        /// The other list.
+        operand: Operand,
+        /// All of them, or some?
+        all: bool,
+    },
+    /// Has a list no items, or some?
+    IsEmpty(bool),
     /// Is a text part of it?
     Text {
         /// Which part.

@@ -12,7 +12,7 @@ pub struct Advice {
 }
 
 /// Rows below which a missing index is not worth a word.
-const WORTH_AN_INDEX: u64 = 1_000;
+pub(crate) const WORTH_AN_INDEX: u64 = 1_000;
 
 /// What could be better about the tables: links without an index, tables without a key, columns whose values
 /// made the survey choose another type than the declared one.

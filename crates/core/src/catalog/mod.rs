@@ -6,6 +6,7 @@
 mod advice;
 mod drift;
 
+pub(crate) use advice::WORTH_AN_INDEX;
 pub use advice::{Advice, advise};
 pub use drift::{Drift, compare};
 
@@ -23,6 +24,10 @@ pub const FORMAT: u32 = 1;
 pub enum Engine {
     /// SQLite, in process.
     Sqlite,
+    /// PostgreSQL.
+    Postgres,
+    /// MariaDB, and MySQL as far as it speaks the same.
+    Mariadb,
 }
 
 /// Everything that a survey found in one source.
@@ -44,8 +49,14 @@ pub struct Catalog {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Table {
-    /// Its name in the database.
+    /// Its name: one of a kind in the catalog. In another schema than the first, `schema.table`.
     pub name: String,
+    /// The schema that it lies in, where the engine has several.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub schema: Option<String>,
+    /// Its name in the schema, where that is not `name`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub relation: Option<String>,
     /// Table or view.
     pub kind: TableKind,
     /// The engine's comment on it.
@@ -93,6 +104,15 @@ pub struct Column {
     pub declared: String,
     /// The API's scalar for it.
     pub scalar: Scalar,
+    /// Is it a list of values of the scalar?
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub list: bool,
+    /// The type to which values are cast where they meet the column, in the engine's words.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cast: Option<String>,
+    /// Is the declared type a domain, with its own name for another type?
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub domain: bool,
     /// How values are written where the scalar leaves a choice.
     #[serde(default, skip_serializing_if = "is_usual")]
     pub form: Form,
@@ -171,6 +191,11 @@ impl AssignedNames {
 }
 
 impl Table {
+    /// Its name in its schema.
+    pub fn relation(&self) -> &str {
+        self.relation.as_deref().unwrap_or(&self.name)
+    }
+
     /// The column of this name.
     pub fn column(&self, name: &str) -> Option<&Column> {
         self.columns.iter().find(|column| column.name == name)

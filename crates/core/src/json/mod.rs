@@ -3,8 +3,10 @@
 //!
 //! An error on a field nulls the nearest nullable position: the writer keeps a mark there and truncates to it.
 
+mod levels;
 mod rows;
 mod writer;
 
+pub use levels::{KeyValues, Levels};
 pub use rows::{Row, Rows};
 pub use writer::{Answer, Fetch, write};

@@ -1,32 +1,33 @@
-//! Rows of one select, kept compactly: numbers in place, text and bytes in one buffer.
+//! Rows of one select, kept compactly: numbers in place, text and bytes in one buffer or where the source has them.
 
-use crate::value::CellRef;
+use crate::value::{CellRef, ListRef};
 
-/// Rows of one select. Cleared and filled again for each parent, so that memory is taken once.
+/// Rows of one select. Cleared and filled again for each parent, so that memory is taken once. `'s` is how long the
+/// source keeps the bytes that it lends.
 #[derive(Debug, Default)]
-pub struct Rows {
+pub struct Rows<'s> {
     width: usize,
-    cells: Vec<Stored>,
+    cells: Vec<Stored<'s>>,
     bytes: Vec<u8>,
 }
 
 #[derive(Debug, Clone, Copy)]
-enum Stored {
-    Null,
-    Integer(i64),
-    Real(f64),
+enum Stored<'s> {
+    /// A value that needs no bytes, or whose bytes the source lends.
+    Lent(CellRef<'s>),
     Text(usize, usize),
     Blob(usize, usize),
+    List(usize, usize),
 }
 
 /// One of the rows.
 #[derive(Debug, Clone, Copy)]
-pub struct Row<'a> {
-    rows: &'a Rows,
+pub struct Row<'r, 's> {
+    rows: &'r Rows<'s>,
     start: usize,
 }
 
-impl Rows {
+impl<'s> Rows<'s> {
     /// Empties it for rows of `width` cells.
     pub fn clear(&mut self, width: usize) {
         self.width = width;
@@ -34,12 +35,12 @@ impl Rows {
         self.bytes.clear();
     }
 
-    /// Appends the next cell of the current row.
+    /// Appends the next cell of the current row; bytes are copied.
     pub fn push(&mut self, cell: CellRef<'_>) {
         let stored = match cell {
-            CellRef::Null => Stored::Null,
-            CellRef::Integer(value) => Stored::Integer(value),
-            CellRef::Real(value) => Stored::Real(value),
+            CellRef::Null => Stored::Lent(CellRef::Null),
+            CellRef::Integer(value) => Stored::Lent(CellRef::Integer(value)),
+            CellRef::Real(value) => Stored::Lent(CellRef::Real(value)),
             CellRef::Text(text) => {
                 let (start, length) = self.keep(text);
                 Stored::Text(start, length)
@@ -48,14 +49,35 @@ impl Rows {
                 let (start, length) = self.keep(blob);
                 Stored::Blob(start, length)
             }
+            CellRef::List(list) => {
+                let (start, length) = self.keep(list.bytes());
+                Stored::List(start, length)
+            }
         };
         self.cells.push(stored);
+    }
+
+    /// Appends the next cell of the current row; its bytes stay where they are.
+    pub fn lend(&mut self, cell: CellRef<'s>) {
+        self.cells.push(Stored::Lent(cell));
+    }
+
+    /// Appends a text that `write` writes into the buffer.
+    pub fn push_text(&mut self, write: impl FnOnce(&mut Vec<u8>)) {
+        let start = self.bytes.len();
+        write(&mut self.bytes);
+        self.cells.push(Stored::Text(start, self.bytes.len() - start));
     }
 
     fn keep(&mut self, bytes: &[u8]) -> (usize, usize) {
         let start = self.bytes.len();
         self.bytes.extend_from_slice(bytes);
         (start, bytes.len())
+    }
+
+    /// How many cells a row has.
+    pub fn width(&self) -> usize {
+        self.width
     }
 
     /// How many rows there are.
@@ -68,26 +90,39 @@ impl Rows {
         self.len() == 0
     }
 
-    /// How many bytes of text and blobs it holds.
+    /// How many bytes it holds in memory.
     pub fn byte_len(&self) -> usize {
-        self.bytes.len()
+        self.bytes.len() + std::mem::size_of_val(self.cells.as_slice())
     }
 
     /// One row.
-    pub fn row(&self, index: usize) -> Row<'_> {
+    pub fn row(&self, index: usize) -> Row<'_, 's> {
         Row { rows: self, start: index * self.width }
     }
 }
 
-impl<'a> Row<'a> {
+impl<'r, 's> Row<'r, 's> {
+    /// How many cells it has.
+    pub fn width(self) -> usize {
+        self.rows.width
+    }
+
     /// One cell.
-    pub fn cell(self, output: usize) -> CellRef<'a> {
+    pub fn cell(self, output: usize) -> CellRef<'r> {
+        let bytes = |start: usize, length: usize| &self.rows.bytes[start..start + length];
         match self.rows.cells[self.start + output] {
-            Stored::Null => CellRef::Null,
-            Stored::Integer(value) => CellRef::Integer(value),
-            Stored::Real(value) => CellRef::Real(value),
-            Stored::Text(start, length) => CellRef::Text(&self.rows.bytes[start..start + length]),
-            Stored::Blob(start, length) => CellRef::Blob(&self.rows.bytes[start..start + length]),
+            Stored::Lent(cell) => cell,
+            Stored::Text(start, length) => CellRef::Text(bytes(start, length)),
+            Stored::Blob(start, length) => CellRef::Blob(bytes(start, length)),
+            Stored::List(start, length) => CellRef::List(ListRef::new(bytes(start, length))),
+        }
+    }
+
+    /// A cell whose bytes the source lends; null where they were copied.
+    pub fn lent(self, output: usize) -> CellRef<'s> {
+        match self.rows.cells[self.start + output] {
+            Stored::Lent(cell) => cell,
+            _ => CellRef::Null,
         }
     }
 }
@@ -98,15 +133,21 @@ mod tests {
 
     #[test]
     fn rows_come_back_as_they_were_pushed() {
+        let lent = b"lent".to_vec();
         let mut rows = Rows::default();
         rows.clear(2);
         for (number, text) in [(1, "one"), (2, "")] {
             rows.push(CellRef::Integer(number));
             rows.push(CellRef::Text(text.as_bytes()));
         }
-        assert_eq!(rows.len(), 2);
+        rows.push_text(|out| out.extend_from_slice(b"made"));
+        rows.lend(CellRef::Text(&lent));
+        assert_eq!(rows.len(), 3);
         assert_eq!(rows.row(0).cell(1), CellRef::Text(b"one"));
         assert_eq!(rows.row(1).cell(0), CellRef::Integer(2));
+        assert_eq!(rows.row(2).cell(0), CellRef::Text(b"made"));
+        assert_eq!(rows.row(2).cell(1), CellRef::Text(b"lent"));
+        assert_eq!((rows.row(2).lent(1), rows.row(2).lent(0)), (CellRef::Text(b"lent"), CellRef::Null));
         rows.clear(1);
         assert!(rows.is_empty());
     }

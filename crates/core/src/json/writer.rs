@@ -7,15 +7,16 @@ use crate::plan::{
     BoundPlan, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, ObjectShape, Output, Page,
     PageInfoField, PageInfoShape, SelectId, Value,
 };
-use crate::value::{CellRef, Unfit, write_scalar, write_string};
+use crate::value::{CellRef, Unfit, write_list, write_scalar, write_string};
 
-/// What a source gives to the writer.
-pub trait Fetch {
-    /// Appends to `into`, which is empty, the rows of a select for one parent's row, or of a root select.
+/// What a source gives to the writer. `'s` is how long it keeps the bytes that its rows borrow.
+pub trait Fetch<'s> {
+    /// Fills `into` with the rows of a select for one parent's row, or of a root select. Their first cells are the
+    /// select's outputs; the source may add cells of its own, which it finds again in `parent`.
     ///
     /// # Errors
     /// What went wrong with the source; the whole answer fails with it.
-    fn fetch(&mut self, select: SelectId, parent: Option<Row<'_>>, into: &mut Rows) -> Result<(), Problem>;
+    fn fetch(&mut self, select: SelectId, parent: Option<Row<'_, 's>>, into: &mut Rows<'s>) -> Result<(), Problem>;
 }
 
 /// A written answer.
@@ -31,7 +32,7 @@ pub struct Answer {
 ///
 /// # Errors
 /// What the source reports, or `TOO_COSTLY` where the answer grows over `most_bytes`.
-pub fn write(bound: &BoundPlan, fetch: &mut dyn Fetch, most_bytes: usize) -> Result<Answer, Problem> {
+pub fn write<'s>(bound: &BoundPlan, fetch: &mut dyn Fetch<'s>, most_bytes: usize) -> Result<Answer, Problem> {
     let plan = bound.plan();
     let mut writer = Writer {
         bound,
@@ -70,15 +71,15 @@ impl From<Problem> for Stop {
 /// More errors than this say nothing new.
 const MOST_PROBLEMS: usize = 100;
 
-struct Writer<'a> {
+struct Writer<'a, 's> {
     bound: &'a BoundPlan,
-    fetch: &'a mut dyn Fetch,
+    fetch: &'a mut dyn Fetch<'s>,
     most_bytes: usize,
     out: Vec<u8>,
     problems: Vec<Problem>,
     path: Vec<Step<'a>>,
     /// Rows per select. Taken out while they are walked, put back after.
-    rows: Vec<Rows>,
+    rows: Vec<Rows<'s>>,
 }
 
 /// One step of the path to what is being written.
@@ -99,12 +100,12 @@ impl From<Step<'_>> for PathStep {
 
 /// The row that an object is written from.
 #[derive(Clone, Copy)]
-struct Origin<'r> {
+struct Origin<'r, 's> {
     select: SelectId,
-    row: Row<'r>,
+    row: Row<'r, 's>,
 }
 
-impl<'a> Writer<'a> {
+impl<'a, 's> Writer<'a, 's> {
     /// Writes a value at a nullable position: on an error in it, null.
     fn nullable(&mut self, write: impl FnOnce(&mut Self) -> Result<(), Stop>) -> Result<(), Stop> {
         let mark = self.out.len();
@@ -146,7 +147,7 @@ impl<'a> Writer<'a> {
         Ok(())
     }
 
-    fn object(&mut self, shape: &'a ObjectShape, from: Option<Origin<'_>>) -> Result<(), Stop> {
+    fn object(&mut self, shape: &'a ObjectShape, from: Option<Origin<'_, 's>>) -> Result<(), Stop> {
         self.members(&shape.fields, |writer, field| {
             writer.out.extend_from_slice(&field.written_key);
             writer.value(&field.value, &field.key, field.location, from)
@@ -158,11 +159,14 @@ impl<'a> Writer<'a> {
         value: &'a Value,
         key: &'a str,
         location: Option<Location>,
-        from: Option<Origin<'_>>,
+        from: Option<Origin<'_, 's>>,
     ) -> Result<(), Stop> {
         match value {
             Value::Typename(name) => write_string(&mut self.out, name),
             Value::Null => self.out.extend_from_slice(b"null"),
+            Value::Same(object) => {
+                return self.at(Step::Key(key), |writer| writer.object(object, from));
+            }
             Value::Introspection => self.out.extend_from_slice(self.bound.introspection(key)),
             Value::Column { output, kind, non_null, name } => {
                 let Some(from) = from else { return Ok(()) };
@@ -181,7 +185,7 @@ impl<'a> Writer<'a> {
     #[expect(clippy::too_many_arguments, reason = "the parts of one field, used together once")]
     fn column(
         &mut self,
-        from: Origin<'_>,
+        from: Origin<'_, 's>,
         output: usize,
         kind: Kind,
         non_null: bool,
@@ -193,6 +197,7 @@ impl<'a> Writer<'a> {
         let written = match kind {
             Kind::Scalar(scalar) => write_scalar(&mut self.out, scalar, cell),
             Kind::Enum(id) => self.enum_value(id, cell),
+            Kind::List(scalar) => write_list(&mut self.out, scalar, cell),
         };
         let unfit = match written {
             Ok(()) if !(non_null && cell.is_null()) => return Ok(()),
@@ -242,7 +247,7 @@ impl<'a> Writer<'a> {
     }
 
     /// ` of the row with id 7`, where the row's key is among what was delivered and has fields.
-    fn describe_row(&self, from: Origin<'_>) -> String {
+    fn describe_row(&self, from: Origin<'_, 's>) -> String {
         let plan = self.bound.plan();
         let select = &plan.selects()[from.select];
         let t = &plan.model().types[select.of];
@@ -267,12 +272,10 @@ impl<'a> Writer<'a> {
     fn with_rows<T>(
         &mut self,
         select: SelectId,
-        from: Option<Origin<'_>>,
-        write: impl FnOnce(&mut Self, &Rows) -> Result<T, Stop>,
+        from: Option<Origin<'_, 's>>,
+        write: impl FnOnce(&mut Self, &Rows<'s>) -> Result<T, Stop>,
     ) -> Result<T, Stop> {
         let mut rows = std::mem::take(&mut self.rows[select]);
-        let node = &self.bound.plan().selects()[select];
-        rows.clear(node.output.len().max(1));
         let result = match self.fetch.fetch(select, from.map(|from| from.row), &mut rows) {
             Ok(()) => write(self, &rows),
             Err(problem) => Err(problem.into()),
@@ -281,7 +284,7 @@ impl<'a> Writer<'a> {
         result
     }
 
-    fn one(&mut self, select: SelectId, object: &'a ObjectShape, from: Option<Origin<'_>>) -> Result<(), Stop> {
+    fn one(&mut self, select: SelectId, object: &'a ObjectShape, from: Option<Origin<'_, 's>>) -> Result<(), Stop> {
         self.with_rows(select, from, |writer, rows| {
             if rows.is_empty() {
                 writer.out.extend_from_slice(b"null");
@@ -291,7 +294,7 @@ impl<'a> Writer<'a> {
         })
     }
 
-    fn connection(&mut self, connection: &'a ConnectionShape, from: Option<Origin<'_>>) -> Result<(), Stop> {
+    fn connection(&mut self, connection: &'a ConnectionShape, from: Option<Origin<'_, 's>>) -> Result<(), Stop> {
         if !connection.reads_rows {
             let page = PageOf { connection, rows: &Rows::default(), indexes: Vec::new(), more: false };
             return self.connection_fields(connection, &page, from);
@@ -314,8 +317,8 @@ impl<'a> Writer<'a> {
     fn connection_fields(
         &mut self,
         connection: &'a ConnectionShape,
-        page: &PageOf<'a, '_>,
-        from: Option<Origin<'_>>,
+        page: &PageOf<'a, '_, 's>,
+        from: Option<Origin<'_, 's>>,
     ) -> Result<(), Stop> {
         self.members(&connection.fields, |writer, (head, field)| {
             writer.out.extend_from_slice(&head.written_key);
@@ -323,7 +326,9 @@ impl<'a> Writer<'a> {
                 ConnectionField::Nodes(object) => writer.list(page, |writer, from| writer.object(object, Some(from))),
                 ConnectionField::Edges(edge) => writer.list(page, |writer, from| writer.edge(edge, page, from)),
                 ConnectionField::PageInfo(info) => writer.page_info(info, page),
-                ConnectionField::TotalCount(select) => writer.total_count(*select, from, head),
+                ConnectionField::TotalCount { select, output } => writer.total_count(*select, *output, from, head),
+                ConnectionField::Summary { select, object } => writer.one(*select, object, from),
+                ConnectionField::Groups { select, object } => writer.groups(*select, object, from),
                 ConnectionField::Typename(name) => {
                     write_string(&mut writer.out, name);
                     Ok(())
@@ -334,8 +339,8 @@ impl<'a> Writer<'a> {
 
     fn list(
         &mut self,
-        page: &PageOf<'a, '_>,
-        mut write: impl FnMut(&mut Self, Origin<'_>) -> Result<(), Stop>,
+        page: &PageOf<'a, '_, 's>,
+        mut write: impl FnMut(&mut Self, Origin<'_, 's>) -> Result<(), Stop>,
     ) -> Result<(), Stop> {
         self.out.push(b'[');
         for (at, index) in page.indexes.iter().enumerate() {
@@ -349,7 +354,7 @@ impl<'a> Writer<'a> {
         Ok(())
     }
 
-    fn edge(&mut self, edge: &'a EdgeShape, page: &PageOf<'a, '_>, from: Origin<'_>) -> Result<(), Stop> {
+    fn edge(&mut self, edge: &'a EdgeShape, page: &PageOf<'a, '_, 's>, from: Origin<'_, 's>) -> Result<(), Stop> {
         self.members(&edge.fields, |writer, (head, field)| {
             writer.out.extend_from_slice(&head.written_key);
             match field {
@@ -364,7 +369,7 @@ impl<'a> Writer<'a> {
         })
     }
 
-    fn page_info(&mut self, info: &'a PageInfoShape, page: &PageOf<'a, '_>) -> Result<(), Stop> {
+    fn page_info(&mut self, info: &'a PageInfoShape, page: &PageOf<'a, '_, 's>) -> Result<(), Stop> {
         let Page::Many { backward, offset, after, before, .. } =
             &self.bound.plan().selects()[page.connection.select].page
         else {
@@ -406,13 +411,34 @@ impl<'a> Writer<'a> {
         })
     }
 
-    fn cursor(&self, connection: &ConnectionShape, row: Row<'_>) -> String {
+    fn cursor(&self, connection: &ConnectionShape, row: Row<'_, 's>) -> String {
         self.bound.plan().sealer().seal(&connection.binding, connection.cursor.iter().map(|output| row.cell(*output)))
     }
 
-    fn total_count(&mut self, select: SelectId, from: Option<Origin<'_>>, head: &'a FieldHead) -> Result<(), Stop> {
+    fn groups(&mut self, select: SelectId, object: &'a ObjectShape, from: Option<Origin<'_, 's>>) -> Result<(), Stop> {
         self.with_rows(select, from, |writer, rows| {
-            let count = if rows.is_empty() { CellRef::Integer(0) } else { rows.row(0).cell(0) };
+            writer.out.push(b'[');
+            for at in 0..rows.len() {
+                if at > 0 {
+                    writer.out.push(b',');
+                }
+                let from = Origin { select, row: rows.row(at) };
+                writer.at(Step::Index(at), |writer| writer.object(object, Some(from)))?;
+            }
+            writer.out.push(b']');
+            Ok(())
+        })
+    }
+
+    fn total_count(
+        &mut self,
+        select: SelectId,
+        output: usize,
+        from: Option<Origin<'_, 's>>,
+        head: &'a FieldHead,
+    ) -> Result<(), Stop> {
+        self.with_rows(select, from, |writer, rows| {
+            let count = if rows.is_empty() { CellRef::Integer(0) } else { rows.row(0).cell(output) };
             if write_scalar(&mut writer.out, crate::value::Scalar::Int, count).is_err() {
                 let text = "there are more rows than an Int can count";
                 return Err(Problem::new(Code::ValueUnfit, text).at(head.location).into());
@@ -423,9 +449,9 @@ impl<'a> Writer<'a> {
 }
 
 /// The rows of a connection that are on its page, in the order of the answer.
-struct PageOf<'a, 'r> {
+struct PageOf<'a, 'r, 's> {
     connection: &'a ConnectionShape,
-    rows: &'r Rows,
+    rows: &'r Rows<'s>,
     indexes: Vec<usize>,
     more: bool,
 }

@@ -3,7 +3,7 @@
 use super::links::add_links;
 use super::names::{self, Register};
 use super::{Column, ColumnId, Enum, Key, Kind, Model, Type};
-use crate::catalog::{AssignedNames, Catalog, Table, TypeNames};
+use crate::catalog::{AssignedNames, Catalog, Engine, Table, TypeNames, WORTH_AN_INDEX};
 use crate::project::{Mistake, Project, TypeEdit};
 use crate::suggest::did_you_mean;
 use crate::value::Scalar;
@@ -188,9 +188,13 @@ impl Builder<'_> {
             }
         }
         let keys = keys(table, &columns);
+        let position = |name: &String| columns.iter().position(|column| column.name == *name);
+        let indexes = table.indexes.iter().filter_map(|index| index.iter().map(position).collect()).collect();
         self.model.names.types.insert(table.name.clone(), type_names.clone());
         self.model.types.push(Type {
             table: table.name.clone(),
+            schema: table.schema.clone(),
+            relation: table.relation().to_owned(),
             name: type_names.name,
             one: type_names.one,
             list: type_names.list,
@@ -199,6 +203,8 @@ impl Builder<'_> {
             links: Vec::new(),
             keys,
             row_number: table.row_number,
+            indexes,
+            small: table.about_rows < WORTH_AN_INDEX,
         });
     }
 
@@ -216,6 +222,7 @@ impl Builder<'_> {
             Some(field) if scalar == Scalar::String && !column.values.is_empty() => {
                 self.enum_kind(&column.values, &format!("{type_name}{}", names::pascal(field)))
             }
+            _ if column.list => Kind::List(scalar),
             _ => Kind::Scalar(scalar),
         };
         let enforced = column.enforced && !column.nullable && scalar == column.scalar;
@@ -225,8 +232,13 @@ impl Builder<'_> {
             kind,
             form: column.form,
             nullable: column.nullable && !(table.primary_key.contains(&column.name) && column.enforced),
-            non_null: enforced && !edit.nullable.contains(&column.name) && matches!(kind, Kind::Scalar(_)),
-            binary_json: column.declared.eq_ignore_ascii_case("jsonb"),
+            non_null: enforced
+                && !edit.nullable.contains(&column.name)
+                && matches!(kind, Kind::Scalar(_) | Kind::List(_)),
+            binary_json: self.catalog.engine == Engine::Sqlite && column.declared.eq_ignore_ascii_case("jsonb"),
+            cast: column.cast.clone(),
+            domain: column.domain,
+            collation: column.collation.clone(),
             description: change.and_then(|field| field.description.clone()).or_else(|| column.comment.clone()),
         }
     }

@@ -37,8 +37,12 @@ pub struct Model {
 /// A table or view as an object type.
 #[derive(Debug, Clone)]
 pub struct Type {
-    /// The table's name in the database.
+    /// The table's name in the catalog: one of a kind.
     pub table: String,
+    /// The schema that it lies in, where the engine has several.
+    pub schema: Option<String>,
+    /// The table's name in its schema.
+    pub relation: String,
     /// The object type's name.
     pub name: String,
     /// The root field that finds one by a key.
@@ -55,6 +59,10 @@ pub struct Type {
     pub keys: Vec<Key>,
     /// Does an implicit row number order rows that have no key?
     pub row_number: bool,
+    /// The columns of every complete index.
+    pub indexes: Vec<Vec<ColumnId>>,
+    /// Is it too small for a missing index to matter?
+    pub small: bool,
 }
 
 /// A column, and its field if it has one.
@@ -74,6 +82,13 @@ pub struct Column {
     pub non_null: bool,
     /// Is the declared type one that stores JSON in a binary form?
     pub binary_json: bool,
+    /// The type to which values are cast where they meet the column, in the engine's words; none where the engine
+    /// needs no such help.
+    pub cast: Option<String>,
+    /// Is the declared type a domain?
+    pub domain: bool,
+    /// The collation of comparisons and order, where it is not the engine's plain one.
+    pub collation: Option<String>,
     /// The description.
     pub description: Option<String>,
 }
@@ -85,6 +100,8 @@ pub enum Kind {
     Scalar(Scalar),
     /// An enum over texts.
     Enum(EnumId),
+    /// A list of values of a scalar.
+    List(Scalar),
 }
 
 /// An enum type.
@@ -162,10 +179,10 @@ impl Model {
         self.types.iter().position(|t| t.name == name)
     }
 
-    /// The name of a kind in the schema.
+    /// The name of a kind in the schema; a list's is that of its items.
     pub fn kind_name(&self, kind: Kind) -> &str {
         match kind {
-            Kind::Scalar(scalar) => scalar.name(),
+            Kind::Scalar(scalar) | Kind::List(scalar) => scalar.name(),
             Kind::Enum(id) => &self.enums[id].name,
         }
     }
@@ -182,6 +199,13 @@ impl Type {
         self.columns.iter().position(|column| column.name == name)
     }
 
+    /// Does some index begin with exactly these columns, in any order?
+    pub fn is_indexed(&self, columns: &[ColumnId]) -> bool {
+        self.indexes
+            .iter()
+            .any(|index| index.len() >= columns.len() && index[..columns.len()].iter().all(|c| columns.contains(c)))
+    }
+
     /// The columns that carry values of an edge: those of a join table beside its two foreign keys.
     pub fn edge_columns(&self, through: &Through) -> Vec<ColumnId> {
         let keys: Vec<ColumnId> =
@@ -196,6 +220,7 @@ impl Column {
         match self.kind {
             Kind::Scalar(scalar) => scalar.is_comparable(),
             Kind::Enum(_) => true,
+            Kind::List(_) => false,
         }
     }
 }

@@ -84,19 +84,47 @@ pub(super) struct Register {
 }
 
 /// What comes with an object type of this name, now or once it can be written to.
-const COMPANIONS: &[&str] =
-    &["", "Filter", "ListFilter", "Order", "Key", "Connection", "Edge", "Create", "Set", "Change", "Changes"];
+const COMPANIONS: &[&str] = &[
+    "",
+    "Filter",
+    "ListFilter",
+    "Order",
+    "Key",
+    "Connection",
+    "Edge",
+    "Create",
+    "Set",
+    "Change",
+    "Changes",
+    "Summary",
+    "SummaryGroup",
+    "SummaryKey",
+    "SummaryBy",
+    "SummaryOrder",
+];
 
 impl Register {
     /// A register of type names in which the names that every schema has are taken.
     pub(super) fn of_types() -> Self {
         let mut register = Register::default();
-        for name in ["Query", "Mutation", "Subscription", "ID", "PageInfo", "Direction"] {
+        for name in [
+            "Query",
+            "Mutation",
+            "Subscription",
+            "ID",
+            "PageInfo",
+            "Direction",
+            "Grouping",
+            "DateGrouping",
+            "KeySummaryOrder",
+        ] {
             register.taken.insert(name.to_owned());
         }
         for scalar in Scalar::ALL {
             register.taken.insert(scalar.name().to_owned());
-            register.taken.insert(format!("{}Filter", scalar.name()));
+            for companion in ["Filter", "ListFilter", "Summary", "SummaryOrder"] {
+                register.taken.insert(format!("{}{companion}", scalar.name()));
+            }
         }
         register
     }

@@ -123,20 +123,23 @@ impl Plan {
         }
     }
 
-    /// The cost of the ask: the rows of every select if every page is full, ten per count, one per filter leaf.
+    /// The cost of the ask: the rows of every select if every page is full, ten per summary, one per filter leaf.
     fn check_cost(&self, values: &[Cell], limits: &Limits) -> Result<(), Problem> {
         const PER_COUNT: u64 = 10;
         let mut bounds: Vec<u64> = Vec::with_capacity(self.selects.len());
         let mut cost = self.filter_leaves;
         for select in &self.selects {
             let parents = select.parent.as_ref().map_or(1, |parent| bounds[parent.select]);
+            let rows = |size: usize| {
+                let size = if let Cell::Integer(size) = values[size] { size.unsigned_abs() } else { 0 };
+                parents.saturating_mul(size)
+            };
             let bound = match &select.page {
                 Page::One => parents,
-                Page::Count => PER_COUNT * parents,
-                Page::Many { size, .. } => {
-                    let size = if let Cell::Integer(size) = values[*size] { size.unsigned_abs() } else { 0 };
-                    parents.saturating_mul(size)
-                }
+                Page::Whole => parents.saturating_mul(PER_COUNT),
+                Page::Groups { size, .. } => rows(*size).saturating_add(parents.saturating_mul(PER_COUNT)),
+                Page::Many { .. } if !select.read => 0,
+                Page::Many { size, .. } => rows(*size),
             };
             cost = cost.saturating_add(bound);
             bounds.push(bound);

@@ -71,6 +71,7 @@ pub fn build(context: Context<'_>, document: Arc<Document>, variables: &Variable
         view,
         limits,
         sealer,
+        dialect,
         document: &document,
         variables: &variables.values,
         selects: Vec::new(),
@@ -81,11 +82,15 @@ pub fn build(context: Context<'_>, document: Arc<Document>, variables: &Variable
     };
     let roots = planner.roots()?;
     let Planner { selects, parameters, cursors, filter_leaves, introspects, .. } = planner;
-    let statements = selects.iter().map(|select| sql::select(view.model(), select, dialect)).collect();
+    let constant = |parameter: usize| match parameters.get(parameter) {
+        Some(Parameter::Constant(Cell::Integer(value))) => Some(*value),
+        _ => None,
+    };
+    let program = sql::compile(view.model(), &selects, &constant, dialect);
     Ok(Plan {
         roots,
         selects,
-        statements,
+        program,
         parameters,
         cursors,
         filter_leaves,
@@ -100,6 +105,7 @@ pub(super) struct Planner<'a> {
     pub(super) view: &'a View,
     pub(super) limits: &'a Limits,
     sealer: &'a Sealer,
+    pub(super) dialect: &'a dyn Dialect,
     document: &'a Document,
     variables: &'a Map<String, Json>,
     selects: Vec<Select>,
@@ -112,7 +118,7 @@ pub(super) struct Planner<'a> {
 /// Fields with the same response key, to be merged ([CollectFields]).
 ///
 /// [CollectFields]: https://spec.graphql.org/September2025/#CollectFields()
-type Collected<'a> = IndexMap<&'a str, Vec<&'a Node<Field>>>;
+pub(super) type Collected<'a> = IndexMap<&'a str, Vec<&'a Node<Field>>>;
 
 impl<'a> Planner<'a> {
     pub(super) fn parameter(&mut self, parameter: Parameter) -> usize {
@@ -187,6 +193,7 @@ impl<'a> Planner<'a> {
             join_rows: None,
             order: Vec::new(),
             page: Page::One,
+            read: true,
         })?;
         let object = self.object(of, select, fields, 1)?;
         Ok(Value::One { select, object })
@@ -198,7 +205,7 @@ impl<'a> Planner<'a> {
         rule.map(|condition| Predicate { origin: Origin::Rule, condition }).into_iter().collect()
     }
 
-    fn add(&mut self, select: Select) -> Result<SelectId, Problem> {
+    pub(super) fn add(&mut self, select: Select) -> Result<SelectId, Problem> {
         if self.selects.len() >= self.limits.statements {
             let text = format!("the ask needs more than {} statements; ask in parts", self.limits.statements);
             return Err(Problem::new(Code::TooCostly, text));
@@ -208,7 +215,7 @@ impl<'a> Planner<'a> {
     }
 
     /// The output of a select that delivers this value, added where it is not yet there.
-    fn output(&mut self, select: SelectId, output: Output) -> usize {
+    pub(super) fn output(&mut self, select: SelectId, output: Output) -> usize {
         let outputs = &mut self.selects[select].output;
         outputs.iter().position(|known| *known == output).unwrap_or_else(|| {
             outputs.push(output);
@@ -270,6 +277,7 @@ impl<'a> Planner<'a> {
                     join_rows: None,
                     order: Vec::new(),
                     page: Page::One,
+                    read: true,
                 })?;
                 let object = self.object(link.target, child, fields, depth + 1)?;
                 Ok(Value::One { select: child, object })
@@ -334,26 +342,18 @@ impl<'a> Planner<'a> {
         let binding = self.binding(of, &order, through);
         let page = self.page(of, field, &order, binding)?;
         let parent = link.as_ref().map(|(parent, _)| parent.clone());
-        let select = self.add(Select {
-            of,
-            parent: parent.clone(),
-            output: Vec::new(),
-            predicates: predicates.clone(),
-            join_rows: join_rows.clone(),
-            order,
-            page,
-        })?;
-        let count =
-            Select { of, parent, output: Vec::new(), predicates, join_rows, order: Vec::new(), page: Page::Count };
         let mut building = Connection {
             of,
-            select,
+            select: 0,
             through,
-            count: Some(count),
-            count_id: None,
+            parent,
+            predicates,
+            join_rows,
+            whole: None,
             cursor: Vec::new(),
             reads_rows: false,
         };
+        building.select = self.add(Select { order, page, ..building.rows() })?;
         let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()));
         let mut shape_fields = Vec::new();
         for (key, fields) in collected {
@@ -363,7 +363,8 @@ impl<'a> Planner<'a> {
                 .map_err(|problem| located(problem, location, key))?;
             shape_fields.push((FieldHead::new(key, location), value));
         }
-        let Connection { cursor, reads_rows, .. } = building;
+        let Connection { select, cursor, reads_rows, .. } = building;
+        self.selects[select].read = reads_rows;
         Ok(ConnectionShape { select, reads_rows, fields: shape_fields, cursor, binding })
     }
 
@@ -388,12 +389,16 @@ impl<'a> Planner<'a> {
                 ConnectionField::PageInfo(self.page_info(connection, fields)?)
             }
             "totalCount" => {
-                let id = match (connection.count_id, connection.count.take()) {
-                    (None, Some(count)) => self.add(count)?,
-                    (known, _) => known.unwrap_or_default(),
-                };
-                connection.count_id = Some(id);
-                ConnectionField::TotalCount(id)
+                let (select, output) = self.total_count(connection)?;
+                ConnectionField::TotalCount { select, output }
+            }
+            "summary" => {
+                let (select, object) = self.summary(connection, fields)?;
+                ConnectionField::Summary { select, object }
+            }
+            "groups" => {
+                let (select, object) = self.groups(connection, fields)?;
+                ConnectionField::Groups { select, object }
             }
             _ => ConnectionField::Typename(match connection.through {
                 Some(through) => format!("{}Connection", through.prefix),
@@ -541,17 +546,22 @@ impl<'a> Planner<'a> {
             _ => Parameter::Constant(Cell::Integer(self.limits.default_page.min(most).into())),
         };
         let size = self.parameter(size);
-        let offset = match offset {
-            Input::Leaf(Leaf { source: Source::Variable(source), location, .. }) => {
-                Some(Parameter::Offset { source, location })
-            }
-            Input::Leaf(leaf) => Some(Parameter::Constant(super::bind::offset(&leaf.value, leaf.location)?)),
-            _ => None,
-        };
-        let offset = offset.map(|offset| self.parameter(offset));
+        let offset = self.offset(field)?;
         let after = self.seek(after, "after", order, binding)?;
         let before = self.seek(before, "before", order, binding)?;
         Ok(Page::Many { size, backward, offset, after, before })
+    }
+
+    /// The parameter that holds the number of rows to pass over, if any are.
+    pub(super) fn offset(&mut self, field: &Node<Field>) -> Result<Option<usize>, Problem> {
+        let offset = match self.argument(field, "offset") {
+            Input::Leaf(Leaf { source: Source::Variable(source), location, .. }) => {
+                Parameter::Offset { source, location }
+            }
+            Input::Leaf(leaf) => Parameter::Constant(super::bind::offset(&leaf.value, leaf.location)?),
+            _ => return Ok(None),
+        };
+        Ok(Some(self.parameter(offset)))
     }
 
     fn seek(
@@ -576,13 +586,17 @@ impl<'a> Planner<'a> {
         Ok(Some(Seek { parameters, nulls: position.cells.iter().map(|cell| *cell == Cell::Null).collect() }))
     }
 
-    fn argument(&self, field: &Node<Field>, name: &str) -> Input {
+    pub(super) fn locate(&self, field: &Node<Field>) -> Option<Location> {
+        self.document.location(field.location())
+    }
+
+    pub(super) fn argument(&self, field: &Node<Field>, name: &str) -> Input {
         let Some(value) = field.specified_argument_by_name(name) else { return Input::Absent };
         Input::resolve(value, self.variables, &|node| self.document.location(node.location()))
     }
 
     /// The fields of selection sets, fragments expanded, `@skip` and `@include` obeyed, merged by response key.
-    fn collect(&self, sets: impl IntoIterator<Item = &'a SelectionSet>) -> Collected<'a> {
+    pub(super) fn collect(&self, sets: impl IntoIterator<Item = &'a SelectionSet>) -> Collected<'a> {
         let mut collected = Collected::new();
         for set in sets {
             self.collect_into(set, &mut collected);
@@ -623,21 +637,40 @@ impl<'a> Planner<'a> {
 }
 
 /// A connection that is being planned.
-struct Connection<'m> {
-    of: TypeId,
+pub(super) struct Connection<'m> {
+    pub(super) of: TypeId,
     select: SelectId,
     through: Option<&'m Through>,
-    count: Option<Select>,
-    count_id: Option<SelectId>,
+    parent: Option<ParentJoin>,
+    predicates: Vec<Predicate>,
+    join_rows: Option<Arc<Condition>>,
+    /// The select that sums up all rows, once something asks for it.
+    pub(super) whole: Option<SelectId>,
     cursor: Vec<usize>,
     reads_rows: bool,
+}
+
+impl Connection<'_> {
+    /// A select over the connection's rows, of which nothing is asked yet.
+    pub(super) fn rows(&self) -> Select {
+        Select {
+            of: self.of,
+            parent: self.parent.clone(),
+            output: Vec::new(),
+            predicates: self.predicates.clone(),
+            join_rows: self.join_rows.clone(),
+            order: Vec::new(),
+            page: Page::One,
+            read: true,
+        }
+    }
 }
 
 impl LeafType {
     /// The cell of a JSON value of this type.
     pub(super) fn cell(self, model: &crate::model::Model, value: &Json) -> Result<Cell, Unfit> {
         match self.kind {
-            Kind::Scalar(scalar) => cell_from_json(scalar, self.form, value),
+            Kind::Scalar(scalar) | Kind::List(scalar) => cell_from_json(scalar, self.form, value),
             Kind::Enum(id) => {
                 let e = &model.enums[id];
                 let text = value.as_str().and_then(|name| e.text_of(name));

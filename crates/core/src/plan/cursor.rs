@@ -12,7 +12,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use ring::{digest, hkdf};
 
-use crate::value::{Cell, CellRef};
+use crate::value::{Cell, CellRef, push_item, take_item};
 
 /// Bytes of a binding.
 pub(crate) const BINDING_LENGTH: usize = 8;
@@ -72,7 +72,7 @@ impl Sealer {
     pub fn seal<'a>(&self, binding: &[u8; BINDING_LENGTH], cells: impl IntoIterator<Item = CellRef<'a>>) -> String {
         let mut plain = binding.to_vec();
         for cell in cells {
-            encode(&mut plain, cell);
+            push_item(&mut plain, cell);
         }
         let sealed = self.cipher().encrypt([self.role.as_bytes()], &plain).expect("a position is short");
         URL_SAFE_NO_PAD.encode(sealed)
@@ -88,59 +88,17 @@ impl Sealer {
         let (binding, mut rest) = plain.split_at_checked(BINDING_LENGTH)?;
         let mut cells = Vec::new();
         while !rest.is_empty() {
-            cells.push(decode(&mut rest)?);
+            match take_item(&mut rest)? {
+                // Text that no parameter can carry is no position to go on from.
+                CellRef::Text(text) if std::str::from_utf8(text).is_err() => return None,
+                cell => cells.push(cell.to_cell()),
+            }
         }
         Some(Position { binding: binding.try_into().ok()?, cells })
     }
 
     fn cipher(&self) -> Aes256Siv {
         Aes256Siv::new_from_slice(&self.key).expect("the key has the cipher's length")
-    }
-}
-
-/// One tag byte, then eight bytes of a number, or four bytes of a length and the bytes.
-fn encode(out: &mut Vec<u8>, cell: CellRef<'_>) {
-    let bytes = |out: &mut Vec<u8>, tag: u8, bytes: &[u8]| {
-        out.push(tag);
-        out.extend_from_slice(&u32::try_from(bytes.len()).unwrap_or(u32::MAX).to_be_bytes());
-        out.extend_from_slice(bytes);
-    };
-    match cell {
-        CellRef::Null => out.push(0),
-        CellRef::Integer(value) => {
-            out.push(1);
-            out.extend_from_slice(&value.to_be_bytes());
-        }
-        CellRef::Real(value) => {
-            out.push(2);
-            out.extend_from_slice(&value.to_bits().to_be_bytes());
-        }
-        CellRef::Text(text) => bytes(out, 3, text),
-        CellRef::Blob(blob) => bytes(out, 4, blob),
-    }
-}
-
-fn decode(rest: &mut &[u8]) -> Option<Cell> {
-    let (tag, after) = rest.split_first()?;
-    *rest = after;
-    let mut take = |length: usize| {
-        let (bytes, after) = rest.split_at_checked(length)?;
-        *rest = after;
-        Some(bytes)
-    };
-    match tag {
-        0 => Some(Cell::Null),
-        1 => Some(Cell::Integer(i64::from_be_bytes(take(8)?.try_into().ok()?))),
-        2 => Some(Cell::Real(f64::from_bits(u64::from_be_bytes(take(8)?.try_into().ok()?)))),
-        3 | 4 => {
-            let length = usize::try_from(u32::from_be_bytes(take(4)?.try_into().ok()?)).ok()?;
-            let bytes = take(length)?;
-            match tag {
-                3 => String::from_utf8(bytes.to_vec()).ok().map(Cell::Text),
-                _ => Some(Cell::Blob(bytes.to_vec())),
-            }
-        }
-        _ => None,
     }
 }
 

@@ -164,6 +164,15 @@ impl Planner<'_> {
         let text = |test| move |operand| Test::Text { test, operand, ignore_case };
         match word {
             "in" | "notIn" => Ok((word == "notIn", Test::In { operand: self.list_operand(value, leaf)?, ignore_case })),
+            "includes" => {
+                let one = self.list_operand(Input::List(vec![value], Source::Document), leaf)?;
+                Ok((false, Test::Includes { operand: one, all: true }))
+            }
+            "includesAny" | "includesAll" => {
+                let operand = self.list_operand(value, leaf)?;
+                Ok((false, Test::Includes { operand, all: word == "includesAll" }))
+            }
+            "isEmpty" => Ok((false, Test::IsEmpty(matches!(&value, Input::Leaf(l) if l.value == true)))),
             "isNull" => Ok((false, Test::IsNull(matches!(&value, Input::Leaf(l) if l.value == true)))),
             "contains" => self.operand(value, leaf).map(text(TextTest::Contains)).map(|test| (false, test)),
             "startsWith" => self.operand(value, leaf).map(text(TextTest::StartsWith)).map(|test| (false, test)),

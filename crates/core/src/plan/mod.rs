@@ -18,6 +18,7 @@ mod filter;
 mod input;
 mod order;
 mod shape;
+mod summary;
 mod variables;
 
 pub use bind::BoundPlan;
@@ -28,6 +29,7 @@ pub use shape::{
     ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape, ObjectShape, PageInfoField,
     PageInfoShape, Value,
 };
+pub use summary::{GROUP_WORDS, summary_field, summary_functions};
 pub use variables::Variables;
 
 use std::sync::Arc;
@@ -35,8 +37,8 @@ use std::sync::Arc;
 use crate::access::{Condition, Path, Predicate};
 use crate::error::Location;
 use crate::model::{ColumnId, TypeId};
-use crate::sql::Statement;
-use crate::value::{Cell, Form};
+use crate::sql::{Program, Statement};
+use crate::value::{Cell, CellRef, Form, Scalar};
 
 /// Index of a select in [`Plan::selects`].
 pub type SelectId = usize;
@@ -47,7 +49,7 @@ pub struct Plan {
     document: Arc<Document>,
     roots: ObjectShape,
     selects: Vec<Select>,
-    statements: Vec<Statement>,
+    program: Program,
     parameters: Vec<Parameter>,
     cursors: Vec<CursorArgument>,
     /// Leaves of callers' filters, for the cost.
@@ -74,6 +76,48 @@ pub struct Select {
     pub order: Vec<OrderTerm>,
     /// Which part of the rows.
     pub page: Page,
+    /// Does the answer need the rows? Not where a connection is only counted.
+    pub read: bool,
+}
+
+impl Select {
+    /// How many cells a row has.
+    pub fn width(&self) -> usize {
+        self.output.len().max(1)
+    }
+
+    /// The scalar of one output; none for a count and for what is no scalar.
+    pub fn scalar(&self, model: &crate::model::Model, output: usize) -> Option<Scalar> {
+        let columns = &model.types[self.of].columns;
+        let kind = match self.output.get(output)? {
+            Output::Column(column) | Output::Summary(Function::Min | Function::Max, column) => columns[*column].kind,
+            Output::Group(term) => {
+                let Page::Groups { by, .. } = &self.page else { return None };
+                columns[by[*term].column].kind
+            }
+            Output::Order(term) => {
+                let path = &self.order[*term].path;
+                let of = path.hops.last().map_or(self.of, |hop| model.types[hop.from].links[hop.link].target);
+                model.types[of].columns[path.column].kind
+            }
+            Output::Edge(column) => {
+                let (join, _) = self.parent.as_ref()?.through.as_ref()?;
+                model.types[*join].columns[*column].kind
+            }
+            Output::Count | Output::Summary(Function::Sum | Function::Avg, _) => return None,
+        };
+        if let crate::model::Kind::Scalar(scalar) = kind { Some(scalar) } else { None }
+    }
+
+    /// Fills `rows` with what there is where no row of the parent can have children: nothing, or a summary of nothing.
+    pub fn nothing(&self, rows: &mut crate::json::Rows<'_>) {
+        rows.clear(self.width());
+        if matches!(self.page, Page::Whole) {
+            for output in &self.output {
+                rows.push(if *output == Output::Count { CellRef::Integer(0) } else { CellRef::Null });
+            }
+        }
+    }
 }
 
 /// How a select hangs on its parent.
@@ -96,6 +140,58 @@ pub enum Output {
     Edge(ColumnId),
     /// The value of an order term that lies behind a link.
     Order(usize),
+    /// How many rows there are.
+    Count,
+    /// A summary of a column over the rows.
+    Summary(Function, ColumnId),
+    /// The value of a group, by its number among [`Page::Groups`]' terms.
+    Group(usize),
+}
+
+/// What sums up the values of a column. Nulls do not count; over nothing it is null.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Function {
+    /// `sum`
+    Sum,
+    /// `avg`
+    Avg,
+    /// `min`
+    Min,
+    /// `max`
+    Max,
+}
+
+/// What rows are grouped by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct GroupTerm {
+    /// A column of the type.
+    pub column: ColumnId,
+    /// How much of its value.
+    pub unit: GroupUnit,
+}
+
+/// How much of a value makes a group.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum GroupUnit {
+    /// The whole value.
+    Value,
+    /// The day of a date or of a date and time.
+    Day,
+    /// The month.
+    Month,
+    /// The year.
+    Year,
+}
+
+/// One term of the order of groups.
+#[derive(Debug, Clone, PartialEq)]
+pub struct GroupOrder {
+    /// The value: a count, a summary or a group's own.
+    pub value: Output,
+    /// Largest first?
+    pub descending: bool,
+    /// Nulls before everything else?
+    pub nulls_first: bool,
 }
 
 /// One term of an order.
@@ -116,8 +212,19 @@ pub struct OrderTerm {
 pub enum Page {
     /// At most one row.
     One,
-    /// How many rows there are, as one row with one integer.
-    Count,
+    /// All rows as one row of summaries.
+    Whole,
+    /// One row of summaries per group.
+    Groups {
+        /// What makes a group.
+        by: Vec<GroupTerm>,
+        /// The order, ending with the groups' own values.
+        order: Vec<GroupOrder>,
+        /// The parameter that holds how many groups at most.
+        size: usize,
+        /// The parameter that holds the number of groups to pass over.
+        offset: Option<usize>,
+    },
     /// A page of a list.
     Many {
         /// The parameter that holds the page's size; one more row is read to know whether there are more.
@@ -215,9 +322,16 @@ impl Plan {
         &self.selects
     }
 
-    /// The statement of each select.
-    pub fn statements(&self) -> &[Statement] {
-        &self.statements
+    /// How the source runs the selects.
+    pub fn program(&self) -> &Program {
+        &self.program
+    }
+
+    /// The selects that hang on one and are read, in the order in which its rows carry them.
+    pub fn children(&self, select: SelectId) -> impl Iterator<Item = SelectId> {
+        self.selects.iter().enumerate().filter_map(move |(id, child)| {
+            child.parent.as_ref().filter(|parent| child.read && parent.select == select).map(|_| id)
+        })
     }
 
     /// The model that the plan was made of.
@@ -233,7 +347,8 @@ impl Plan {
     /// About how many bytes the plan holds in memory, for the cache.
     pub fn weight(&self) -> usize {
         const PER_SELECT: usize = 2_000;
-        let statements: usize = self.statements.iter().map(|statement| statement.text.len()).sum();
+        let statements: usize =
+            self.program.statements().iter().map(|statement: &Statement| statement.text.len()).sum();
         statements + self.selects.len() * PER_SELECT + self.parameters.len() * 100 + self.roots.weight()
     }
 }

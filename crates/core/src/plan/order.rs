@@ -2,7 +2,7 @@
 
 use super::OrderTerm;
 use super::build::Planner;
-use super::input::Input;
+use super::input::{Input, Leaf};
 use crate::access::{Hop, Path};
 use crate::error::{Code, Problem};
 use crate::model::TypeId;
@@ -29,11 +29,30 @@ impl Planner<'_> {
             for column in &key.columns {
                 let path = Path { hops: Vec::new(), column: *column };
                 if !terms.iter().any(|term| term.path == path) {
-                    terms.push(OrderTerm { path, descending: false, nulls_first: true, nullable: false });
+                    terms.push(OrderTerm {
+                        path,
+                        descending: false,
+                        nulls_first: self.dialect.nulls_are_smallest(),
+                        nullable: false,
+                    });
                 }
             }
         }
         Ok(terms)
+    }
+
+    /// What a direction says: largest first? nulls first? Where it does not say, nulls are where indexes have them.
+    pub(super) fn direction(&self, leaf: &Leaf) -> (bool, bool) {
+        let word = leaf.value.as_str().unwrap_or_default();
+        let descending = word.starts_with("DESC");
+        let nulls_first = if word.ends_with("NULLS_FIRST") {
+            true
+        } else if word.ends_with("NULLS_LAST") {
+            false
+        } else {
+            self.dialect.nulls_are_smallest() != descending
+        };
+        (descending, nulls_first)
     }
 
     fn order_term(&self, of: TypeId, item: Input, mut hops: Vec<Hop>) -> Result<OrderTerm, Problem> {
@@ -44,16 +63,7 @@ impl Planner<'_> {
         let (name, value) = members.into_iter().find(|(_, value)| !matches!(value, Input::Absent)).ok_or_else(wrong)?;
         if let Some((column, _)) = self.view.columns(of).find(|(_, field)| *field == name) {
             let Input::Leaf(leaf) = value else { return Err(wrong()) };
-            let word = leaf.value.as_str().unwrap_or_default();
-            let descending = word.starts_with("DESC");
-            // The engines in use have nulls first in ascending indexes.
-            let nulls_first = if word.ends_with("NULLS_FIRST") {
-                true
-            } else if word.ends_with("NULLS_LAST") {
-                false
-            } else {
-                !descending
-            };
+            let (descending, nulls_first) = self.direction(&leaf);
             let nullable = !hops.is_empty() || self.view.model().types[of].columns[column].nullable;
             return Ok(OrderTerm { path: Path { hops, column }, descending, nulls_first, nullable });
         }

@@ -53,6 +53,8 @@ pub enum Value {
     },
     /// A page of another select.
     Connection(ConnectionShape),
+    /// An object of values of the same row.
+    Same(ObjectShape),
     /// What introspection answers under this key.
     Introspection,
 }
@@ -92,8 +94,27 @@ pub enum ConnectionField {
     Edges(EdgeShape),
     /// `pageInfo`
     PageInfo(PageInfoShape),
-    /// `totalCount`, delivered by a select of its own.
-    TotalCount(SelectId),
+    /// `totalCount`: an output of the select that sums up all rows.
+    TotalCount {
+        /// The select.
+        select: SelectId,
+        /// Which of its outputs.
+        output: usize,
+    },
+    /// `summary`: the one row of the select that sums up all rows.
+    Summary {
+        /// The select.
+        select: SelectId,
+        /// Its fields.
+        object: ObjectShape,
+    },
+    /// `groups`: the rows of a select that sums up by group.
+    Groups {
+        /// The select.
+        select: SelectId,
+        /// Their fields.
+        object: ObjectShape,
+    },
     /// `__typename`
     Typename(String),
 }
@@ -162,6 +183,7 @@ impl ObjectShape {
         let below = |field: &FieldShape| match &field.value {
             Value::One { object, .. } => object.weight(),
             Value::Connection(connection) => connection.weight(),
+            Value::Same(object) => object.weight(),
             _ => 0,
         };
         self.fields.iter().map(|field| PER_FIELD + below(field)).sum()
@@ -172,7 +194,9 @@ impl ConnectionShape {
     fn weight(&self) -> usize {
         const PER_FIELD: usize = 200;
         let below = |field: &ConnectionField| match field {
-            ConnectionField::Nodes(object) => object.weight(),
+            ConnectionField::Nodes(object)
+            | ConnectionField::Summary { object, .. }
+            | ConnectionField::Groups { object, .. } => object.weight(),
             ConnectionField::Edges(edge) => edge
                 .fields
                 .iter()

@@ -3,6 +3,7 @@
 //! Reading never stops at the first mistake: every one is reported with its place and remedy.
 
 mod reader;
+mod source;
 
 use std::fmt;
 
@@ -10,6 +11,7 @@ use indexmap::IndexMap;
 
 use crate::value::Scalar;
 use reader::{Reader, Section};
+pub use source::{Replica, SourceSettings};
 
 /// The project file's name.
 pub const FILE: &str = "puente.toml";
@@ -17,10 +19,8 @@ pub const FILE: &str = "puente.toml";
 /// A checked project file.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Project {
-    /// The source's name, `NAME` of `[source.NAME]`.
-    pub source_name: String,
-    /// The source's address, environment variables filled in.
-    pub source_url: Secret,
+    /// `[source.NAME]`.
+    pub source: SourceSettings,
     /// `[service]`.
     pub service: Service,
     /// `[limits]`.
@@ -50,8 +50,6 @@ pub struct Service {
     pub hosts: Vec<String>,
     /// Origins of other web sites that may call the service (CORS).
     pub origins: Vec<String>,
-    /// Connections that read at the same time; absent, one per processor.
-    pub readers: Option<usize>,
 }
 
 /// `[limits]`: what one ask may cost.
@@ -187,7 +185,7 @@ pub fn read(text: &str, environment: &dyn Fn(&str) -> Option<String>) -> Result<
     let mut reader = Reader::new(text, environment)?;
     let root = reader.root();
     reader.only(&root, &["source", "service", "limits", "type", "link"]);
-    let (source_name, source_url) = read_source(&mut reader, &root);
+    let source = source::read_source(&mut reader, &root);
     let service = reader.section(&root, "service").map(|s| read_service(&mut reader, &s)).unwrap_or_default();
     let limits = reader.section(&root, "limits").map(|s| read_limits(&mut reader, &s)).unwrap_or_default();
     let mut types = IndexMap::new();
@@ -200,37 +198,11 @@ pub fn read(text: &str, environment: &dyn Fn(&str) -> Option<String>) -> Result<
         }
     }
     let links = reader.sections(&root, "link").iter().filter_map(|s| read_link(&mut reader, s)).collect();
-    reader.finish(Project { source_name, source_url, service, limits, types, links })
-}
-
-fn read_source(reader: &mut Reader<'_>, root: &Section) -> (String, Secret) {
-    let sources = reader.section(root, "source");
-    let named = sources.as_ref().map(|s| reader.named_sections(s)).unwrap_or_default();
-    for (_, extra) in named.iter().skip(1) {
-        reader.mistake(extra.place, "a second source: this version serves one source per project; remove one");
-    }
-    let Some((name, section)) = named.first() else {
-        reader.mistake(Place::default(), "no source: add `[source.main]` with `url = \"sqlite:path/to/file.db\"`");
-        return (String::new(), Secret(String::new()));
-    };
-    if !is_plain_name(name) {
-        reader.mistake(section.place, format!("`{name}` is no source name: use lower-case letters, digits and `_`"));
-    }
-    reader.only(section, &["url"]);
-    if !section.has("url") {
-        reader.missing(section, "url", "such as `url = \"sqlite:huts.db\"`");
-    }
-    let url = reader.text(section, "url").unwrap_or_default();
-    if !url.is_empty() && !url.starts_with("sqlite:") {
-        let scheme = url.split(':').next().unwrap_or_default().to_owned();
-        let text = format!("expected an address that begins with `sqlite:`, found `{scheme}:`");
-        reader.mistake_at(section, "url", text);
-    }
-    (name.clone(), Secret(url))
+    reader.finish(Project { source, service, limits, types, links })
 }
 
 fn read_service(reader: &mut Reader<'_>, section: &Section) -> Service {
-    reader.only(section, &["secret", "hosts", "origins", "readers"]);
+    reader.only(section, &["secret", "hosts", "origins"]);
     let secret = reader.text(section, "secret").map(Secret);
     if secret.as_ref().is_some_and(|secret| secret.0.len() < 32) {
         reader.mistake_at(section, "secret", "the secret is shorter than 32 bytes; `openssl rand -hex 32` makes one");
@@ -245,8 +217,7 @@ fn read_service(reader: &mut Reader<'_>, section: &Section) -> Service {
             );
         }
     }
-    let readers = reader.number(section, "readers", 1, 256).map(reader::as_usize);
-    Service { secret, hosts: reader.texts(section, "hosts"), origins, readers }
+    Service { secret, hosts: reader.texts(section, "hosts"), origins }
 }
 
 fn read_limits(reader: &mut Reader<'_>, section: &Section) -> Limits {
@@ -372,7 +343,7 @@ mod tests {
     #[test]
     fn an_almost_empty_file_has_every_default() {
         let project = read_plain("[source.main]\nurl = \"sqlite:${DATA}/huts.db\"\n").unwrap();
-        assert_eq!(project.source_url.0, "sqlite:/data/huts.db");
+        assert_eq!(project.source.url.0, "sqlite:/data/huts.db");
         assert_eq!(project.limits, Limits::default());
         assert!(!format!("{project:?}").contains("/data"), "addresses are not printed");
     }

@@ -122,6 +122,26 @@ impl<'a> Reader<'a> {
         }
     }
 
+    /// The tables of a list of inline tables, or of an array of tables, under `key`.
+    pub(super) fn sections_or_inline(&mut self, parent: &Section, key: &str) -> Vec<Section> {
+        let Some((Item::Value(Value::Array(items)), place)) = parent.get(key) else {
+            return self.sections(parent, key);
+        };
+        let label = label_under(parent, key);
+        let (items, place) = (items.clone(), place);
+        let mut found = Vec::new();
+        for item in &items {
+            match item.as_inline_table() {
+                Some(table) => {
+                    let at = place_of(self.document.raw(), table.span());
+                    found.push(self.open(table, label.clone(), if table.span().is_some() { at } else { place }));
+                }
+                None => self.mistake(place, format!("`{key}` expects a list of tables, such as [{{ url = \"…\" }}]")),
+            }
+        }
+        found
+    }
+
     /// A text under `key`, with `${VARIABLE}` filled in from the environment.
     pub(super) fn text(&mut self, section: &Section, key: &str) -> Option<String> {
         let (item, place) = section.get(key)?;

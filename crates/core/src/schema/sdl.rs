@@ -5,6 +5,7 @@ use std::fmt::Write as _;
 
 use crate::access::View;
 use crate::model::{Cardinality, Column, Kind, Link, Model, TypeId};
+use crate::plan::{GROUP_WORDS, summary_field, summary_functions};
 use crate::value::Scalar;
 
 /// Filter members of every comparable type.
@@ -25,8 +26,15 @@ pub const DIRECTIONS: &[(&str, &str)] = &[
 
 /// The SDL of a view.
 pub fn print(view: &View) -> String {
-    let mut printer =
-        Printer { view, model: view.model(), out: String::new(), scalars: BTreeSet::new(), enums: BTreeSet::new() };
+    let mut printer = Printer {
+        view,
+        model: view.model(),
+        out: String::new(),
+        scalars: BTreeSet::new(),
+        lists: BTreeSet::new(),
+        summaries: BTreeSet::new(),
+        enums: BTreeSet::new(),
+    };
     printer.query();
     for (id, _) in view.types() {
         printer.object(id);
@@ -34,6 +42,7 @@ pub fn print(view: &View) -> String {
         printer.order(id);
         printer.key(id);
         printer.connection(id);
+        printer.summary(id);
         for (_, link) in view.links(id) {
             printer.direct_connection(link);
         }
@@ -47,6 +56,10 @@ struct Printer<'a> {
     model: &'a Model,
     out: String,
     scalars: BTreeSet<Scalar>,
+    /// Scalars of which some column is a list.
+    lists: BTreeSet<Scalar>,
+    /// Scalars of which some column can be summed up.
+    summaries: BTreeSet<Scalar>,
     enums: BTreeSet<usize>,
 }
 
@@ -117,7 +130,7 @@ impl Printer<'_> {
             any = true;
             let c = &t.columns[column];
             self.describe(c.description.as_deref(), "  ");
-            let kind = self.kind(c);
+            let kind = self.output_type(c);
             line!(self, "  {field}: {kind}{}", if c.non_null { "!" } else { "" });
         }
         for (_, link) in self.view.links(id) {
@@ -149,11 +162,21 @@ impl Printer<'_> {
             Kind::Scalar(scalar) => {
                 self.scalars.insert(scalar);
             }
+            Kind::List(scalar) => {
+                self.scalars.insert(scalar);
+                self.lists.insert(scalar);
+            }
             Kind::Enum(id) => {
                 self.enums.insert(id);
             }
         }
         self.model.kind_name(column.kind).to_owned()
+    }
+
+    /// The type of a column's field, without its `!`.
+    fn output_type(&mut self, column: &Column) -> String {
+        let name = self.kind(column);
+        if matches!(column.kind, Kind::List(_)) { format!("[{name}]") } else { name }
     }
 
     fn filter(&mut self, id: TypeId) {
@@ -172,7 +195,8 @@ impl Printer<'_> {
         }
         for (column, field) in self.view.columns(id) {
             let kind = self.kind(&t.columns[column]);
-            line!(self, "  {field}: {kind}Filter");
+            let list = if matches!(t.columns[column].kind, Kind::List(_)) { "List" } else { "" };
+            line!(self, "  {field}: {kind}{list}Filter");
         }
         for (_, link) in self.view.links(id) {
             if !self.has_filter(link.target) {
@@ -264,7 +288,63 @@ impl Printer<'_> {
         if self.view.type_view(id).is_some_and(|view| view.count) {
             self.describe(Some("How many there are on all pages. Counted only where it is asked for."), "  ");
             line!(self, "  totalCount: Int!");
+            let name = &self.model.types[id].name;
+            self.describe(Some("All rows summed up, on all pages."), "  ");
+            line!(self, "  summary: {name}Summary!");
+            if self.has_order(id) {
+                self.describe(Some("The rows of all pages, summed up by group."), "  ");
+                line!(
+                    self,
+                    "  groups(by: [{name}SummaryBy!]!, orderBy: [{name}SummaryOrder!], first: Int, offset: Int): \
+                     [{name}SummaryGroup!]!"
+                );
+            }
         }
+    }
+
+    /// What rows are summed up to, and what they can be grouped by.
+    fn summary(&mut self, id: TypeId) {
+        if !self.view.type_view(id).is_some_and(|view| view.count) {
+            return;
+        }
+        let t = &self.model.types[id];
+        line!(self, "type {}Summary {{", t.name);
+        self.describe(Some("How many rows there are."), "  ");
+        line!(self, "  count: Int!");
+        let mut order = String::new();
+        for (column, field) in self.view.columns(id) {
+            let name = summary_field(field);
+            let c = &t.columns[column];
+            if let Kind::Scalar(scalar) = c.kind
+                && !summary_functions(scalar).is_empty()
+            {
+                self.scalars.insert(scalar);
+                self.summaries.insert(scalar);
+                line!(self, "  {name}: {}Summary!", scalar.name());
+                order.push_str(&format!("  {name}: {}SummaryOrder\n", scalar.name()));
+            } else if c.is_comparable() {
+                order.push_str(&format!("  {name}: KeySummaryOrder\n"));
+            }
+        }
+        line!(self, "}}\n");
+        if !self.has_order(id) {
+            return;
+        }
+        let (mut by, mut key) = (String::new(), String::new());
+        for (column, field) in self.view.columns(id) {
+            let c = &t.columns[column];
+            if !c.is_comparable() {
+                continue;
+            }
+            let is_date = matches!(c.kind, Kind::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime));
+            by.push_str(&format!("  {field}: {}\n", if is_date { "DateGrouping" } else { "Grouping" }));
+            key.push_str(&format!("  {field}: {}\n", self.kind(c)));
+        }
+        line!(self, "input {}SummaryBy @oneOf {{\n{by}}}\n", t.name);
+        line!(self, "input {}SummaryOrder @oneOf {{\n  count: Direction\n{order}}}\n", t.name);
+        self.describe(Some("What the rows of a group have in common; null for what they are not grouped by."), "");
+        line!(self, "type {}SummaryKey {{\n{key}}}\n", t.name);
+        line!(self, "type {0}SummaryGroup {{\n  key: {0}SummaryKey!\n  summary: {0}Summary!\n}}\n", t.name);
     }
 
     /// The connection of a direct many-to-many link: its edges carry the join table's other columns.
@@ -285,7 +365,7 @@ impl Printer<'_> {
         for (_, name, column) in crate::plan::edge_fields(self.view, through) {
             let c = &join.columns[column];
             self.describe(c.description.as_deref(), "  ");
-            let kind = self.kind(c);
+            let kind = self.output_type(c);
             line!(self, "  {name}: {kind}{}", if c.non_null { "!" } else { "" });
         }
         line!(self, "}}\n");
@@ -304,6 +384,13 @@ impl Printer<'_> {
             line!(self, "  {word}");
         }
         line!(self, "}}\n");
+        self.groupings();
+        for scalar in std::mem::take(&mut self.summaries) {
+            self.scalar_summary(scalar);
+        }
+        for scalar in std::mem::take(&mut self.lists) {
+            self.list_filter(scalar);
+        }
         for scalar in std::mem::take(&mut self.scalars) {
             if !scalar.is_built_in() {
                 self.describe(Some(scalar.description()), "");
@@ -329,6 +416,48 @@ impl Printer<'_> {
                 e.name
             );
         }
+    }
+
+    fn groupings(&mut self) {
+        if !self.view.types().any(|(id, view)| view.count && self.has_order(id)) {
+            return;
+        }
+        for (name, words) in [("Grouping", &GROUP_WORDS[..1]), ("DateGrouping", GROUP_WORDS)] {
+            line!(self, "enum {name} {{");
+            for (word, _, text) in words {
+                self.describe(Some(text), "  ");
+                line!(self, "  {word}");
+            }
+            line!(self, "}}\n");
+        }
+        line!(self, "input KeySummaryOrder @oneOf {{\n  key: Direction\n}}\n");
+    }
+
+    fn scalar_summary(&mut self, scalar: Scalar) {
+        let functions = summary_functions(scalar);
+        line!(self, "type {}Summary {{", scalar.name());
+        for (word, _, result) in &functions {
+            self.scalars.insert(*result);
+            line!(self, "  {word}: {}", result.name());
+        }
+        line!(self, "}}\n");
+        line!(self, "input {}SummaryOrder @oneOf {{\n  key: Direction", scalar.name());
+        for (word, _, _) in &functions {
+            line!(self, "  {word}: Direction");
+        }
+        line!(self, "}}\n");
+    }
+
+    fn list_filter(&mut self, scalar: Scalar) {
+        let name = scalar.name();
+        line!(self, "input {name}ListFilter {{");
+        self.describe(Some("The value is among the items."), "  ");
+        line!(self, "  includes: {name}");
+        self.describe(Some("Some of these values are among the items."), "  ");
+        line!(self, "  includesAny: [{name}!]");
+        self.describe(Some("All of these values are among the items."), "  ");
+        line!(self, "  includesAll: [{name}!]");
+        line!(self, "  isEmpty: Boolean\n  isNull: Boolean\n}}\n");
     }
 
     fn leaf_filter(&mut self, name: &str, scalar: Scalar) {

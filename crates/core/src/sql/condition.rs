@@ -1,11 +1,9 @@
 //! From a [`Condition`] to SQL. Negations are pushed to the leaves, so that a quantifier is never negated in SQL and a
 //! role's rule, which is ANDed to the rows a hop ranges over, is never inside a negation.
 
-use super::dialect::Expressions as _;
 use super::{Dialect, Fragment, Slot};
 use crate::access::{Comparison, Condition, Hop, Operand, Path, Quantifier, Test};
-use crate::model::{Column, Kind, Model, TypeId};
-use crate::value::Scalar;
+use crate::model::{Column, Model, TypeId};
 
 /// Writes conditions of one statement; hands out aliases.
 pub(super) struct Writer<'a> {
@@ -38,7 +36,9 @@ impl<'a> Writer<'a> {
     }
 
     pub(super) fn table(&self, of: TypeId, alias: &str) -> String {
-        format!("{} as {alias}", self.dialect.quote(&self.model.types[of].table))
+        let t = &self.model.types[of];
+        let schema = t.schema.as_ref().map_or_else(String::new, |schema| format!("{}.", self.dialect.quote(schema)));
+        format!("{schema}{} as {alias}", self.dialect.quote(&t.relation))
     }
 
     pub(super) fn column(&self, of: TypeId, column: usize, alias: &str) -> String {
@@ -142,7 +142,7 @@ impl<'a> Writer<'a> {
     pub(super) fn rule(&mut self, of: TypeId, alias: &str, rule: &Condition) -> Fragment {
         let mut scope = Scope { alias: alias.to_owned(), of, joined: Vec::new(), joins: Fragment::default() };
         let condition = self.condition(&mut scope, rule, false);
-        if scope.joins.text.is_empty() {
+        if scope.joins.is_empty() {
             return Fragment::format("({})", [condition]);
         }
         // The joins hang on a row of one column, so that a missing target leaves nulls and not no row.
@@ -163,37 +163,40 @@ impl<'a> Writer<'a> {
         target.alias
     }
 
-    /// The expression of a path's value, and its column.
-    pub(super) fn path(&mut self, scope: &mut Scope, path: &Path) -> (Fragment, &'a Column) {
+    /// The expression of a path's value as it is stored, and its column.
+    pub(super) fn stored(&mut self, scope: &mut Scope, path: &Path) -> (String, &'a Column) {
         let (mut at, mut of) = (scope.alias.clone(), scope.of);
         for hop in &path.hops {
             at = self.join(scope, hop, &at);
             of = self.model.types[hop.from].links[hop.link].target;
         }
-        (Fragment::text(self.column(of, path.column, &at)), &self.model.types[of].columns[path.column])
+        (self.column(of, path.column, &at), &self.model.types[of].columns[path.column])
+    }
+
+    /// The expression of a path's value as it is compared and ordered, and its column.
+    pub(super) fn path(&mut self, scope: &mut Scope, path: &Path) -> (Fragment, &'a Column) {
+        let (expression, column) = self.stored(scope, path);
+        (Fragment::text(self.dialect.compared(column, expression)), column)
     }
 
     fn test(&self, value: Fragment, column: &Column, test: &Test) -> Fragment {
-        let scalar = match column.kind {
-            Kind::Scalar(scalar) => scalar,
-            Kind::Enum(_) => Scalar::String,
-        };
-        // UUIDs kept as bytes travel like bytes.
-        let listed = if column.form == crate::value::Form::Binary { Scalar::Bytes } else { scalar };
         let folded = |text: Fragment, fold: bool| if fold { self.dialect.folded(text) } else { text };
         match test {
             Test::Compare { comparison, operand, ignore_case } => {
-                let operand = self.dialect.value(slot(operand), scalar);
+                let operand = self.dialect.value(slot(operand), column);
                 let template = format!("{{}} {} {{}}", operator(*comparison));
                 Fragment::format(&template, [folded(value, *ignore_case), folded(operand, *ignore_case)])
             }
             Test::In { operand, ignore_case } => {
-                self.dialect.is_in(folded(value, *ignore_case), slot(operand), listed, *ignore_case)
+                self.dialect.is_in(folded(value, *ignore_case), slot(operand), column, *ignore_case)
             }
             Test::IsNull(true) => Fragment::format("{} is null", [value]),
             Test::IsNull(false) => Fragment::format("{} is not null", [value]),
+            Test::Includes { operand, all } => self.dialect.includes(value, slot(operand), column, *all),
+            Test::IsEmpty(true) => self.dialect.is_empty_list(value),
+            Test::IsEmpty(false) => Fragment::format("not ({})", [self.dialect.is_empty_list(value)]),
             Test::Text { test, operand, ignore_case } => {
-                let part = self.dialect.value(slot(operand), scalar);
+                let part = self.dialect.value(slot(operand), column);
                 self.dialect.text_test(*test, folded(value, *ignore_case), folded(part, *ignore_case))
             }
         }

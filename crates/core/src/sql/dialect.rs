@@ -1,98 +1,127 @@
-//! What differs between the SQL of one engine and another.
+//! What differs between the SQL of one engine and another: one question a method, and what most engines answer.
 
 use super::{Fragment, Slot};
 use crate::access::TextTest;
-use crate::value::Scalar;
+use crate::model::{Column, Kind};
+use crate::plan::{Function, GroupUnit};
+use crate::value::{Form, Scalar};
+
+/// How the selects of one ask are run.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Technique {
+    /// A statement per select, executed once per parent's row: for engines in process, where that costs no round trip.
+    PerParent,
+    /// A statement per select, executed once for all parents' rows, which are ranked in one pass.
+    PerLevel,
+    /// One statement for the whole ask, children nested as arrays of records.
+    Whole,
+}
 
 /// The questions that a dialect answers; a default is what most engines do.
 pub trait Dialect: std::fmt::Debug + Send + Sync {
+    /// How asks are run. `indexed`: does an index find the children of a parent, on every link of the ask?
+    fn technique(&self, indexed: bool) -> Technique;
+
     /// An identifier in quotes. The one place where identifiers enter SQL.
     fn quote(&self, identifier: &str) -> String {
         format!("\"{}\"", identifier.replace('"', "\"\""))
     }
 
+    /// The placeholder of this number, from 1.
+    fn placeholder(&self, number: usize) -> String {
+        let _ = number;
+        "?".to_owned()
+    }
+
     /// Are nulls smaller than everything else in this engine's indexes?
     fn nulls_are_smallest(&self) -> bool;
 
-    /// The expression of a column's value as it is delivered.
-    fn delivered(&self, column: String, binary_json: bool) -> String {
-        let _ = binary_json;
-        column
+    /// A term of ORDER BY. `nulls_first` is said where it is not what the engine does anyway.
+    fn order_term(&self, value: &str, descending: bool, nulls_first: Option<bool>) -> String {
+        let direction = if descending { " desc" } else { "" };
+        let nulls = match nulls_first {
+            None => "",
+            Some(true) => " nulls first",
+            Some(false) => " nulls last",
+        };
+        format!("{value}{direction}{nulls}")
     }
 
     /// The implicit row number of a table without a key, if the engine has one.
     fn row_number(&self) -> Option<&'static str> {
         None
     }
-}
 
-/// Pieces of a condition that engines write differently.
-pub(super) trait Expressions {
-    /// A bound value of a scalar type.
-    fn value(&self, slot: Slot, scalar: Scalar) -> Fragment;
-    /// Membership in a bound list.
-    fn is_in(&self, value: Fragment, list: Slot, scalar: Scalar, ignore_case: bool) -> Fragment;
-    /// A text without the difference between upper and lower case of ASCII letters.
-    fn folded(&self, text: Fragment) -> Fragment;
-    /// A text test.
-    fn text_test(&self, test: TextTest, text: Fragment, part: Fragment) -> Fragment;
-}
-
-/// SQLite.
-#[derive(Debug, Clone, Copy)]
-pub struct Sqlite;
-
-impl Dialect for Sqlite {
-    fn nulls_are_smallest(&self) -> bool {
-        true
+    /// The expression of a column's value as it is delivered.
+    fn delivered(&self, column: &Column, expression: String) -> String {
+        let _ = column;
+        expression
     }
 
-    fn delivered(&self, column: String, binary_json: bool) -> String {
-        if binary_json {
-            // 8: strictly valid JSONB, so that `json()` cannot fail the whole statement.
-            format!(
-                "case when typeof({column}) = 'blob' and json_valid({column}, 8) then json({column}) else {column} end"
-            )
-        } else {
-            column
-        }
+    /// The expression of a column's value as it is compared and ordered.
+    fn compared(&self, column: &Column, expression: String) -> String {
+        let _ = column;
+        expression
     }
 
-    fn row_number(&self) -> Option<&'static str> {
-        Some("rowid")
-    }
-}
+    /// A bound value that meets a column.
+    fn value(&self, slot: Slot, column: &Column) -> Fragment;
 
-impl Expressions for dyn Dialect + '_ {
-    fn value(&self, slot: Slot, scalar: Scalar) -> Fragment {
-        let text = if scalar == Scalar::Decimal { "cast(? as numeric)" } else { "?" };
-        Fragment { text: text.to_owned(), slots: vec![slot] }
+    /// A bound value of a position in an order, which came from the column itself.
+    fn position_value(&self, slot: Slot, column: &Column) -> Fragment {
+        self.value(slot, column)
     }
 
-    fn is_in(&self, value: Fragment, list: Slot, scalar: Scalar, ignore_case: bool) -> Fragment {
-        let item = match scalar {
-            Scalar::Decimal => "cast(value as numeric)",
-            // JSON has no bytes: they travel as hexadecimal digits.
-            Scalar::Bytes => "unhex(value)",
-            _ if ignore_case => "lower(value)",
-            _ => "value",
-        };
-        let list = Fragment { text: format!("(select {item} from json_each(?))"), slots: vec![list] };
-        Fragment::format("{} in {}", [value, list])
+    /// Membership in a bound list of values that meet a column.
+    fn is_in(&self, value: Fragment, list: Slot, column: &Column, ignore_case: bool) -> Fragment;
+
+    /// Do the items of a list column include some, or all, of a bound list?
+    fn includes(&self, value: Fragment, list: Slot, column: &Column, all: bool) -> Fragment {
+        let _ = (list, column, all);
+        Fragment::format("{} is null and false", [value])
     }
 
+    /// Has a list column no items?
+    fn is_empty_list(&self, value: Fragment) -> Fragment {
+        Fragment::format("{} is null and false", [value])
+    }
+
+    /// A text without the difference between upper and lower case.
     fn folded(&self, text: Fragment) -> Fragment {
         Fragment::format("lower({})", [text])
     }
 
-    fn text_test(&self, test: TextTest, text: Fragment, part: Fragment) -> Fragment {
-        let template = match test {
-            TextTest::Contains => return Fragment::format("instr({}, {}) > 0", [text, part]),
-            TextTest::StartsWith => {
-                return Fragment::format("substr({}, 1, length({})) = {}", [text, part.clone(), part]);
-            }
-            TextTest::EndsWith => "substr({}, length({}) - length({}) + 1) = {}",
-        };
-        Fragment::format(template, [text.clone(), text, part.clone(), part])
+    /// A text test, by code points.
+    fn text_test(&self, test: TextTest, text: Fragment, part: Fragment) -> Fragment;
+
+    /// A number of rows: bound, also where it is the same for every request.
+    fn limit(&self, size: Slot, constant: Option<i64>) -> Fragment {
+        let _ = constant;
+        Fragment::bound(size)
+    }
+
+    /// A FROM item `k` with a row per parent: its ordinal `o`, from 1, and its linking values `k0`, `k1`, ….
+    fn keys(&self, columns: &[&Column]) -> Fragment;
+
+    /// A child's linking column equals a parent's linking value of this number.
+    fn equals_key(&self, child: &str, column: &Column, number: usize) -> String {
+        let _ = column;
+        format!("{child} = k.k{number}")
+    }
+
+    /// A summary of a column's values, in the result's scalar of [`crate::plan::summary_functions`].
+    fn summary(&self, function: Function, column: &Column, expression: String) -> String;
+
+    /// The part of a date or a date and time that makes a group, in the column's own scalar.
+    fn truncated(&self, unit: GroupUnit, column: &Column, expression: String) -> String;
+}
+
+/// The scalar that a column's values are compared as.
+pub(super) fn scalar_of(column: &Column) -> Scalar {
+    match column.kind {
+        // UUIDs kept as bytes travel like bytes.
+        Kind::Scalar(Scalar::Uuid) if column.form == Form::Binary => Scalar::Bytes,
+        Kind::Scalar(scalar) | Kind::List(scalar) => scalar,
+        Kind::Enum(_) => Scalar::String,
     }
 }

@@ -1,11 +1,25 @@
-//! From select nodes to SQL statements. Identifiers are quoted in one place, values are always bound.
+//! From select nodes to SQL. Identifiers are quoted in one place per dialect, values are always bound.
+//!
+//! ```text
+//! selects ─► select.rs (FROM, WHERE, ORDER BY of one) ─► program.rs (how they hang together) ─► Program
+//!            condition.rs (Condition ─► SQL)              dialect: what engines write differently
+//! ```
 
 mod condition;
 mod dialect;
+mod fragment;
+mod mariadb;
+mod postgres;
+mod program;
 mod select;
+mod sqlite;
 
-pub use dialect::{Dialect, Sqlite};
-pub use select::select;
+pub use dialect::{Dialect, Technique};
+pub use fragment::Fragment;
+pub use mariadb::Mariadb;
+pub use postgres::Postgres;
+pub use program::{Program, compile};
+pub use sqlite::{DECIMAL_SUM, Sqlite};
 
 use crate::value::Cell;
 
@@ -27,51 +41,10 @@ pub enum Slot {
     PageSize(usize),
     /// A value of the parent's row, by its output.
     Parent(usize),
+    /// The values of one linking column of all parents' rows, by the link's pair.
+    KeyColumn(usize),
+    /// The values of all linking columns of all parents' rows.
+    Keys,
     /// A value that a rule states.
     Constant(Cell),
-}
-
-/// A piece of a statement under construction: text and what is bound in it travel together.
-#[derive(Debug, Default, Clone)]
-struct Fragment {
-    text: String,
-    slots: Vec<Slot>,
-}
-
-impl Fragment {
-    fn text(text: impl Into<String>) -> Self {
-        Fragment { text: text.into(), slots: Vec::new() }
-    }
-
-    fn push(&mut self, text: &str) {
-        self.text.push_str(text);
-    }
-
-    fn append(&mut self, other: Fragment) {
-        self.text.push_str(&other.text);
-        self.slots.extend(other.slots);
-    }
-
-    /// `template` with each `{}` replaced by the next part.
-    fn format(template: &str, parts: impl IntoIterator<Item = Fragment>) -> Self {
-        let mut whole = Fragment::default();
-        let mut pieces = template.split("{}");
-        whole.push(pieces.next().unwrap_or_default());
-        for (part, piece) in parts.into_iter().zip(pieces) {
-            whole.append(part);
-            whole.push(piece);
-        }
-        whole
-    }
-
-    fn join(parts: Vec<Fragment>, separator: &str) -> Self {
-        let mut whole = Fragment::default();
-        for (at, part) in parts.into_iter().enumerate() {
-            if at > 0 {
-                whole.push(separator);
-            }
-            whole.append(part);
-        }
-        whole
-    }
 }

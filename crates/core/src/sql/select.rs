@@ -1,132 +1,210 @@
-//! One select node as one statement.
+//! One select node: where its rows come from, which of them, in which order, and what is delivered.
 
 use super::condition::{Scope, Writer};
-use super::{Dialect, Fragment, Slot, Statement};
-use crate::model::Model;
-use crate::plan::{OrderTerm, Output, Page, ParentJoin, Seek, Select};
+use super::{Fragment, Slot};
+use crate::model::Column;
+use crate::plan::{GroupOrder, GroupTerm, OrderTerm, Output, Page, ParentJoin, Seek, Select};
 
-/// The statement of a select.
-pub fn select(model: &Model, node: &Select, dialect: &dyn Dialect) -> Statement {
-    let mut writer = Writer::new(model, dialect);
-    let mut scope = writer.scope(node.of);
-    let mut conditions = Vec::new();
-    let (from, join_alias) = from(&mut writer, &scope, node, &mut conditions);
-    for predicate in &node.predicates {
-        conditions.push(writer.condition(&mut scope, &predicate.condition, false));
-    }
-    let output = output(&mut writer, &mut scope, node, join_alias.as_deref());
-    let mut tail = Fragment::default();
-    match &node.page {
-        Page::Count => {}
-        Page::One => tail.push(" limit 1"),
-        Page::Many { size, backward, offset, after, before } => {
+/// How a select's rows hang on its parent's row.
+#[derive(Clone, Copy)]
+pub(super) enum Hang<'a> {
+    /// The parent's values are bound, row by row.
+    Bound,
+    /// The parent is a row of the same statement, under this alias; with its select.
+    Row(&'a str, &'a Select),
+    /// All parents' values are a FROM item `k`.
+    Keys,
+}
+
+/// The clauses of a select. What it delivers can still add joins to `scope`.
+pub(super) struct Clauses<'n> {
+    pub(super) node: &'n Select,
+    pub(super) scope: Scope,
+    from: Fragment,
+    join_alias: Option<String>,
+    conditions: Vec<Fragment>,
+}
+
+impl<'n> Clauses<'n> {
+    /// FROM and WHERE of a select.
+    pub(super) fn new(writer: &mut Writer<'_>, node: &'n Select, hang: Hang<'_>) -> Self {
+        let mut clauses = Clauses {
+            scope: writer.scope(node.of),
+            from: Fragment::default(),
+            join_alias: None,
+            conditions: Vec::new(),
+            node,
+        };
+        clauses.add_from(writer, hang);
+        for predicate in &node.predicates {
+            let condition = writer.condition(&mut clauses.scope, &predicate.condition, false);
+            clauses.conditions.push(condition);
+        }
+        if let Page::Many { after, before, .. } = &node.page {
             for (seek, is_before) in [(after, false), (before, true)] {
                 if let Some(seek) = seek {
-                    conditions.push(position(&mut writer, &mut scope, &node.order, seek, is_before));
+                    let beyond = position(writer, &mut clauses.scope, &node.order, seek, is_before);
+                    clauses.conditions.push(beyond);
                 }
             }
-            tail.append(order_by(&mut writer, &mut scope, node, *backward));
-            tail.append(Fragment { text: " limit ?".to_owned(), slots: vec![Slot::PageSize(*size)] });
-            if let Some(offset) = offset {
-                tail.append(Fragment { text: " offset ?".to_owned(), slots: vec![Slot::Parameter(*offset)] });
+        }
+        clauses
+    }
+
+    fn add_from(&mut self, writer: &mut Writer<'_>, hang: Hang<'_>) {
+        let node = self.node;
+        let table = writer.table(node.of, &self.scope.alias);
+        let Some(ParentJoin { pairs, through, .. }) = &node.parent else {
+            self.from = Fragment::text(table);
+            return;
+        };
+        let (linked_type, linked_alias, tables) = match through {
+            None => (node.of, self.scope.alias.clone(), table),
+            Some((join, far)) => {
+                let alias = writer.alias();
+                let on: Vec<String> = far
+                    .iter()
+                    .map(|(column, own)| {
+                        let own = writer.column(node.of, *own, &self.scope.alias);
+                        format!("{own} = {}", writer.column(*join, *column, &alias))
+                    })
+                    .collect();
+                let text = format!("{} join {table} on {}", writer.table(*join, &alias), on.join(" and "));
+                self.join_alias = Some(alias.clone());
+                (*join, alias, text)
             }
+        };
+        let mut linked = Vec::new();
+        for (number, (output, column)) in pairs.iter().enumerate() {
+            let child = writer.column(linked_type, *column, &linked_alias);
+            linked.push(match hang {
+                Hang::Bound => {
+                    Fragment::format("{} = {}", [Fragment::text(child), Fragment::bound(Slot::Parent(*output))])
+                }
+                Hang::Row(alias, parent) => {
+                    let Output::Column(own) = parent.output[*output] else { continue };
+                    Fragment::text(format!("{child} = {}", writer.column(parent.of, own, alias)))
+                }
+                Hang::Keys => {
+                    let c = &writer.model.types[linked_type].columns[*column];
+                    Fragment::text(writer.dialect.equals_key(&child, c, number))
+                }
+            });
+        }
+        if let Hang::Keys = hang {
+            let t = &writer.model.types[linked_type];
+            let columns: Vec<&Column> = pairs.iter().map(|(_, column)| &t.columns[*column]).collect();
+            self.from = Fragment::format("{} join {}", [writer.dialect.keys(&columns), Fragment::text(tables)]);
+            // Without parentheses a second join would take the link's condition for its own.
+            if through.is_some() {
+                self.conditions.extend(linked);
+            } else {
+                self.from.append(Fragment::format(" on {}", [Fragment::join(linked, " and ")]));
+            }
+        } else {
+            self.from = Fragment::text(tables);
+            self.conditions.extend(linked);
+        }
+        if let Some(rule) = &node.join_rows {
+            self.conditions.push(writer.rule(linked_type, &linked_alias, rule));
         }
     }
-    let mut whole = Fragment::format("select {} from {}{}", [output, from, scope.joins]);
-    conditions.retain(|condition| condition.text != "true");
-    if !conditions.is_empty() {
-        whole.append(Fragment::format(" where {}", [Fragment::join(conditions, " and ")]));
-    }
-    whole.append(tail);
-    Statement { text: whole.text, slots: whole.slots }
-}
 
-/// The FROM clause, the alias of the join table where there is one, and the conditions that hang the rows on a parent.
-fn from(
-    writer: &mut Writer<'_>,
-    scope: &Scope,
-    node: &Select,
-    conditions: &mut Vec<Fragment>,
-) -> (Fragment, Option<String>) {
-    let table = writer.table(node.of, &scope.alias);
-    let Some(ParentJoin { pairs, through, .. }) = &node.parent else { return (Fragment::text(table), None) };
-    let (linked_type, linked_alias, from) = match through {
-        None => (node.of, scope.alias.clone(), table),
-        Some((join, far)) => {
-            let alias = writer.alias();
-            let on: Vec<String> = far
-                .iter()
-                .map(|(column, own)| {
-                    format!(
-                        "{} = {}",
-                        writer.column(node.of, *own, &scope.alias),
-                        writer.column(*join, *column, &alias)
-                    )
-                })
-                .collect();
-            let text = format!("{} join {table} on {}", writer.table(*join, &alias), on.join(" and "));
-            (*join, alias, text)
-        }
-    };
-    for (output, column) in pairs {
-        let text = format!("{} = ?", writer.column(linked_type, *column, &linked_alias));
-        conditions.push(Fragment { text, slots: vec![Slot::Parent(*output)] });
+    /// What is delivered of a row, one expression per output.
+    pub(super) fn output(&mut self, writer: &mut Writer<'_>) -> Vec<Fragment> {
+        let node = self.node;
+        node.output.iter().map(|output| self.delivered(writer, output)).collect()
     }
-    if let Some(rule) = &node.join_rows {
-        conditions.push(writer.rule(linked_type, &linked_alias, rule));
-    }
-    let join_alias = through.is_some().then_some(linked_alias);
-    (Fragment::text(from), join_alias)
-}
 
-fn output(writer: &mut Writer<'_>, scope: &mut Scope, node: &Select, join_alias: Option<&str>) -> Fragment {
-    if matches!(node.page, Page::Count) {
-        return Fragment::text("count(*)");
-    }
-    let mut parts = Vec::new();
-    for output in &node.output {
-        let (expression, binary_json) = match output {
+    fn delivered(&mut self, writer: &mut Writer<'_>, output: &Output) -> Fragment {
+        let node = self.node;
+        let columns = &writer.model.types[node.of].columns;
+        let dialect = writer.dialect;
+        Fragment::text(match output {
             Output::Column(column) => {
-                let c = &writer.model.types[node.of].columns[*column];
-                (writer.column(node.of, *column, &scope.alias), c.binary_json)
+                dialect.delivered(&columns[*column], writer.column(node.of, *column, &self.scope.alias))
             }
             Output::Edge(column) => {
                 let join = node.parent.as_ref().and_then(|parent| parent.through.as_ref()).map(|(join, _)| *join);
-                let (join, alias) = join.zip(join_alias).expect("an edge has a join table");
-                (writer.column(join, *column, alias), writer.model.types[join].columns[*column].binary_json)
+                let (join, alias) = join.zip(self.join_alias.as_deref()).expect("an edge has a join table");
+                dialect.delivered(&writer.model.types[join].columns[*column], writer.column(join, *column, alias))
             }
-            Output::Order(term) => (writer.path(scope, &node.order[*term].path).0.text, false),
-        };
-        parts.push(Fragment::text(writer.dialect.delivered(expression, binary_json)));
-    }
-    if parts.is_empty() { Fragment::text("1") } else { Fragment::join(parts, ", ") }
-}
-
-fn order_by(writer: &mut Writer<'_>, scope: &mut Scope, node: &Select, backward: bool) -> Fragment {
-    let mut terms: Vec<String> = node
-        .order
-        .iter()
-        .map(|term| {
-            let descending = term.descending != backward;
-            let nulls_first = term.nulls_first != backward;
-            let usual = writer.dialect.nulls_are_smallest() != descending;
-            let (value, _) = writer.path(scope, &term.path);
-            let nulls = match (term.nullable && nulls_first != usual, nulls_first) {
-                (false, _) => "",
-                (true, true) => " nulls first",
-                (true, false) => " nulls last",
-            };
-            format!("{}{}{nulls}", value.text, if descending { " desc" } else { "" })
+            Output::Order(term) => {
+                let (expression, column) = writer.stored(&mut self.scope, &node.order[*term].path);
+                dialect.delivered(column, expression)
+            }
+            Output::Count => "count(*)".to_owned(),
+            Output::Summary(function, column) => {
+                let expression = writer.column(node.of, *column, &self.scope.alias);
+                dialect.summary(*function, &columns[*column], expression)
+            }
+            Output::Group(term) => {
+                let Page::Groups { by, .. } = &node.page else { return Fragment::text("null") };
+                self.group(writer, by[*term])
+            }
         })
-        .collect();
-    let t = &writer.model.types[node.of];
-    if t.row_key().is_none()
-        && t.row_number
-        && let Some(row_number) = writer.dialect.row_number()
-    {
-        terms.push(format!("{}.{row_number}{}", scope.alias, if backward { " desc" } else { "" }));
     }
-    if terms.is_empty() { Fragment::default() } else { Fragment::text(format!(" order by {}", terms.join(", "))) }
+
+    fn group(&self, writer: &Writer<'_>, term: GroupTerm) -> String {
+        let column = &writer.model.types[self.node.of].columns[term.column];
+        let expression = writer.column(self.node.of, term.column, &self.scope.alias);
+        writer.dialect.truncated(term.unit, column, expression)
+    }
+
+    /// GROUP BY, without the words, where the select has groups.
+    pub(super) fn group_by(&self, writer: &Writer<'_>) -> Vec<Fragment> {
+        let Page::Groups { by, .. } = &self.node.page else { return Vec::new() };
+        by.iter().map(|term| Fragment::text(self.group(writer, *term))).collect()
+    }
+
+    /// The terms of ORDER BY.
+    pub(super) fn order_by(&mut self, writer: &mut Writer<'_>) -> Vec<Fragment> {
+        let node = self.node;
+        match &node.page {
+            Page::One | Page::Whole => Vec::new(),
+            Page::Groups { order, .. } => order.iter().map(|term| self.group_order(writer, term)).collect(),
+            Page::Many { backward, .. } => {
+                let mut terms: Vec<Fragment> =
+                    node.order.iter().map(|term| self.order_term(writer, term, *backward)).collect();
+                terms.extend(self.row_number(writer, *backward));
+                terms
+            }
+        }
+    }
+
+    fn group_order(&mut self, writer: &mut Writer<'_>, term: &GroupOrder) -> Fragment {
+        let value = self.delivered(writer, &term.value);
+        let usual = writer.dialect.nulls_are_smallest() != term.descending;
+        let nulls = (term.nulls_first != usual).then_some(term.nulls_first);
+        Fragment::text(writer.dialect.order_term(value.as_text(), term.descending, nulls))
+    }
+
+    fn order_term(&mut self, writer: &mut Writer<'_>, term: &OrderTerm, backward: bool) -> Fragment {
+        let descending = term.descending != backward;
+        let nulls_first = term.nulls_first != backward;
+        let usual = writer.dialect.nulls_are_smallest() != descending;
+        let nulls = (term.nullable && nulls_first != usual).then_some(nulls_first);
+        let (value, _) = writer.path(&mut self.scope, &term.path);
+        Fragment::text(writer.dialect.order_term(value.as_text(), descending, nulls))
+    }
+
+    /// What orders rows that have no key.
+    fn row_number(&self, writer: &Writer<'_>, backward: bool) -> Option<Fragment> {
+        let t = &writer.model.types[self.node.of];
+        let row_number = writer.dialect.row_number().filter(|_| t.row_key().is_none() && t.row_number)?;
+        Some(Fragment::text(format!("{}.{row_number}{}", self.scope.alias, if backward { " desc" } else { "" })))
+    }
+
+    /// FROM with every join, and WHERE.
+    pub(super) fn from_where(&self) -> Fragment {
+        let mut whole = Fragment::format(" from {}{}", [self.from.clone(), self.scope.joins.clone()]);
+        let conditions: Vec<Fragment> =
+            self.conditions.iter().filter(|condition| condition.as_text() != "true").cloned().collect();
+        if !conditions.is_empty() {
+            whole.append(Fragment::format(" where {}", [Fragment::join(conditions, " and ")]));
+        }
+        whole
+    }
 }
 
 /// Rows strictly after (or before) a position: an OR-chain by direction and null pattern, with a bound on the first term
@@ -137,8 +215,9 @@ fn position(writer: &mut Writer<'_>, scope: &mut Scope, order: &[OrderTerm], see
     let mut chain: Option<Fragment> = None;
     for at in (0..order.len()).rev() {
         let term = &order[at];
-        let value = writer.path(scope, &term.path).0;
-        let bound = || Fragment { text: "?".to_owned(), slots: vec![Slot::Parameter(seek.parameters[at])] };
+        let (value, column) = writer.path(scope, &term.path);
+        let dialect = writer.dialect;
+        let bound = || dialect.position_value(Slot::Parameter(seek.parameters[at]), column);
         let is_null = seek.nulls[at];
         let beyond = beyond(&value, term, is_null, before, &bound);
         chain = Some(match chain {
@@ -151,7 +230,7 @@ fn position(writer: &mut Writer<'_>, scope: &mut Scope, order: &[OrderTerm], see
                 };
                 let tied = Fragment::format("({} and {})", [equal, rest]);
                 let either =
-                    if beyond.0.text == "false" { tied } else { Fragment::format("({} or {})", [beyond.0, tied]) };
+                    if beyond.0.as_text() == "false" { tied } else { Fragment::format("({} or {})", [beyond.0, tied]) };
                 match beyond.1 {
                     Some(operator) => {
                         let reachable = Fragment::format(&format!("{{}} {operator}= {{}}"), [value, bound()]);

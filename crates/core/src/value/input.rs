@@ -19,8 +19,8 @@ pub fn cell_from_json(scalar: Scalar, form: Form, value: &Json) -> Result<Cell, 
         (Scalar::Int, Json::Number(number)) => {
             integral(number).filter(|value| i32::try_from(*value).is_ok()).map(Cell::Integer).ok_or_else(refuse)
         }
-        (Scalar::BigInt, Json::Number(number)) => number.as_i64().map(Cell::Integer).ok_or_else(refuse),
-        (Scalar::BigInt, Json::String(text)) => text.parse().map(Cell::Integer).map_err(|_| refuse()),
+        (Scalar::BigInt, Json::Number(number)) => big_integer(&number.to_string(), form).ok_or_else(refuse),
+        (Scalar::BigInt, Json::String(text)) => big_integer(text, form).ok_or_else(refuse),
         (Scalar::Float, Json::Number(number)) => {
             number.as_f64().filter(|value| value.is_finite()).map(Cell::Real).ok_or_else(refuse)
         }
@@ -49,6 +49,14 @@ pub fn literal_to_json(value: &Value) -> Json {
     }
 }
 
+/// A 64-bit integer; without a sign it may be too large for a signed one, and is then kept as its digits.
+fn big_integer(text: &str, form: Form) -> Option<Cell> {
+    if let Ok(value) = text.parse() {
+        return Some(Cell::Integer(value));
+    }
+    (form == Form::Unsigned && text.parse::<u64>().is_ok()).then(|| Cell::Text(text.to_owned()))
+}
+
 fn cell_from_text(scalar: Scalar, form: Form, text: &str) -> Option<Cell> {
     let day_and_time = |date: &str, time: &str, zone: &str| {
         let separator = if form == Form::WithT { 'T' } else { ' ' };
@@ -61,6 +69,7 @@ fn cell_from_text(scalar: Scalar, form: Form, text: &str) -> Option<Cell> {
         Scalar::Time => temporal::is_time(text).then(|| Cell::Text(temporal::with_seconds(text))),
         Scalar::LocalDateTime => temporal::split_local(text).map(|(date, time)| day_and_time(date, time, "")),
         Scalar::DateTime => temporal::split_instant(text).map(|(date, time)| day_and_time(&date, &time, "Z")),
+        Scalar::Duration => temporal::is_duration(text).then(|| Cell::Text(text.to_owned())),
         Scalar::Uuid if is_uuid(text) => Some(match form {
             Form::Binary => Cell::Blob(uuid_bytes(text)),
             Form::UpperCase => Cell::Text(text.to_ascii_uppercase()),
@@ -92,6 +101,7 @@ fn describe(scalar: Scalar) -> String {
         Scalar::Time => " such as \"08:30:00\"",
         Scalar::DateTime => " such as \"2026-07-14T08:30:00Z\"",
         Scalar::LocalDateTime => " such as \"2026-07-14T08:30:00\"",
+        Scalar::Duration => " such as \"P1DT2H30M\"",
         Scalar::Bytes => " in base64",
         _ => "",
     };

@@ -1,13 +1,16 @@
 //! Values on their way between callers and databases: cells as a source stores them, scalars as the API types them.
 
 mod input;
+mod list;
 mod output;
 mod temporal;
 
 pub(crate) use input::describe_json;
 pub use input::{cell_from_json, literal_to_json};
+pub(crate) use list::take_item;
+pub use list::{ListRef, push_item};
 pub(crate) use output::write_string;
-pub use output::{decimal_digits, write_scalar};
+pub use output::{decimal_digits, write_list, write_scalar};
 
 use serde::{Deserialize, Serialize};
 
@@ -24,7 +27,7 @@ pub enum Cell {
     Text(String),
     /// Bytes.
     Blob(Vec<u8>),
-    /// A list of values of one type, for `in`.
+    /// A list of values of one type.
     List(Vec<Cell>),
 }
 
@@ -41,6 +44,8 @@ pub enum CellRef<'a> {
     Text(&'a [u8]),
     /// Bytes.
     Blob(&'a [u8]),
+    /// A list of values.
+    List(ListRef<'a>),
 }
 
 impl CellRef<'_> {
@@ -60,6 +65,7 @@ impl CellRef<'_> {
                 Err(_) => Cell::Blob(bytes.to_vec()),
             },
             CellRef::Blob(bytes) => Cell::Blob(bytes.to_vec()),
+            CellRef::List(list) => Cell::List(list.to_cells()),
         }
     }
 
@@ -71,6 +77,7 @@ impl CellRef<'_> {
             CellRef::Real(_) => "a floating-point number",
             CellRef::Text(_) => "text",
             CellRef::Blob(_) => "bytes",
+            CellRef::List(_) => "a list",
         }
     }
 }
@@ -132,6 +139,7 @@ scalars! {
     Time = "Time", false, Some("https://www.rfc-editor.org/rfc/rfc3339#section-5.6"), "A time of day: partial-time of RFC 3339, such as 08:30:00.";
     DateTime = "DateTime", false, Some("https://www.rfc-editor.org/rfc/rfc3339#section-5.6"), "An instant: date-time of RFC 3339, such as 2026-07-14T08:30:00Z.";
     LocalDateTime = "LocalDateTime", false, None, "A day and a time of day without a time zone, such as 2026-07-14T08:30:00.";
+    Duration = "Duration", false, Some("https://www.iso.org/standard/70907.html"), "A length of time: duration of ISO 8601, such as P1DT2H30M.";
     Uuid = "UUID", false, Some("https://www.rfc-editor.org/rfc/rfc9562"), "A universally unique identifier of RFC 9562.";
     Bytes = "Bytes", false, Some("https://www.rfc-editor.org/rfc/rfc4648#section-4"), "Bytes in base64 of RFC 4648, section 4, with padding.";
     Json = "JSON", false, Some("https://www.rfc-editor.org/rfc/rfc8259"), "A JSON value of RFC 8259, given as it is stored.";
@@ -162,6 +170,12 @@ pub enum Form {
     UpperCase,
     /// A UUID as sixteen bytes.
     Binary,
+    /// An integer without a sign: up to 64 bits of magnitude.
+    Unsigned,
+    /// A type that has no scalar here: read, compared and ordered as the text that the engine makes of it.
+    EngineText,
+    /// A type of bits, read as the number that they are.
+    Bits,
 }
 
 /// Why a value is not one of its scalar.

@@ -39,12 +39,46 @@ pub fn write_scalar(out: &mut Vec<u8>, scalar: Scalar, cell: CellRef<'_>) -> Res
     Ok(())
 }
 
+/// Appends a list of values of type `scalar`. Null is written as `null`.
+///
+/// # Errors
+/// [`Unfit`] where it is no list, or where one of its items is not one of the scalar; then nothing was appended.
+pub fn write_list(out: &mut Vec<u8>, scalar: Scalar, cell: CellRef<'_>) -> Result<(), Unfit> {
+    let list = match cell {
+        CellRef::Null => {
+            out.extend_from_slice(b"null");
+            return Ok(());
+        }
+        CellRef::List(list) => list,
+        other => return Err(Unfit::new(format!("a list of {}", scalar.name()), other.describe())),
+    };
+    let mark = out.len();
+    out.push(b'[');
+    for (at, item) in list.items().enumerate() {
+        if at > 0 {
+            out.push(b',');
+        }
+        let written = match item {
+            CellRef::List(_) => Err(Unfit::new(format!("a list of {}", scalar.name()), "a list of lists")),
+            item => write_scalar(out, scalar, item),
+        };
+        if let Err(unfit) = written {
+            out.truncate(mark);
+            return Err(unfit);
+        }
+    }
+    out.push(b']');
+    Ok(())
+}
+
 fn write_text(out: &mut Vec<u8>, scalar: Scalar, text: &str) -> Result<(), Unfit> {
     let refuse = || Err(Unfit::new(expectation(scalar), format!("the text {}", excerpt(text))));
     match scalar {
         Scalar::String => write_string(out, text),
-        Scalar::Decimal if is_decimal(text) => write_string(out, text),
-        Scalar::Date if temporal::is_date(text) => write_string(out, text),
+        Scalar::Decimal if is_decimal(text) => write_plain(out, text),
+        Scalar::BigInt if is_integer(text) => write_plain(out, text),
+        Scalar::Duration if temporal::is_duration(text) => write_plain(out, text),
+        Scalar::Date if temporal::is_date(text) => write_plain(out, text),
         Scalar::Time if temporal::is_time(text) => write_string(out, &temporal::with_seconds(text)),
         Scalar::LocalDateTime => match temporal::split_local(text) {
             Some((date, time)) => write_string(out, &format!("{date}T{}", temporal::with_seconds(time))),
@@ -90,6 +124,13 @@ fn write_real(out: &mut Vec<u8>, value: f64) {
     serde_json::to_writer(out, &value).expect("a finite double is a JSON number");
 }
 
+/// A text without characters that JSON escapes.
+fn write_plain(out: &mut Vec<u8>, text: &str) {
+    out.push(b'"');
+    out.extend_from_slice(text.as_bytes());
+    out.push(b'"');
+}
+
 pub(crate) fn write_string(out: &mut Vec<u8>, text: &str) {
     serde_json::to_writer(out, text).expect("text is a JSON string");
 }
@@ -105,6 +146,12 @@ pub(super) fn is_decimal(text: &str) -> bool {
     let (whole, fraction) = digits.split_once('.').unwrap_or((digits, "0"));
     let all_digits = |part: &str| !part.is_empty() && part.bytes().all(|byte| byte.is_ascii_digit());
     all_digits(whole) && all_digits(fraction)
+}
+
+/// Digits, with a sign before them or not: a 64-bit integer too large for the signed form.
+fn is_integer(text: &str) -> bool {
+    let digits = text.strip_prefix('-').unwrap_or(text);
+    (1..=20).contains(&digits.len()) && digits.bytes().all(|byte| byte.is_ascii_digit())
 }
 
 pub(super) fn is_uuid(text: &str) -> bool {

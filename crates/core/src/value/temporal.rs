@@ -52,6 +52,34 @@ pub(super) fn split_instant(text: &str) -> Option<(String, String)> {
     split_local(text.strip_suffix('Z')?).map(|(date, time)| (date.to_owned(), time.to_owned()))
 }
 
+/// Is it a duration of ISO 8601: `P`, then numbers with `Y M W D`, then `T` and numbers with `H M S`? The seconds may
+/// have a fraction, and every number may be negative, as databases write them.
+pub(super) fn is_duration(text: &str) -> bool {
+    let Some(rest) = text.strip_prefix('P') else { return false };
+    let (days, time) = rest.split_once('T').map_or((rest, None), |(days, time)| (days, Some(time)));
+    let parts_follow = |mut part: &str, units: &str| {
+        let mut units = units.chars();
+        while !part.is_empty() {
+            let Some(end) = part.find(|c: char| c.is_ascii_alphabetic()) else { return false };
+            let (number, unit) = (&part[..end], part[end..].chars().next());
+            let digits = number.strip_prefix('-').unwrap_or(number);
+            let (whole, fraction) = digits.split_once('.').unwrap_or((digits, "0"));
+            let all_digits = |d: &str| !d.is_empty() && d.bytes().all(|b| b.is_ascii_digit());
+            let fits = all_digits(whole) && all_digits(fraction) && (unit == Some('S') || !digits.contains('.'));
+            if !fits || !units.any(|known| Some(known) == unit) {
+                return false;
+            }
+            part = &part[end + 1..];
+        }
+        true
+    };
+    let (has_days, has_time) = (!days.is_empty(), time.is_some_and(|time| !time.is_empty()));
+    (has_days || has_time)
+        && time != Some("")
+        && parts_follow(days, "YMWD")
+        && parts_follow(time.unwrap_or_default(), "HMS")
+}
+
 /// Adds the seconds that RFC 3339 requires and databases leave out.
 pub(super) fn with_seconds(time: &str) -> String {
     if time.len() == 5 { format!("{time}:00") } else { time.to_owned() }
@@ -82,6 +110,16 @@ mod tests {
         }
         for bad in ["24:00", "24:00:00", "8:30", "08:30:60", "08:30:00.", "aa:bb", "08:30.5"] {
             assert!(!is_time(bad), "{bad}");
+        }
+    }
+
+    #[test]
+    fn durations_name_their_units_once_and_in_order() {
+        for good in ["P1D", "PT0S", "P1Y2M3DT4H5M6.789S", "P-1M", "PT-0.5S", "P2W"] {
+            assert!(is_duration(good), "{good}");
+        }
+        for bad in ["", "P", "PT", "P1", "1D", "P1D2Y", "P1.5D", "PT1H1H", "P1DT", "PT1S ", "P1H"] {
+            assert!(!is_duration(bad), "{bad}");
         }
     }
 

@@ -36,7 +36,7 @@ struct Body {
 }
 
 /// What the request's `extensions` may say.
-const EXTENSIONS: &[&str] = &["statements"];
+const EXTENSIONS: &[&str] = &["statements", "explain"];
 
 async fn post(
     request: HttpRequest,
@@ -128,16 +128,19 @@ fn ask(body: Body) -> Result<Ask, String> {
             return Err(format!("unknown member `{name}` of `extensions`{hint}; known are {}", EXTENSIONS.join(", ")));
         }
     }
-    let statements = match extensions.get("statements") {
-        None => false,
-        Some(Json::Bool(value)) => *value,
-        Some(other) => return Err(format!("`extensions.statements` expects true or false, found {other}")),
+    let flag = |name: &str| match extensions.get(name) {
+        None => Ok(false),
+        Some(Json::Bool(value)) => Ok(*value),
+        Some(other) => Err(format!("`extensions.{name}` expects true or false, found {other}")),
     };
+    let (statements, explain) = (flag("statements")?, flag("explain")?);
     Ok(Ask {
         document: query.ok_or("the request lacks `query`, the GraphQL document")?,
         operation_name: operation_name.filter(|name| !name.is_empty()),
         variables: variables.unwrap_or_default(),
-        statements,
+        // An explanation is part of a statement's report.
+        statements: statements || explain,
+        explain,
     })
 }
 

@@ -26,11 +26,9 @@ async fn live() -> &'static str {
 
 /// Ready once the source answers.
 async fn ready(shared: web::Data<Shared>) -> HttpResponse {
-    let file = shared.api.pool().file().to_owned();
-    match web::block(move || puente_sources::sqlite::probe(&file)).await {
-        Ok(Ok(())) => HttpResponse::Ok().body("ready\n"),
-        Ok(Err(problem)) => HttpResponse::ServiceUnavailable().body(format!("not ready: {}\n", problem.message)),
-        Err(_) => HttpResponse::ServiceUnavailable().body("not ready: stopping\n"),
+    match shared.api.source().probe().await {
+        Ok(()) => HttpResponse::Ok().body("ready\n"),
+        Err(problem) => HttpResponse::ServiceUnavailable().body(format!("not ready: {}\n", problem.message)),
     }
 }
 

@@ -1,7 +1,10 @@
 //! SQLite, in process. Reads run on threads of their own, each with one `query_only` connection; the children of an ask
-//! are nested prepared cursors, bound and stepped once per parent's row.
+//! are nested prepared cursors, bound and stepped once per parent's row, or come in one pass per level.
 
+mod bind;
 mod checks;
+mod decimal_sum;
+mod explain;
 mod fault;
 mod pool;
 mod run;
@@ -13,7 +16,7 @@ use std::path::{Path, PathBuf};
 use rusqlite::{Connection, OpenFlags};
 
 pub use fault::problem;
-pub use pool::{Pool, Request};
+pub use pool::Pool;
 pub use survey::survey;
 
 /// The file that an address such as `sqlite:data/huts.db` names; a relative path counts from `base`.
@@ -28,6 +31,7 @@ fn open(file: &Path) -> rusqlite::Result<Connection> {
     let connection = Connection::open_with_flags(file, flags)?;
     connection.pragma_update(None, "query_only", true)?;
     connection.busy_timeout(BUSY_TIMEOUT)?;
+    decimal_sum::add_to(&connection)?;
     // Opening is lazy: only a read tells whether it is a database at all.
     connection.query_row("select count(*) from sqlite_schema", [], |_| Ok(()))?;
     Ok(connection)

@@ -7,12 +7,11 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
 use puente_core::error::{Code, Problem};
-use puente_core::plan::BoundPlan;
 use rusqlite::Connection;
 use tokio::sync::oneshot;
 
-use super::{fault, run};
-use crate::Outcome;
+use super::{explain, fault, run};
+use crate::{Explanation, Outcome, Request};
 
 /// Asks that may wait for a reader before new ones are refused at once.
 const MOST_WAITING: usize = 1_024;
@@ -30,23 +29,16 @@ pub struct Pool {
     file: Arc<Path>,
 }
 
-/// One plan to run.
-#[derive(Debug)]
-pub struct Request {
-    /// The plan with its values.
-    pub bound: BoundPlan,
-    /// The most bytes of the answer.
-    pub most_bytes: usize,
-    /// When the database gives up.
-    pub deadline: Instant,
-    /// Measure each statement and report its text?
-    pub timed: bool,
+/// What a reader does with a plan.
+enum Work {
+    Run(oneshot::Sender<Result<Outcome, Problem>>),
+    Explain(oneshot::Sender<Result<Vec<Explanation>, Problem>>),
 }
 
 struct Job {
     request: Request,
     cancelled: Arc<AtomicBool>,
-    reply: oneshot::Sender<Result<Outcome, Problem>>,
+    work: Work,
 }
 
 impl std::fmt::Debug for Job {
@@ -90,10 +82,26 @@ impl Pool {
     /// # Errors
     /// What the source reports; `TIMED_OUT` at the deadline; `SOURCE_UNAVAILABLE` where too many asks wait.
     pub async fn run(&self, request: Request) -> Result<Outcome, Problem> {
+        self.send(request, Work::Run).await
+    }
+
+    /// Explains the statements of a plan without running them.
+    ///
+    /// # Errors
+    /// As [`Pool::run`].
+    pub async fn explain(&self, request: Request) -> Result<Vec<Explanation>, Problem> {
+        self.send(request, Work::Explain).await
+    }
+
+    async fn send<T>(
+        &self,
+        request: Request,
+        work: fn(oneshot::Sender<Result<T, Problem>>) -> Work,
+    ) -> Result<T, Problem> {
         let cancelled = Arc::new(AtomicBool::new(false));
         let _guard = CancelOnDrop(Arc::clone(&cancelled));
         let (reply, answer) = oneshot::channel();
-        self.jobs.try_send(Job { request, cancelled, reply }).map_err(|_| {
+        self.jobs.try_send(Job { request, cancelled, work: work(reply) }).map_err(|_| {
             Problem::new(Code::SourceUnavailable, "too many asks wait for the database; ask again in a moment")
         })?;
         answer.await.unwrap_or_else(|_| Err(Problem::new(Code::Internal, "the reader stopped")))
@@ -131,22 +139,37 @@ impl Reader {
     }
 
     fn work(mut self, queue: &flume::Receiver<Job>) {
-        while let Ok(Job { request, cancelled, reply }) = queue.recv() {
+        while let Ok(Job { request, cancelled, work }) = queue.recv() {
             if cancelled.load(Ordering::Relaxed) {
                 continue;
             }
             *lock(&self.current) = Current { deadline: Some(request.deadline), cancelled: Some(cancelled) };
-            let result = std::panic::catch_unwind(AssertUnwindSafe(|| self.run(&request)));
-            let result = result.unwrap_or_else(|_| {
-                self.connection = None;
-                Err(Problem::new(Code::Internal, "a mistake of ours; the log has the details under the request's id"))
-            });
             // Nobody waits any more: nothing to say.
-            let _ = reply.send(result);
+            match work {
+                Work::Run(reply) => drop(reply.send(self.guarded(&request, run::run))),
+                Work::Explain(reply) => drop(reply.send(self.guarded(&request, explain::explain))),
+            }
         }
     }
 
-    fn run(&mut self, request: &Request) -> Result<Outcome, Problem> {
+    /// Works on a request; a mistake of ours costs the connection, not the reader.
+    fn guarded<T>(
+        &mut self,
+        request: &Request,
+        work: fn(&Connection, &Path, &Request) -> Result<T, Problem>,
+    ) -> Result<T, Problem> {
+        let result = std::panic::catch_unwind(AssertUnwindSafe(|| self.on_connection(request, work)));
+        result.unwrap_or_else(|_| {
+            self.connection = None;
+            Err(Problem::new(Code::Internal, "a mistake of ours; the log has the details under the request's id"))
+        })
+    }
+
+    fn on_connection<T>(
+        &mut self,
+        request: &Request,
+        work: fn(&Connection, &Path, &Request) -> Result<T, Problem>,
+    ) -> Result<T, Problem> {
         if lock(&self.current).is_over() {
             return Err(Problem::new(
                 Code::TimedOut,
@@ -155,7 +178,7 @@ impl Reader {
         }
         let file = Arc::clone(&self.file);
         let connection = self.connection().map_err(|error| fault::problem(&error, &file))?;
-        let result = run::run(connection, &file, &request.bound, request.most_bytes, request.timed);
+        let result = work(connection, &file, request);
         if matches!(&result, Err(problem) if problem.code == Code::SourceUnavailable) {
             self.connection = None;
         }

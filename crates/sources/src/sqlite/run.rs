@@ -1,53 +1,55 @@
-//! Running a bound plan on one connection: every select is prepared at most once and executed once per parent's row.
+//! Running a bound plan on one connection. Every select is prepared at most once.
+//!
+//! Where indexes find the children of a parent, a child's statement is executed once per parent's row, as the writer
+//! reaches it; where one does not, every statement is executed once for all parents.
 
 use std::path::Path;
 use std::time::{Duration, Instant};
 
 use puente_core::error::Problem;
-use puente_core::json::{self, Fetch, Row, Rows};
-use puente_core::plan::{BoundPlan, Page, SelectId};
-use puente_core::sql::Slot;
-use puente_core::value::{Cell, CellRef, decimal_digits};
-use rusqlite::types::{ToSqlOutput, Value, ValueRef};
-use rusqlite::{CachedStatement, Connection, ToSql};
+use puente_core::json::{self, Answer, Fetch, Levels, Row, Rows};
+use puente_core::plan::{BoundPlan, SelectId};
+use puente_core::sql::{Program, Slot, Statement};
+use puente_core::value::CellRef;
+use rusqlite::types::ValueRef;
+use rusqlite::{CachedStatement, Connection};
 
+use super::bind::{Borrowed, bind_slot, keys_json};
 use super::fault::problem;
-use crate::{Outcome, StatementReport};
+use crate::{Outcome, Request, StatementReport};
 
 /// Runs a plan. Its reads see one snapshot.
 ///
 /// # Errors
 /// What the database reports, as the caller may know it.
-pub(super) fn run(
-    connection: &Connection,
-    file: &Path,
-    bound: &BoundPlan,
-    most_bytes: usize,
-    timed: bool,
-) -> Result<Outcome, Problem> {
-    let several = bound.plan().selects().len() > 1;
+pub(super) fn run(connection: &Connection, file: &Path, request: &Request) -> Result<Outcome, Problem> {
+    let plan = request.bound.plan();
+    let several = plan.selects().len() > 1;
     let transaction =
         if several { Some(Snapshot::begin(connection).map_err(|error| problem(&error, file))?) } else { None };
     let mut run = Run {
         connection,
         file,
-        bound,
-        timed,
-        statements: bound.plan().selects().iter().map(|_| None).collect(),
-        tallies: vec![Tally::default(); bound.plan().selects().len()],
+        bound: &request.bound,
+        timed: request.timed,
+        statements: plan.selects().iter().map(|_| None).collect(),
+        tallies: vec![Tally::default(); plan.selects().len()],
     };
-    let answer = json::write(bound, &mut run, most_bytes);
+    let answer = match plan.program() {
+        Program::PerLevel(_) => run.by_level(request.most_bytes),
+        Program::PerParent(_) | Program::Whole(_) => json::write(&request.bound, &mut run, request.most_bytes),
+    };
     let tallies = std::mem::take(&mut run.tallies);
     drop(run);
     drop(transaction);
-    let statements = bound
-        .plan()
+    let statements = plan
+        .program()
         .statements()
         .iter()
         .zip(tallies)
         .filter(|(_, tally)| tally.executions > 0)
         .map(|(statement, tally)| StatementReport {
-            text: if timed { statement.text.clone() } else { String::new() },
+            text: if request.timed { statement.text.clone() } else { String::new() },
             executions: tally.executions,
             rows: tally.rows,
             time: tally.time,
@@ -91,20 +93,34 @@ struct Run<'c> {
     tallies: Vec<Tally>,
 }
 
-impl Fetch for Run<'_> {
-    fn fetch(&mut self, select: SelectId, parent: Option<Row<'_>>, into: &mut Rows) -> Result<(), Problem> {
-        let slots = &self.bound.plan().statements()[select].slots;
+impl<'s> Fetch<'s> for Run<'_> {
+    fn fetch(&mut self, select: SelectId, parent: Option<Row<'_, 's>>, into: &mut Rows<'s>) -> Result<(), Problem> {
+        let slots = &self.statement(select).slots;
         let is_null =
             |slot: &Slot| matches!((slot, parent), (Slot::Parent(output), Some(row)) if row.cell(*output).is_null());
         if slots.iter().any(is_null) {
             // Nothing equals null: there is nothing at the other end of the link.
-            if matches!(self.bound.plan().selects()[select].page, Page::Count) {
-                into.push(CellRef::Integer(0));
-            }
+            self.bound.plan().selects()[select].nothing(into);
             return Ok(());
         }
+        into.clear(self.bound.plan().selects()[select].width());
+        self.tallied(select, |run| run.execute(select, parent, into)).map_err(|error| problem(&error, self.file))
+    }
+}
+
+impl<'c> Run<'c> {
+    fn statement(&self, select: SelectId) -> &'c Statement {
+        &self.bound.plan().program().statements()[select]
+    }
+
+    /// Runs `execute`, which tells how many rows it read.
+    fn tallied(
+        &mut self,
+        select: SelectId,
+        execute: impl FnOnce(&mut Self) -> rusqlite::Result<u64>,
+    ) -> rusqlite::Result<()> {
         let start = self.timed.then(Instant::now);
-        let rows = self.execute(select, slots, parent, into).map_err(|error| problem(&error, self.file))?;
+        let rows = execute(self)?;
         let tally = &mut self.tallies[select];
         tally.executions += 1;
         tally.rows += rows;
@@ -113,35 +129,22 @@ impl Fetch for Run<'_> {
         }
         Ok(())
     }
-}
 
-impl Run<'_> {
-    fn execute(
-        &mut self,
-        select: SelectId,
-        slots: &[Slot],
-        parent: Option<Row<'_>>,
-        into: &mut Rows,
-    ) -> rusqlite::Result<u64> {
+    fn execute(&mut self, select: SelectId, parent: Option<Row<'_, '_>>, into: &mut Rows<'_>) -> rusqlite::Result<u64> {
+        let Statement { text, slots } = self.statement(select);
         let is_new = self.statements[select].is_none();
         if is_new {
-            let text = &self.bound.plan().statements()[select].text;
             self.statements[select] = Some(self.connection.prepare_cached(text)?);
         }
         let statement = self.statements[select].as_mut().expect("just prepared");
         for (at, slot) in slots.iter().enumerate() {
-            let at = at + 1;
-            match slot {
-                Slot::Parent(output) => {
-                    if let Some(row) = parent {
-                        statement.raw_bind_parameter(at, Borrowed(row.cell(*output)))?;
-                    }
+            match (slot, parent) {
+                (Slot::Parent(output), Some(row)) => {
+                    statement.raw_bind_parameter(at + 1, Borrowed(row.cell(*output)))?;
                 }
                 // What is not the parent's stays bound for every parent.
                 _ if !is_new => {}
-                Slot::Parameter(parameter) => bind(statement, at, self.bound.value(*parameter))?,
-                Slot::PageSize(parameter) => statement.raw_bind_parameter(at, self.bound.integer(*parameter) + 1)?,
-                Slot::Constant(cell) => bind(statement, at, cell)?,
+                _ => bind_slot(statement, at + 1, slot, self.bound)?,
             }
         }
         let width = statement.column_count();
@@ -149,13 +152,63 @@ impl Run<'_> {
         let mut count = 0;
         while let Some(row) = rows.next()? {
             for column in 0..width {
-                into.push(match row.get_ref(column)? {
-                    ValueRef::Null => CellRef::Null,
-                    ValueRef::Integer(value) => CellRef::Integer(value),
-                    ValueRef::Real(value) => CellRef::Real(value),
-                    ValueRef::Text(text) => CellRef::Text(text),
-                    ValueRef::Blob(bytes) => CellRef::Blob(bytes),
-                });
+                into.push(cell(row.get_ref(column)?));
+            }
+            count += 1;
+        }
+        Ok(count)
+    }
+
+    /// Every select once, for all of its parents' rows; then the answer is written.
+    fn by_level(&mut self, most_bytes: usize) -> Result<Answer, Problem> {
+        let plan = self.bound.plan();
+        let mut levels = Levels::new(plan);
+        for (select, node) in plan.selects().iter().enumerate().filter(|(_, node)| node.read) {
+            let keys = levels.keys(plan, select);
+            if node.parent.is_some() && keys.is_empty() {
+                continue;
+            }
+            let keys = node.parent.is_some().then(|| keys_json(&keys));
+            let mut failed = None;
+            self.tallied(select, |run| run.execute_level(select, keys, &mut levels, &mut failed))
+                .map_err(|error| problem(&error, self.file))?;
+            if let Some(problem) = failed {
+                return Err(problem);
+            }
+            levels.check_size(most_bytes)?;
+        }
+        let mut fetch = levels.fetch(plan);
+        json::write(self.bound, &mut fetch, most_bytes)
+    }
+
+    fn execute_level(
+        &mut self,
+        select: SelectId,
+        keys: Option<String>,
+        levels: &mut Levels<'_>,
+        failed: &mut Option<Problem>,
+    ) -> rusqlite::Result<u64> {
+        let Statement { text, slots } = self.statement(select);
+        let mut statement = self.connection.prepare_cached(text)?;
+        for (at, slot) in slots.iter().enumerate() {
+            match (slot, &keys) {
+                (Slot::Keys, Some(keys)) => statement.raw_bind_parameter(at + 1, keys)?,
+                _ => bind_slot(&mut statement, at + 1, slot, self.bound)?,
+            }
+        }
+        let width = statement.column_count();
+        let first = usize::from(keys.is_some());
+        let mut rows = statement.raw_query();
+        let mut count = 0;
+        while let Some(row) = rows.next()? {
+            for column in first..width {
+                levels.rows(select).push(cell(row.get_ref(column)?));
+            }
+            if keys.is_some()
+                && let Err(problem) = levels.row_belongs_to(select, row.get(0)?)
+            {
+                *failed = Some(problem);
+                return Ok(count);
             }
             count += 1;
         }
@@ -163,69 +216,12 @@ impl Run<'_> {
     }
 }
 
-/// A parent's value, bound as it was stored.
-struct Borrowed<'a>(CellRef<'a>);
-
-impl ToSql for Borrowed<'_> {
-    fn to_sql(&self) -> rusqlite::Result<ToSqlOutput<'_>> {
-        Ok(ToSqlOutput::Borrowed(match self.0 {
-            CellRef::Null => ValueRef::Null,
-            CellRef::Integer(value) => ValueRef::Integer(value),
-            CellRef::Real(value) => ValueRef::Real(value),
-            CellRef::Text(text) => ValueRef::Text(text),
-            CellRef::Blob(bytes) => ValueRef::Blob(bytes),
-        }))
-    }
-}
-
-fn bind(statement: &mut CachedStatement<'_>, at: usize, cell: &Cell) -> rusqlite::Result<()> {
-    match cell {
-        Cell::List(cells) => statement.raw_bind_parameter(at, Value::Text(list_json(cells))),
-        single => statement.raw_bind_parameter(at, Borrowed(single.as_ref())),
-    }
-}
-
-/// A list as the JSON that `json_each` takes apart. Bytes travel as hexadecimal digits, integers as they are.
-fn list_json(cells: &[Cell]) -> String {
-    let mut json = String::from("[");
-    for (at, cell) in cells.iter().enumerate() {
-        if at > 0 {
-            json.push(',');
-        }
-        match cell {
-            Cell::Null | Cell::List(_) => json.push_str("null"),
-            Cell::Integer(value) => json.push_str(&value.to_string()),
-            Cell::Real(value) => json.push_str(&real_json(*value)),
-            Cell::Text(text) => json.push_str(&serde_json::Value::from(text.as_str()).to_string()),
-            Cell::Blob(bytes) => {
-                json.push('"');
-                bytes.iter().for_each(|byte| json.push_str(&format!("{byte:02x}")));
-                json.push('"');
-            }
-        }
-    }
-    json.push(']');
-    json
-}
-
-/// A double that JSON readers take for a double: with a point.
-fn real_json(value: f64) -> String {
-    let digits = decimal_digits(value);
-    if digits.contains('.') { digits } else { format!("{digits}.0") }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn lists_keep_integers_whole_and_doubles_double() {
-        let cells = [Cell::Integer(i64::MAX), Cell::Real(1.0), Cell::Text("a\"b".into()), Cell::Blob(vec![0, 255])];
-        assert_eq!(list_json(&cells), r#"[9223372036854775807,1.0,"a\"b","00ff"]"#);
-        let connection = Connection::open_in_memory().unwrap();
-        let classes: String = connection
-            .query_row("select group_concat(typeof(value)) from json_each(?)", [list_json(&cells)], |row| row.get(0))
-            .unwrap();
-        assert_eq!(classes, "integer,real,text,text");
+fn cell(value: ValueRef<'_>) -> CellRef<'_> {
+    match value {
+        ValueRef::Null => CellRef::Null,
+        ValueRef::Integer(value) => CellRef::Integer(value),
+        ValueRef::Real(value) => CellRef::Real(value),
+        ValueRef::Text(text) => CellRef::Text(text),
+        ValueRef::Blob(bytes) => CellRef::Blob(bytes),
     }
 }

@@ -5,6 +5,7 @@ use std::path::Path;
 use puente_core::catalog::{AssignedNames, Catalog, Column, Engine, FORMAT, ForeignKey, Table, TableKind};
 use puente_core::error::Problem;
 use puente_core::model::{Proposal, candidates};
+use puente_core::project::SourceSettings;
 use puente_core::sql::{Dialect as _, Sqlite};
 use rusqlite::Connection;
 
@@ -12,11 +13,10 @@ use super::checks;
 use super::fault::problem;
 use super::sample::Sample;
 use crate::Survey;
+use crate::sampling::{SAMPLED_VALUES, convincing, round};
 
 /// Rows sampled from each end of a table.
 const SAMPLED_ROWS: u32 = 1_000;
-/// Distinct values sampled for a proposal.
-const SAMPLED_VALUES: u32 = 500;
 /// Rows counted where the engine has no estimate.
 const COUNTED_ROWS: u32 = 100_000;
 
@@ -24,16 +24,16 @@ const COUNTED_ROWS: u32 = 100_000;
 ///
 /// # Errors
 /// `SOURCE_UNAVAILABLE` where the file cannot be read. A table that cannot be read is a notice.
-pub fn survey(file: &Path) -> Result<Survey, Problem> {
+pub fn survey(file: &Path, settings: &SourceSettings) -> Result<Survey, Problem> {
     let connection = super::open(file).map_err(|error| problem(&error, file))?;
-    read(&connection).map_err(|error| problem(&error, file))
+    read(&connection, settings).map_err(|error| problem(&error, file))
 }
 
-fn read(connection: &Connection) -> rusqlite::Result<Survey> {
+fn read(connection: &Connection, settings: &SourceSettings) -> rusqlite::Result<Survey> {
     connection.execute_batch("begin")?;
     let mut notices = virtual_tables(connection)?;
     let mut tables = Vec::new();
-    for listed in list(connection)? {
+    for listed in list(connection)?.into_iter().filter(|listed| !settings.leaves_out(&listed.name)) {
         let name = listed.name.clone();
         match table(connection, listed) {
             Ok(table) => tables.push(table),
@@ -117,6 +117,9 @@ fn table(connection: &Connection, listed: Listed) -> rusqlite::Result<Table> {
             name: column.name.clone(),
             declared: column.declared.clone(),
             scalar: judged.scalar,
+            list: false,
+            cast: None,
+            domain: false,
             form: judged.form,
             nullable: !column.not_null && !is_alias,
             enforced: is_alias || (typed && column.not_null),
@@ -148,6 +151,8 @@ fn table(connection: &Connection, listed: Listed) -> rusqlite::Result<Table> {
         && !told.iter().any(|column| column.name.eq_ignore_ascii_case("rowid"));
     Ok(Table {
         about_rows: round(count(connection, &listed)?),
+        schema: None,
+        relation: None,
         comment: None,
         primary_key,
         unique_keys,
@@ -313,12 +318,6 @@ fn count(connection: &Connection, listed: &Listed) -> rusqlite::Result<u64> {
     Ok(u64::try_from(rows).unwrap_or(0))
 }
 
-/// One significant digit: the survey file should not change with every row.
-fn round(rows: u64) -> u64 {
-    let magnitude = 10_u64.pow(rows.checked_ilog10().unwrap_or(0));
-    rows / magnitude * magnitude
-}
-
 /// A proposal with its sampled evidence; none where the values speak against it.
 fn sampled(connection: &Connection, candidate: Proposal) -> rusqlite::Result<Option<Proposal>> {
     let [column, table] = [&candidate.column, &candidate.table].map(|name| Sqlite.quote(name));
@@ -329,10 +328,7 @@ fn sampled(connection: &Connection, candidate: Proposal) -> rusqlite::Result<Opt
          left join (select {key} as k from {target}) as o on o.k = s.v"
     );
     let (values, found): (i64, i64) = connection.query_row(&text, [], |row| Ok((row.get(0)?, row.get(1)?)))?;
-    let (values, found) = (u64::try_from(values).unwrap_or(0), u64::try_from(found).unwrap_or(0));
-    // Half of the values on the other side: a reference with some dangling values is still one.
-    let convincing = values > 0 && found * 2 >= values;
-    Ok(convincing.then_some(Proposal { sampled: Some((values, found)), ..candidate }))
+    Ok(convincing(candidate, values, found))
 }
 
 #[cfg(test)]
@@ -342,7 +338,8 @@ mod tests {
     fn surveyed(sql: &str) -> Survey {
         let connection = Connection::open_in_memory().unwrap();
         connection.execute_batch(sql).unwrap();
-        read(&connection).unwrap()
+        let settings = puente_core::project::read("[source.main]\nurl = \"sqlite:x\"", &|_| None).unwrap().source;
+        read(&connection, &settings).unwrap()
     }
 
     #[test]
@@ -386,10 +383,5 @@ mod tests {
         let survey = surveyed(sql);
         assert_eq!(survey.proposals.len(), 1, "{:?}", survey.proposals);
         assert_eq!(survey.proposals[0].sampled, Some((3, 2)));
-    }
-
-    #[test]
-    fn row_counts_are_rounded() {
-        assert_eq!([0, 7, 19_999, 100_000].map(round), [0, 7, 10_000, 100_000]);
     }
 }

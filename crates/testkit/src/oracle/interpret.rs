@@ -333,6 +333,11 @@ pub(super) fn leaf(model: &Model, kind: Kind, cell: &Cell) -> Option<String> {
             return model.enums[id].values.iter().find(|(_, value)| value == text).map(|(name, _)| quote(name));
         }
         Kind::Scalar(scalar) => scalar,
+        Kind::List(scalar) => {
+            let Cell::List(items) = cell else { return None };
+            let items: Option<Vec<String>> = items.iter().map(|item| leaf(model, Kind::Scalar(scalar), item)).collect();
+            return items.map(|items| format!("[{}]", items.join(",")));
+        }
     };
     match (scalar, cell) {
         (Scalar::Boolean, Cell::Integer(0)) => Some("false".to_owned()),

@@ -236,6 +236,15 @@ pub(super) fn test_cell(cell: &Cell, test: &Test, nocase: bool) -> Option<bool> 
                 TextTest::EndsWith => text.ends_with(&part),
             })
         }
+        Test::Includes { operand, all } => {
+            let (Cell::List(items), Cell::List(wanted)) = (cell, constant(operand)) else { return None };
+            let has = |value: &Cell| items.contains(value);
+            Some(if *all { wanted.iter().all(has) } else { wanted.iter().any(has) })
+        }
+        Test::IsEmpty(expected) => {
+            let Cell::List(items) = cell else { return None };
+            Some(items.is_empty() == *expected)
+        }
         Test::IsNull(_) | Test::In { .. } => None,
     }
 }

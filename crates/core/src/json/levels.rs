@@ -1,0 +1,171 @@
+//! Rows that were fetched level by level: each select once, for all of its parents' rows.
+//!
+//! A source walks the selects in their order, asks for the [`Levels::keys`] of each, runs its statement with them, and
+//! hands the rows in with the ordinal of the key that each belongs to. Parents with the same key share their children;
+//! values of keys are told apart by their bytes only, and compared by the database alone.
+
+use std::collections::HashMap;
+use std::ops::Range;
+
+use super::rows::{Row, Rows};
+use super::writer::Fetch;
+use crate::error::{Code, Problem};
+use crate::plan::{Page, Plan, SelectId};
+use crate::value::{Cell, CellRef, push_item};
+
+/// The rows of every select of one ask.
+#[derive(Debug)]
+pub struct Levels<'s> {
+    levels: Vec<Level<'s>>,
+}
+
+#[derive(Debug, Default)]
+struct Level<'s> {
+    rows: Rows<'s>,
+    /// The rows that belong to each key.
+    groups: Vec<Range<usize>>,
+    /// Which key each row of the parent has; none where a part of it is null.
+    key_of_parent: Vec<Option<usize>>,
+}
+
+/// The distinct linking values of all rows of a parent, in the order of their ordinals.
+#[derive(Debug, Default)]
+pub struct KeyValues {
+    rows: Vec<Vec<Cell>>,
+}
+
+impl KeyValues {
+    /// Are there none? Then nothing needs to be asked.
+    pub fn is_empty(&self) -> bool {
+        self.rows.is_empty()
+    }
+
+    /// Every key: one value per pair of the link.
+    pub fn rows(&self) -> &[Vec<Cell>] {
+        &self.rows
+    }
+
+    /// The values of one pair of the link.
+    pub fn column(&self, pair: usize) -> impl Iterator<Item = &Cell> {
+        self.rows.iter().map(move |row| &row[pair])
+    }
+}
+
+impl<'s> Levels<'s> {
+    /// Nothing fetched yet.
+    pub fn new(plan: &Plan) -> Self {
+        let level = |id: SelectId| {
+            let mut level = Level::default();
+            level.rows.clear(plan.selects()[id].width());
+            level
+        };
+        Levels { levels: (0..plan.selects().len()).map(level).collect() }
+    }
+
+    /// The keys of a select's parents, whose rows must be there. Remembers which parent has which.
+    pub fn keys(&mut self, plan: &Plan, select: SelectId) -> KeyValues {
+        let Some(parent) = &plan.selects()[select].parent else { return KeyValues::default() };
+        let rows = &self.levels[parent.select].rows;
+        let mut ordinals: HashMap<Vec<u8>, usize> = HashMap::new();
+        let mut keys = KeyValues::default();
+        let key_of_parent = (0..rows.len())
+            .map(|at| {
+                let row = rows.row(at);
+                let cells = || parent.pairs.iter().map(|(output, _)| row.cell(*output));
+                if cells().any(CellRef::is_null) {
+                    return None;
+                }
+                let mut bytes = Vec::new();
+                cells().for_each(|cell| push_item(&mut bytes, cell));
+                Some(*ordinals.entry(bytes).or_insert_with(|| {
+                    keys.rows.push(cells().map(CellRef::to_cell).collect());
+                    keys.rows.len() - 1
+                }))
+            })
+            .collect();
+        let level = &mut self.levels[select];
+        level.key_of_parent = key_of_parent;
+        level.groups = vec![0..0; keys.rows.len()];
+        keys
+    }
+
+    /// The rows of a select, for appending the next row's cells.
+    pub fn rows(&mut self, select: SelectId) -> &mut Rows<'s> {
+        &mut self.levels[select].rows
+    }
+
+    /// Says that the row just appended belongs to the key of this ordinal, from 1; rows come ordered by it.
+    ///
+    /// # Errors
+    /// `INTERNAL` where the ordinal is none that was asked for.
+    pub fn row_belongs_to(&mut self, select: SelectId, ordinal: i64) -> Result<(), Problem> {
+        let level = &mut self.levels[select];
+        let end = level.rows.len();
+        let number = usize::try_from(ordinal).ok().and_then(|ordinal| ordinal.checked_sub(1));
+        match number.and_then(|number| level.groups.get_mut(number)) {
+            Some(group) => {
+                *group = if group.end == 0 { end - 1..end } else { group.start..end };
+                Ok(())
+            }
+            None => Err(Problem::new(Code::Internal, "a row came for a parent that was not asked about")),
+        }
+    }
+
+    /// Holds memory in check: an answer of so many bytes is not made of many times as much.
+    ///
+    /// # Errors
+    /// `TOO_COSTLY`.
+    pub fn check_size(&self, most_bytes: usize) -> Result<(), Problem> {
+        const TIMES: usize = 8;
+        let held: usize = self.levels.iter().map(|level| level.rows.byte_len()).sum();
+        if held <= most_bytes.saturating_mul(TIMES) {
+            return Ok(());
+        }
+        let text = format!("the answer is over {most_bytes} bytes; ask for smaller pages or fewer fields");
+        Err(Problem::new(Code::TooCostly, text))
+    }
+
+    /// Gives the rows to the writer.
+    pub fn fetch<'l>(&'l self, plan: &'l Plan) -> impl Fetch<'l> + use<'l, 's> {
+        LevelFetch { levels: &self.levels, plan }
+    }
+}
+
+struct LevelFetch<'l, 's> {
+    levels: &'l [Level<'s>],
+    plan: &'l Plan,
+}
+
+impl<'l> Fetch<'l> for LevelFetch<'l, '_> {
+    fn fetch(&mut self, select: SelectId, parent: Option<Row<'_, 'l>>, into: &mut Rows<'l>) -> Result<(), Problem> {
+        let node = &self.plan.selects()[select];
+        let level = &self.levels[select];
+        let range = match parent {
+            None => 0..level.rows.len(),
+            Some(row) => {
+                // The last cell of a row is its number in its level.
+                let number = match row.cell(row.width() - 1) {
+                    CellRef::Integer(number) => usize::try_from(number).unwrap_or(usize::MAX),
+                    _ => usize::MAX,
+                };
+                let key = level.key_of_parent.get(number).copied().flatten();
+                key.map_or(0..0, |key| level.groups[key].clone())
+            }
+        };
+        if range.is_empty() {
+            node.nothing(into);
+            return Ok(());
+        }
+        let width = node.width();
+        into.clear(width + 1);
+        let range = if matches!(node.page, Page::One) { range.start..range.start + 1 } else { range };
+        for at in range {
+            let row = level.rows.row(at);
+            for output in 0..width {
+                into.lend(row.cell(output));
+            }
+            into.lend(CellRef::Integer(i64::try_from(at).unwrap_or(i64::MAX)));
+        }
+        Ok(())
+    }
+}

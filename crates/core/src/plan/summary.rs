@@ -1,0 +1,263 @@
+//! Summaries: `totalCount` and `summary` over all rows of a connection, `groups` over its groups.
+//!
+//! Both range over the rows that the connection's filter and the role's rule leave, on all pages.
+
+use apollo_compiler::Node;
+use apollo_compiler::executable::Field;
+
+use super::build::{Connection, Planner};
+use super::input::{Input, Leaf, Source};
+use super::shape::{FieldShape, ObjectShape, Value};
+use super::{Function, GroupOrder, GroupTerm, GroupUnit, Output, Page, Parameter, Select, SelectId};
+use crate::error::{Code, Problem};
+use crate::model::{ColumnId, Kind, TypeId};
+use crate::value::Scalar;
+
+/// The words that say how much of a value makes a group; all but the first are for dates.
+pub const GROUP_WORDS: &[(&str, GroupUnit, &str)] = &[
+    ("VALUE", GroupUnit::Value, "A group per value."),
+    ("DAY", GroupUnit::Day, "A group per day, in UTC."),
+    ("MONTH", GroupUnit::Month, "A group per month, in UTC; its key is the month's first day."),
+    ("YEAR", GroupUnit::Year, "A group per year, in UTC; its key is the year's first day."),
+];
+
+/// The functions that sum up values of a scalar: name, function, the result's scalar.
+pub fn summary_functions(scalar: Scalar) -> Vec<(&'static str, Function, Scalar)> {
+    let mut functions = Vec::new();
+    let sum = match scalar {
+        // A sum may be longer than what it sums up.
+        Scalar::Int => Some(Scalar::BigInt),
+        Scalar::BigInt | Scalar::Decimal => Some(Scalar::Decimal),
+        Scalar::Float => Some(Scalar::Float),
+        _ => None,
+    };
+    if let Some(sum) = sum {
+        functions.push(("sum", Function::Sum, sum));
+        functions.push(("avg", Function::Avg, Scalar::Float));
+    }
+    let is_ordered =
+        !matches!(scalar, Scalar::Boolean | Scalar::Json | Scalar::Bytes | Scalar::Uuid | Scalar::Duration);
+    if is_ordered {
+        functions.push(("min", Function::Min, scalar));
+        functions.push(("max", Function::Max, scalar));
+    }
+    functions
+}
+
+/// The name of a column's field within a summary: `count` is the summary's own.
+pub fn summary_field(field: &str) -> String {
+    if field == "count" { "countValue".to_owned() } else { field.to_owned() }
+}
+
+impl<'a> Planner<'a> {
+    /// `totalCount`.
+    pub(super) fn total_count(&mut self, connection: &mut Connection<'_>) -> Result<(SelectId, usize), Problem> {
+        let select = self.whole(connection)?;
+        Ok((select, self.output(select, Output::Count)))
+    }
+
+    /// `summary { … }`.
+    pub(super) fn summary(
+        &mut self,
+        connection: &mut Connection<'_>,
+        fields: &[&'a Node<Field>],
+    ) -> Result<(SelectId, ObjectShape), Problem> {
+        let select = self.whole(connection)?;
+        Ok((select, self.summary_object(connection.of, select, fields)))
+    }
+
+    /// The select that sums up all rows of a connection; one serves all of its summaries.
+    fn whole(&mut self, connection: &mut Connection<'_>) -> Result<SelectId, Problem> {
+        if let Some(id) = connection.whole {
+            return Ok(id);
+        }
+        let id = self.add(Select { page: Page::Whole, ..connection.rows() })?;
+        connection.whole = Some(id);
+        Ok(id)
+    }
+
+    fn summary_object(&mut self, of: TypeId, select: SelectId, fields: &[&'a Node<Field>]) -> ObjectShape {
+        let t = &self.view.model().types[of];
+        self.each(fields, |planner, name, fields| match name {
+            "__typename" => Value::Typename(format!("{}Summary", t.name)),
+            "count" => planner.counted(select, &t.name),
+            _ => match planner.summarised(of, name) {
+                Some((column, scalar)) => Value::Same(planner.functions(of, column, scalar, select, fields)),
+                None => Value::Null,
+            },
+        })
+    }
+
+    fn counted(&mut self, select: SelectId, type_name: &str) -> Value {
+        let output = self.output(select, Output::Count);
+        let name = format!("{type_name}Summary.count").into();
+        Value::Column { output, kind: Kind::Scalar(Scalar::Int), non_null: true, name }
+    }
+
+    /// The column of a summary's field, and the scalar of its values.
+    fn summarised(&self, of: TypeId, name: &str) -> Option<(ColumnId, Scalar)> {
+        let (column, _) = self.view.columns(of).find(|(_, field)| summary_field(field) == name)?;
+        match self.view.model().types[of].columns[column].kind {
+            Kind::Scalar(scalar) => Some((column, scalar)),
+            Kind::Enum(_) | Kind::List(_) => None,
+        }
+    }
+
+    fn functions(
+        &mut self,
+        of: TypeId,
+        column: ColumnId,
+        scalar: Scalar,
+        select: SelectId,
+        fields: &[&'a Node<Field>],
+    ) -> ObjectShape {
+        let t = &self.view.model().types[of];
+        let field = t.columns[column].field.as_deref().unwrap_or_default();
+        self.each(fields, |planner, name, _| {
+            let found = summary_functions(scalar).into_iter().find(|(word, _, _)| *word == name);
+            match found {
+                Some((word, function, result)) => {
+                    let output = planner.output(select, Output::Summary(function, column));
+                    let name = format!("{}.{field}.{word}", t.name).into();
+                    Value::Column { output, kind: Kind::Scalar(result), non_null: false, name }
+                }
+                None => Value::Typename(format!("{}Summary", scalar.name())),
+            }
+        })
+    }
+
+    /// `groups(by: […]) { key { … } summary { … } }`.
+    pub(super) fn groups(
+        &mut self,
+        connection: &mut Connection<'_>,
+        fields: &[&'a Node<Field>],
+    ) -> Result<(SelectId, ObjectShape), Problem> {
+        let of = connection.of;
+        let by = self.group_terms(of, fields[0])?;
+        let order = self.group_order(of, fields[0], &by)?;
+        let (size, offset) = self.groups_page(fields[0])?;
+        let keys: Vec<ColumnId> = by.iter().map(|term| term.column).collect();
+        let select = self.add(Select { page: Page::Groups { by, order, size, offset }, ..connection.rows() })?;
+        let t = &self.view.model().types[of];
+        let mut wrong = None;
+        let object = self.each(fields, |planner, name, fields| match name {
+            "key" => Value::Same(planner.each(fields, |planner, name, fields| {
+                let column = planner.view.columns(of).find(|(_, field)| *field == name).map(|(column, _)| column);
+                let Some(column) = column else { return Value::Typename(format!("{}SummaryKey", t.name)) };
+                let Some(term) = keys.iter().position(|key| *key == column) else {
+                    let text = format!("`{name}` is not among the fields that `by` groups by; add it there");
+                    let location = planner.locate(fields[0]);
+                    wrong.get_or_insert_with(|| Problem::new(Code::InvalidArgument, text).at(location));
+                    return Value::Null;
+                };
+                let output = planner.output(select, Output::Group(term));
+                let name = format!("{}SummaryKey.{name}", t.name).into();
+                Value::Column { output, kind: t.columns[column].kind, non_null: false, name }
+            })),
+            "summary" => Value::Same(planner.summary_object(of, select, fields)),
+            _ => Value::Typename(format!("{}SummaryGroup", t.name)),
+        });
+        wrong.map_or(Ok((select, object)), Err)
+    }
+
+    fn group_terms(&self, of: TypeId, field: &Node<Field>) -> Result<Vec<GroupTerm>, Problem> {
+        let wrong = |text: String| Problem::new(Code::InvalidArgument, text).at(self.locate(field));
+        let mut terms: Vec<GroupTerm> = Vec::new();
+        for item in self.argument(field, "by").into_items() {
+            let Some((name, Input::Leaf(leaf))) = only_member(item) else {
+                return Err(wrong("`by` takes objects of one member, such as `{ startsOn: MONTH }`".to_owned()));
+            };
+            let column = self.view.columns(of).find(|(_, field)| *field == name).map(|(column, _)| column);
+            let unit = GROUP_WORDS.iter().find(|(word, _, _)| leaf.value == *word).map(|(_, unit, _)| *unit);
+            let (Some(column), Some(unit)) = (column, unit) else { continue };
+            if terms.iter().any(|term| term.column == column) {
+                return Err(wrong(format!("`by` names `{name}` twice; a field makes groups in one way")));
+            }
+            terms.push(GroupTerm { column, unit });
+        }
+        if terms.is_empty() {
+            return Err(wrong("`by` is empty; name a field to group by, or ask for `summary`".to_owned()));
+        }
+        Ok(terms)
+    }
+
+    /// The asked order, then the groups' own values, so that it is total.
+    fn group_order(&self, of: TypeId, field: &Node<Field>, by: &[GroupTerm]) -> Result<Vec<GroupOrder>, Problem> {
+        let wrong = |text: String| Problem::new(Code::InvalidArgument, text).at(self.locate(field));
+        let mut order: Vec<GroupOrder> = Vec::new();
+        for item in self.argument(field, "orderBy").into_items() {
+            let expected = "an order of groups takes one member, such as `{ count: DESC }`";
+            let Some((name, value)) = only_member(item) else { return Err(wrong(expected.to_owned())) };
+            let (value, leaf) = match value {
+                Input::Leaf(leaf) => (Output::Count, leaf),
+                nested => {
+                    let Some((word, Input::Leaf(leaf))) = only_member(nested) else {
+                        return Err(wrong(expected.to_owned()));
+                    };
+                    (self.group_value(of, &name, &word, by).map_err(wrong)?, leaf)
+                }
+            };
+            let (descending, nulls_first) = self.direction(&leaf);
+            order.push(GroupOrder { value, descending, nulls_first });
+        }
+        for term in 0..by.len() {
+            if !order.iter().any(|known| known.value == Output::Group(term)) {
+                let nulls_first = self.dialect.nulls_are_smallest();
+                order.push(GroupOrder { value: Output::Group(term), descending: false, nulls_first });
+            }
+        }
+        Ok(order)
+    }
+
+    fn group_value(&self, of: TypeId, name: &str, word: &str, by: &[GroupTerm]) -> Result<Output, String> {
+        let column = self.view.columns(of).find(|(_, field)| summary_field(field) == name).map(|(column, _)| column);
+        let column = column.ok_or_else(|| format!("`{name}` is no field that groups can be ordered by"))?;
+        if word == "key" {
+            let term = by.iter().position(|term| term.column == column);
+            return term
+                .map(Output::Group)
+                .ok_or_else(|| format!("`{name}` is not among the fields that `by` groups by; add it there"));
+        }
+        let Kind::Scalar(scalar) = self.view.model().types[of].columns[column].kind else {
+            return Err(format!("`{name}` has no `{word}`"));
+        };
+        let function = summary_functions(scalar).into_iter().find(|(known, _, _)| *known == word);
+        function.map(|(_, function, _)| Output::Summary(function, column)).ok_or(format!("`{name}` has no `{word}`"))
+    }
+
+    fn groups_page(&mut self, field: &Node<Field>) -> Result<(usize, Option<usize>), Problem> {
+        let most = self.limits.page;
+        let size = match self.argument(field, "first") {
+            Input::Leaf(Leaf { source: Source::Variable(source), location, .. }) => {
+                Parameter::PageSize { source, argument: "first", most, location }
+            }
+            Input::Leaf(leaf) => {
+                Parameter::Constant(super::bind::page_size(&leaf.value, "first", most, leaf.location)?)
+            }
+            _ => Parameter::Constant(crate::value::Cell::Integer(self.limits.default_page.into())),
+        };
+        let size = self.parameter(size);
+        let offset = self.offset(field)?;
+        Ok((size, offset))
+    }
+
+    /// The fields of an object that is not a row: collected, merged, each shaped by its name.
+    fn each(
+        &mut self,
+        fields: &[&'a Node<Field>],
+        mut shape: impl FnMut(&mut Self, &str, &[&'a Node<Field>]) -> Value,
+    ) -> ObjectShape {
+        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()));
+        let mut object = ObjectShape::default();
+        for (key, fields) in collected {
+            let value = shape(self, fields[0].name.as_str(), &fields);
+            object.fields.push(FieldShape::new(key, self.locate(fields[0]), value));
+        }
+        object
+    }
+}
+
+fn only_member(item: Input) -> Option<(String, Input)> {
+    let Input::Object(members) = item else { return None };
+    members.into_iter().find(|(_, value)| !matches!(value, Input::Absent | Input::Null))
+}

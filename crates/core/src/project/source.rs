@@ -1,0 +1,174 @@
+//! `[source.NAME]`: which database, and how it is reached.
+
+use super::Secret;
+use super::reader::{self, Reader, Section};
+use crate::catalog::Engine;
+
+/// A checked `[source.NAME]`.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SourceSettings {
+    /// `NAME`.
+    pub name: String,
+    /// What kind of database the address names.
+    pub engine: Engine,
+    /// The address, environment variables filled in.
+    pub url: Secret,
+    /// Connections that read at the same time; absent, one per processor for SQLite, eight for a server.
+    pub connections: Option<usize>,
+    /// How long an ask waits for a connection, in milliseconds.
+    pub wait_ms: u64,
+    /// Which schemas are surveyed, the first without its name before its tables'. Empty, the engine's usual one.
+    pub schemas: Vec<String>,
+    /// Patterns of tables that are left out, with `*` for any text.
+    pub leave_out: Vec<String>,
+    /// A file with the certificates of the authorities that are trusted, in PEM; absent, the system's.
+    pub root_certificate: Option<String>,
+    /// Are statements prepared once per connection? Not behind a proxy that hands out a connection per transaction.
+    pub prepared: bool,
+    /// Copies of the database for asks that only read.
+    pub replicas: Vec<Replica>,
+}
+
+/// A copy of the database that lags behind it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Replica {
+    /// Its address.
+    pub url: Secret,
+    /// The roles whose asks it answers; empty, every role's.
+    pub roles: Vec<String>,
+}
+
+/// Milliseconds that an ask waits for a connection where nothing else is said.
+const WAIT_MS: u64 = 2_000;
+
+impl SourceSettings {
+    fn nowhere() -> Self {
+        SourceSettings {
+            name: String::new(),
+            engine: Engine::Sqlite,
+            url: Secret(String::new()),
+            connections: None,
+            wait_ms: WAIT_MS,
+            schemas: Vec::new(),
+            leave_out: Vec::new(),
+            root_certificate: None,
+            prepared: true,
+            replicas: Vec::new(),
+        }
+    }
+
+    /// Is a table left out by a pattern?
+    pub fn leaves_out(&self, table: &str) -> bool {
+        self.leave_out.iter().any(|pattern| matches(pattern, table))
+    }
+}
+
+/// Does a pattern with `*` for any text match the whole text?
+fn matches(pattern: &str, text: &str) -> bool {
+    match pattern.split_once('*') {
+        None => pattern == text,
+        Some((head, rest)) => text.strip_prefix(head).is_some_and(|tail| {
+            tail.char_indices().map(|(at, _)| at).chain([tail.len()]).any(|at| matches(rest, &tail[at..]))
+        }),
+    }
+}
+
+/// The addresses that are understood: how they begin, and what they lead to.
+const SCHEMES: &[(&str, Engine)] = &[
+    ("sqlite:", Engine::Sqlite),
+    ("postgres:", Engine::Postgres),
+    ("postgresql:", Engine::Postgres),
+    ("mariadb:", Engine::Mariadb),
+    ("mysql:", Engine::Mariadb),
+];
+
+pub(super) fn read_source(reader: &mut Reader<'_>, root: &Section) -> SourceSettings {
+    let sources = reader.section(root, "source");
+    let named = sources.as_ref().map(|s| reader.named_sections(s)).unwrap_or_default();
+    for (_, extra) in named.iter().skip(1) {
+        reader.mistake(extra.place, "a second source: this version serves one source per project; remove one");
+    }
+    let Some((name, section)) = named.first() else {
+        reader.mistake(
+            super::Place::default(),
+            "no source: add `[source.main]` with `url = \"sqlite:path/to/file.db\"` or `url = \"${DATABASE_URL}\"`",
+        );
+        return SourceSettings::nowhere();
+    };
+    if !super::is_plain_name(name) {
+        reader.mistake(section.place, format!("`{name}` is no source name: use lower-case letters, digits and `_`"));
+    }
+    let keys = ["url", "connections", "wait_ms", "schemas", "leave_out", "root_certificate", "prepared", "replicas"];
+    reader.only(section, &keys);
+    if !section.has("url") {
+        reader.missing(section, "url", "such as `url = \"sqlite:huts.db\"`, or `url = \"${DATABASE_URL}\"`");
+    }
+    let (engine, url) = read_url(reader, section).unwrap_or((Engine::Sqlite, Secret(String::new())));
+    if engine != Engine::Postgres {
+        for key in ["schemas", "prepared"] {
+            if section.has(key) {
+                reader.mistake_at(section, key, format!("`{key}` is for PostgreSQL only; remove it"));
+            }
+        }
+    }
+    if engine == Engine::Sqlite {
+        for key in ["root_certificate", "replicas", "wait_ms"] {
+            if section.has(key) {
+                reader.mistake_at(section, key, format!("`{key}` is for database servers only; remove it"));
+            }
+        }
+    }
+    let replicas = reader.sections_or_inline(section, "replicas");
+    SourceSettings {
+        name: name.clone(),
+        engine,
+        url,
+        connections: reader.number(section, "connections", 1, 256).map(reader::as_usize),
+        wait_ms: reader.number(section, "wait_ms", 1, 600_000).unwrap_or(WAIT_MS),
+        schemas: reader.texts(section, "schemas"),
+        leave_out: reader.texts(section, "leave_out"),
+        root_certificate: reader.text(section, "root_certificate"),
+        prepared: !section.has("prepared") || reader.flag(section, "prepared"),
+        replicas: replicas.iter().filter_map(|replica| read_replica(reader, replica, engine)).collect(),
+    }
+}
+
+fn read_replica(reader: &mut Reader<'_>, section: &Section, engine: Engine) -> Option<Replica> {
+    reader.only(section, &["url", "roles"]);
+    if !section.has("url") {
+        reader.missing(section, "url", "the address of the copy");
+    }
+    let (found, url) = read_url(reader, section)?;
+    if found != engine {
+        reader.mistake_at(section, "url", "a replica is a copy of the source, so its address begins the same way");
+    }
+    Some(Replica { url, roles: reader.texts(section, "roles") })
+}
+
+fn read_url(reader: &mut Reader<'_>, section: &Section) -> Option<(Engine, Secret)> {
+    let url = reader.text(section, "url")?;
+    match SCHEMES.iter().find(|(scheme, _)| url.starts_with(scheme)) {
+        Some((_, engine)) => Some((*engine, Secret(url))),
+        None => {
+            // Only what stands before the first colon is shown: what follows may hold a password.
+            let scheme = url.split(':').next().filter(|_| url.contains(':')).unwrap_or_default().to_owned();
+            let known: Vec<&str> = SCHEMES.iter().map(|(scheme, _)| *scheme).collect();
+            let text = format!("expected an address that begins with one of {}, found `{scheme}:`", known.join(" "));
+            reader.mistake_at(section, "url", text);
+            None
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn patterns_match_whole_names() {
+        assert!(
+            matches("tmp_*", "tmp_a") && matches("*", "") && matches("a*b*c", "aXbYc") && matches("*_old", "x_old")
+        );
+        assert!(!matches("tmp_*", "xtmp_a") && !matches("a*b", "abc") && !matches("a", "ab"));
+    }
+}

@@ -1,0 +1,172 @@
+//! MariaDB's SQL, as far as possible what MySQL 8 understands too.
+
+use super::dialect::scalar_of;
+use super::{Dialect, Fragment, Slot, Technique};
+use crate::access::TextTest;
+use crate::model::{Column, Kind};
+use crate::plan::{Function, GroupUnit};
+use crate::value::{Form, Scalar};
+
+/// MariaDB, 10.6 or later.
+#[derive(Debug, Clone, Copy)]
+pub struct Mariadb;
+
+/// How a column's values are typed inside JSON_TABLE: wide enough that no value of a caller is cut to fit.
+fn json_type(column: &Column) -> &'static str {
+    match scalar_of(column) {
+        Scalar::Int | Scalar::Boolean => "bigint",
+        Scalar::BigInt if column.form == Form::Unsigned => "bigint unsigned",
+        Scalar::BigInt => "bigint",
+        Scalar::Float => "double",
+        Scalar::Decimal => "decimal(65,30)",
+        Scalar::Date => "date",
+        Scalar::Time => "time(6)",
+        Scalar::LocalDateTime => "datetime(6)",
+        Scalar::DateTime => "varchar(40)",
+        // Text, and bytes as hexadecimal digits.
+        _ => "longtext",
+    }
+}
+
+/// A value out of JSON_TABLE, as it meets a column.
+fn from_json(column: &Column, value: &str) -> String {
+    match (scalar_of(column), &column.collation) {
+        (Scalar::Bytes, _) => format!("unhex({value})"),
+        (Scalar::DateTime, _) => instant(value),
+        // The column's own collation, said explicitly: neither side has one that yields.
+        (_, Some(collation)) if json_type(column) == "longtext" => match collation.split_once('_') {
+            Some(("utf8mb4", _)) | None => format!("{value} collate {collation}"),
+            Some((charset, _)) => format!("convert({value} using {charset}) collate {collation}"),
+        },
+        _ => value.to_owned(),
+    }
+}
+
+/// An instant in the session's zone, which is UTC: MariaDB's dates and times know no `Z`.
+fn instant(value: &str) -> String {
+    format!("cast(trim(trailing 'Z' from {value}) as datetime(6))")
+}
+
+impl Mariadb {
+    fn binary(text: Fragment) -> Fragment {
+        Fragment::format("convert({} using utf8mb4) collate utf8mb4_bin", [text])
+    }
+}
+
+impl Dialect for Mariadb {
+    fn technique(&self, _: bool) -> Technique {
+        Technique::PerLevel
+    }
+
+    fn quote(&self, identifier: &str) -> String {
+        format!("`{}`", identifier.replace('`', "``"))
+    }
+
+    fn nulls_are_smallest(&self) -> bool {
+        true
+    }
+
+    fn order_term(&self, value: &str, descending: bool, nulls_first: Option<bool>) -> String {
+        let direction = if descending { " desc" } else { "" };
+        match nulls_first {
+            None => format!("{value}{direction}"),
+            Some(true) => format!("{value} is null desc, {value}{direction}"),
+            Some(false) => format!("{value} is null, {value}{direction}"),
+        }
+    }
+
+    fn delivered(&self, column: &Column, expression: String) -> String {
+        match column.form {
+            Form::EngineText => format!("cast({expression} as char)"),
+            Form::Bits => format!("{expression} + 0"),
+            _ => expression,
+        }
+    }
+
+    fn compared(&self, column: &Column, expression: String) -> String {
+        match column.form {
+            Form::EngineText => format!("cast({expression} as char) collate utf8mb4_bin"),
+            Form::Bits => format!("{expression} + 0"),
+            _ => expression,
+        }
+    }
+
+    fn value(&self, slot: Slot, column: &Column) -> Fragment {
+        let bound = Fragment::bound(slot);
+        match scalar_of(column) {
+            // A string would turn the comparison into one of doubles.
+            Scalar::Decimal => Fragment::format("cast({} as decimal(65,30))", [bound]),
+            Scalar::BigInt if column.form == Form::Unsigned => Fragment::format("cast({} as unsigned)", [bound]),
+            Scalar::Date => Fragment::format("cast({} as date)", [bound]),
+            Scalar::Time => Fragment::format("cast({} as time(6))", [bound]),
+            Scalar::LocalDateTime => Fragment::format("cast({} as datetime(6))", [bound]),
+            Scalar::DateTime => Fragment::format(&instant("{}"), [bound]),
+            _ => bound,
+        }
+    }
+
+    fn is_in(&self, value: Fragment, list: Slot, column: &Column, ignore_case: bool) -> Fragment {
+        let item = from_json(column, "j.v");
+        let item = if ignore_case { format!("lower({item})") } else { item };
+        let template = format!(
+            "{{}} in (select {item} from json_table({{}}, '$[*]' columns (v {} path '$')) as j)",
+            json_type(column)
+        );
+        Fragment::format(&template, [value, Fragment::bound(list)])
+    }
+
+    fn text_test(&self, test: TextTest, text: Fragment, part: Fragment) -> Fragment {
+        // By code points: the collation of the column has no say in what a text contains.
+        let (text, part) = (Mariadb::binary(text), Mariadb::binary(part));
+        match test {
+            TextTest::Contains => Fragment::format("locate({}, {}) > 0", [part, text]),
+            TextTest::StartsWith => Fragment::format("locate({}, {}) = 1", [part, text]),
+            TextTest::EndsWith => Fragment::format(
+                "locate({}, right({}, char_length({}))) = 1 and char_length({}) >= char_length({})",
+                [part.clone(), text.clone(), part.clone(), text, part],
+            ),
+        }
+    }
+
+    fn keys(&self, columns: &[&Column]) -> Fragment {
+        let values: Vec<String> = columns
+            .iter()
+            .enumerate()
+            .map(|(at, column)| format!("k{at} {} path '$[{at}]'", json_type(column)))
+            .collect();
+        let template = format!("json_table({{}}, '$[*]' columns (o for ordinality, {})) as k", values.join(", "));
+        Fragment::format(&template, [Fragment::bound(Slot::Keys)])
+    }
+
+    fn equals_key(&self, child: &str, column: &Column, number: usize) -> String {
+        format!("{} = {}", self.compared(column, child.to_owned()), from_json(column, &format!("k.k{number}")))
+    }
+
+    fn summary(&self, function: Function, column: &Column, expression: String) -> String {
+        let expression = match (function, column.kind) {
+            (Function::Avg, _) | (Function::Sum, Kind::Scalar(Scalar::Float)) => {
+                format!("cast({expression} as double)")
+            }
+            (Function::Min | Function::Max, _) => self.compared(column, expression),
+            _ => expression,
+        };
+        match function {
+            Function::Sum if column.kind == Kind::Scalar(Scalar::Int) => format!("cast(sum({expression}) as signed)"),
+            Function::Sum => format!("sum({expression})"),
+            Function::Avg => format!("avg({expression})"),
+            Function::Min => format!("min({expression})"),
+            Function::Max => format!("max({expression})"),
+        }
+    }
+
+    fn truncated(&self, unit: GroupUnit, column: &Column, expression: String) -> String {
+        let form = match unit {
+            GroupUnit::Value => return self.delivered(column, expression),
+            GroupUnit::Day => "%Y-%m-%d",
+            GroupUnit::Month => "%Y-%m-01",
+            GroupUnit::Year => "%Y-01-01",
+        };
+        let ty = if column.kind == Kind::Scalar(Scalar::Date) { "date" } else { "datetime" };
+        format!("cast(date_format({expression}, '{form}') as {ty})")
+    }
+}

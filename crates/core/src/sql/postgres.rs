@@ -1,0 +1,142 @@
+//! PostgreSQL's SQL.
+
+use super::{Dialect, Fragment, Slot, Technique};
+use crate::access::TextTest;
+use crate::model::{Column, Kind};
+use crate::plan::{Function, GroupUnit};
+use crate::value::{Form, Scalar};
+
+/// PostgreSQL, 12 or later.
+#[derive(Debug, Clone, Copy)]
+pub struct Postgres;
+
+/// The type to which a value is cast where it meets a column.
+fn cast_of(column: &Column) -> &str {
+    column.cast.as_deref().unwrap_or("text")
+}
+
+/// A bound value of a type.
+fn cast(slot: Slot, ty: &str, list: &str) -> Fragment {
+    Fragment::join([Fragment::bound(slot), Fragment::text(format!("::{ty}{list}"))], "")
+}
+
+impl Dialect for Postgres {
+    fn technique(&self, indexed: bool) -> Technique {
+        if indexed { Technique::Whole } else { Technique::PerLevel }
+    }
+
+    fn placeholder(&self, number: usize) -> String {
+        format!("${number}")
+    }
+
+    fn nulls_are_smallest(&self) -> bool {
+        false
+    }
+
+    fn row_number(&self) -> Option<&'static str> {
+        Some("ctid")
+    }
+
+    fn delivered(&self, column: &Column, expression: String) -> String {
+        match column.form {
+            Form::EngineText => format!("{expression}::text"),
+            // Domains are read as what they are made of: only those types have a known form in binary.
+            _ if column.domain => format!("{expression}::{}", cast_of(column)),
+            _ => expression,
+        }
+    }
+
+    fn compared(&self, column: &Column, expression: String) -> String {
+        match column.form {
+            Form::EngineText => format!("{expression}::text collate \"C\""),
+            _ => expression,
+        }
+    }
+
+    fn value(&self, slot: Slot, column: &Column) -> Fragment {
+        cast(slot, cast_of(column), "")
+    }
+
+    fn is_in(&self, value: Fragment, list: Slot, column: &Column, ignore_case: bool) -> Fragment {
+        let list = cast(list, cast_of(column), "[]");
+        if ignore_case {
+            return Fragment::format("{} in (select lower(v) from unnest({}) as l(v))", [value, list]);
+        }
+        Fragment::format("{} = any({})", [value, list])
+    }
+
+    fn includes(&self, value: Fragment, list: Slot, column: &Column, all: bool) -> Fragment {
+        let list = cast(list, cast_of(column), "[]");
+        Fragment::format(if all { "{} @> {}" } else { "{} && {}" }, [value, list])
+    }
+
+    fn is_empty_list(&self, value: Fragment) -> Fragment {
+        Fragment::format("cardinality({}) = 0", [value])
+    }
+
+    fn folded(&self, text: Fragment) -> Fragment {
+        Fragment::format("lower({}::text)", [text])
+    }
+
+    fn text_test(&self, test: TextTest, text: Fragment, part: Fragment) -> Fragment {
+        // By code points: the collation of the column has no say in what a text contains.
+        let text = Fragment::format("{}::text collate \"C\"", [text]);
+        match test {
+            TextTest::Contains => Fragment::format("strpos({}, {}::text) > 0", [text, part]),
+            TextTest::StartsWith => Fragment::format("starts_with({}, {}::text)", [text, part]),
+            TextTest::EndsWith => {
+                Fragment::format("right({}, length({}::text)) = {}::text", [text, part.clone(), part])
+            }
+        }
+    }
+
+    fn limit(&self, size: Slot, constant: Option<i64>) -> Fragment {
+        // A number that the planner knows is worth more than one plan for every number.
+        constant.map_or_else(|| cast(size, "int8", ""), |size| Fragment::text(size.to_string()))
+    }
+
+    fn keys(&self, columns: &[&Column]) -> Fragment {
+        let arrays = columns.iter().enumerate().map(|(at, column)| cast(Slot::KeyColumn(at), cast_of(column), "[]"));
+        let names: Vec<String> = (0..columns.len()).map(|at| format!("k{at}")).collect();
+        let template = format!("unnest({{}}) with ordinality as k({}, o)", names.join(", "));
+        Fragment::format(&template, [Fragment::join(arrays, ", ")])
+    }
+
+    fn equals_key(&self, child: &str, column: &Column, number: usize) -> String {
+        let key = format!("k.k{number}");
+        format!("{} = {}", self.compared(column, child.to_owned()), self.compared(column, key))
+    }
+
+    fn summary(&self, function: Function, column: &Column, expression: String) -> String {
+        let scalar = if let Kind::Scalar(scalar) = column.kind { scalar } else { Scalar::String };
+        match function {
+            Function::Sum => match scalar {
+                Scalar::Int => format!("sum({expression})::int8"),
+                Scalar::Float => format!("sum({expression}::float8)"),
+                _ => format!("sum({expression}::numeric)"),
+            },
+            Function::Avg => format!("avg({expression}::float8)"),
+            Function::Min | Function::Max => {
+                let name = if function == Function::Min { "min" } else { "max" };
+                let inner = self.compared(column, expression);
+                self.delivered(column, format!("{name}({inner})"))
+            }
+        }
+    }
+
+    fn truncated(&self, unit: GroupUnit, column: &Column, expression: String) -> String {
+        let unit = match unit {
+            GroupUnit::Value => return self.delivered(column, self.compared(column, expression)),
+            GroupUnit::Day => "day",
+            GroupUnit::Month => "month",
+            GroupUnit::Year => "year",
+        };
+        match column.kind {
+            Kind::Scalar(Scalar::DateTime) => {
+                format!("date_trunc('{unit}', {expression} at time zone 'UTC') at time zone 'UTC'")
+            }
+            Kind::Scalar(Scalar::LocalDateTime) => format!("date_trunc('{unit}', {expression})"),
+            _ => format!("date_trunc('{unit}', {expression}::timestamp)::date"),
+        }
+    }
+}

@@ -1,0 +1,118 @@
+//! SQLite's SQL.
+
+use super::dialect::scalar_of;
+use super::{Dialect, Fragment, Slot, Technique};
+use crate::access::TextTest;
+use crate::model::{Column, Kind};
+use crate::plan::{Function, GroupUnit};
+use crate::value::{Form, Scalar};
+
+/// SQLite, 3.45 or later.
+#[derive(Debug, Clone, Copy)]
+pub struct Sqlite;
+
+/// The aggregate that sums up decimals and big integers exactly; the source adds it to every connection.
+pub const DECIMAL_SUM: &str = "decimal_sum_of";
+
+impl Dialect for Sqlite {
+    fn technique(&self, indexed: bool) -> Technique {
+        if indexed { Technique::PerParent } else { Technique::PerLevel }
+    }
+
+    fn nulls_are_smallest(&self) -> bool {
+        true
+    }
+
+    fn row_number(&self) -> Option<&'static str> {
+        Some("rowid")
+    }
+
+    fn delivered(&self, column: &Column, expression: String) -> String {
+        if column.binary_json {
+            // 8: strictly valid JSONB, so that `json()` cannot fail the whole statement.
+            format!(
+                "case when typeof({expression}) = 'blob' and json_valid({expression}, 8) then json({expression}) \
+                 else {expression} end"
+            )
+        } else {
+            expression
+        }
+    }
+
+    fn value(&self, slot: Slot, column: &Column) -> Fragment {
+        let bound = Fragment::bound(slot);
+        if scalar_of(column) == Scalar::Decimal { Fragment::format("cast({} as numeric)", [bound]) } else { bound }
+    }
+
+    fn position_value(&self, slot: Slot, _: &Column) -> Fragment {
+        // As it was stored, also where that does not fit the column.
+        Fragment::bound(slot)
+    }
+
+    fn is_in(&self, value: Fragment, list: Slot, column: &Column, ignore_case: bool) -> Fragment {
+        let item = match scalar_of(column) {
+            Scalar::Decimal => "cast(value as numeric)",
+            // JSON has no bytes: they travel as hexadecimal digits.
+            Scalar::Bytes => "unhex(value)",
+            _ if ignore_case => "lower(value)",
+            _ => "value",
+        };
+        let list = Fragment::format(&format!("(select {item} from json_each({{}}))"), [Fragment::bound(list)]);
+        Fragment::format("{} in {}", [value, list])
+    }
+
+    fn text_test(&self, test: TextTest, text: Fragment, part: Fragment) -> Fragment {
+        let template = match test {
+            TextTest::Contains => return Fragment::format("instr({}, {}) > 0", [text, part]),
+            TextTest::StartsWith => {
+                return Fragment::format("substr({}, 1, length({})) = {}", [text, part.clone(), part]);
+            }
+            TextTest::EndsWith => "substr({}, length({}) - length({}) + 1) = {}",
+        };
+        Fragment::format(template, [text.clone(), text, part.clone(), part])
+    }
+
+    fn keys(&self, columns: &[&Column]) -> Fragment {
+        let values: Vec<String> = (0..columns.len())
+            .map(|at| {
+                // Bytes travel as hexadecimal digits in an object of their own.
+                format!(
+                    "case json_type(value, '$[{at}]') when 'object' then unhex(value ->> '$[{at}].bytes') \
+                     else value ->> '$[{at}]' end as k{at}"
+                )
+            })
+            .collect();
+        let template = format!("(select key + 1 as o, {} from json_each({{}})) as k", values.join(", "));
+        Fragment::format(&template, [Fragment::bound(Slot::Keys)])
+    }
+
+    fn summary(&self, function: Function, column: &Column, expression: String) -> String {
+        // A text that is no number counts as 0 in SQLite's own summaries; here it does not count.
+        let number = format!("case when typeof({expression}) in ('integer', 'real') then {expression} end");
+        match function {
+            Function::Sum if matches!(column.kind, Kind::Scalar(Scalar::Decimal | Scalar::BigInt)) => {
+                format!("{DECIMAL_SUM}({expression})")
+            }
+            Function::Sum => format!("sum({number})"),
+            Function::Avg => format!("avg({number})"),
+            Function::Min => format!("min({expression})"),
+            Function::Max => format!("max({expression})"),
+        }
+    }
+
+    fn truncated(&self, unit: GroupUnit, column: &Column, expression: String) -> String {
+        let (length, rest) = match unit {
+            GroupUnit::Value => return expression,
+            GroupUnit::Day => (10, ""),
+            GroupUnit::Month => (7, "-01"),
+            GroupUnit::Year => (4, "-01-01"),
+        };
+        let separator = if column.form == Form::WithT { "T" } else { " " };
+        let time = match column.kind {
+            Kind::Scalar(Scalar::LocalDateTime) => format!("{separator}00:00:00"),
+            Kind::Scalar(Scalar::DateTime) => format!("{separator}00:00:00Z"),
+            _ => String::new(),
+        };
+        format!("substr({expression}, 1, {length}) || '{rest}{time}'")
+    }
+}

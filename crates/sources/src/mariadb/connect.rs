@@ -1,0 +1,174 @@
+//! Reaching the server: its address, TLS, and a pool of read-only sessions.
+
+use std::path::Path;
+use std::time::Duration;
+
+use mysql_async::{Conn, Opts, OptsBuilder, Pool, PoolConstraints, PoolOpts, SslOpts};
+use puente_core::error::{Code, Problem};
+use puente_core::project::SourceSettings;
+use tokio::time::timeout;
+
+use super::fault;
+use crate::backoff::Backoff;
+use crate::server::{CONNECT_TIMEOUT, CONNECTIONS, STATEMENTS_KEPT};
+
+/// One server and the sessions on it.
+#[derive(Debug)]
+pub(super) struct Server {
+    pool: Pool,
+    options: Opts,
+    backoff: Backoff,
+    wait: Duration,
+}
+
+/// What every reading session begins with: instants in UTC, one snapshot per transaction, no writes.
+const SESSION: &[&str] = &[
+    "set session time_zone = '+00:00'",
+    "set session transaction isolation level repeatable read",
+    "set session transaction read only",
+];
+
+impl Server {
+    pub(super) fn new(url: &str, settings: &SourceSettings, base: &Path) -> Result<Self, Problem> {
+        let connections = settings.connections.unwrap_or(CONNECTIONS);
+        let constraints = PoolConstraints::new(0, connections).unwrap_or_default();
+        let pool = PoolOpts::default().with_constraints(constraints).with_reset_connection(false);
+        let options: Opts = options(url, settings, base)?
+            .pool_opts(pool)
+            .init(SESSION.to_vec())
+            .stmt_cache_size(STATEMENTS_KEPT)
+            .into();
+        Ok(Server {
+            pool: Pool::new(options.clone()),
+            options,
+            backoff: Backoff::default(),
+            wait: Duration::from_millis(settings.wait_ms),
+        })
+    }
+
+    /// A session, for as long as the caller keeps it.
+    ///
+    /// # Errors
+    /// `SOURCE_UNAVAILABLE` where the server is out of reach, or where every session stays busy.
+    pub(super) async fn session(&self) -> Result<Conn, Problem> {
+        if !self.backoff.may_try() {
+            let text = "the database cannot be reached; it is tried again in a moment";
+            return Err(Problem::new(Code::SourceUnavailable, text));
+        }
+        match timeout(self.wait.max(CONNECT_TIMEOUT.min(self.wait)), self.pool.get_conn()).await {
+            Ok(Ok(session)) => {
+                self.backoff.succeeded();
+                Ok(session)
+            }
+            Ok(Err(error)) => {
+                self.backoff.failed();
+                Err(fault::unreachable(&error))
+            }
+            Err(_) => {
+                let text = "every connection to the database is busy; ask again in a moment";
+                Err(Problem::new(Code::SourceUnavailable, text))
+            }
+        }
+    }
+
+    /// A session outside the pool, to say that a statement is not wanted any more.
+    pub(super) async fn aside(&self) -> Result<Conn, mysql_async::Error> {
+        Conn::new(self.options.clone()).await
+    }
+}
+
+/// A session of one's own, outside any pool, that may write.
+///
+/// # Errors
+/// `SOURCE_UNAVAILABLE` where the server cannot be reached.
+pub async fn connect(settings: &SourceSettings, base: &Path) -> Result<Conn, Problem> {
+    let options = options(&settings.url.0, settings, base)?.init(SESSION[..1].to_vec());
+    Conn::new(options).await.map_err(|error| fault::unreachable(&error))
+}
+
+/// Takes an address apart. `sslmode` and `sslrootcert` are ours to understand, the rest is the driver's.
+fn options(url: &str, settings: &SourceSettings, base: &Path) -> Result<OptsBuilder, Problem> {
+    let wrong = |text: String| Problem::new(Code::SourceUnavailable, format!("the source's `url`: {text}"));
+    let (_, rest) = url.split_once(':').unwrap_or_default();
+    let mut parsed =
+        url::Url::parse(&format!("mysql:{rest}")).map_err(|error| wrong(format!("it is no address ({error})")))?;
+    let pairs: Vec<(String, String)> = parsed.query_pairs().into_owned().collect();
+    let (mut mode, mut root) = (None, settings.root_certificate.clone());
+    parsed.set_query(None);
+    for (name, value) in pairs {
+        match name.as_str() {
+            "sslmode" => mode = Some(value),
+            "sslrootcert" => root = Some(value),
+            _ => {
+                parsed.query_pairs_mut().append_pair(&name, &value);
+            }
+        }
+    }
+    let options = Opts::from_url(parsed.as_str()).map_err(|error| wrong(error.to_string()))?;
+    if options.db_name().is_none() {
+        return Err(wrong(
+            "it names no database; write it after the host, such as mariadb://user@host/huts".to_owned(),
+        ));
+    }
+    let local = matches!(options.ip_or_hostname(), "localhost" | "127.0.0.1" | "::1" | "[::1]");
+    let trusted = match &root {
+        None => SslOpts::default(),
+        Some(file) => {
+            let file = base.join(file);
+            if !file.is_file() {
+                return Err(wrong(format!("the root certificate {} is not there", file.display())));
+            }
+            SslOpts::default().with_root_certs(vec![file.into()])
+        }
+    };
+    let tls = match mode.as_deref() {
+        // What goes to this machine itself crosses no network.
+        None if local && root.is_none() => None,
+        None | Some("verify-full") => Some(trusted),
+        Some("verify-ca") => Some(trusted.with_danger_skip_domain_validation(true)),
+        Some("require") => {
+            Some(trusted.with_danger_accept_invalid_certs(true).with_danger_skip_domain_validation(true))
+        }
+        Some("disable") => None,
+        Some(other) => {
+            return Err(wrong(format!(
+                "`sslmode` expects disable, require, verify-ca or verify-full, found `{other}`"
+            )));
+        }
+    };
+    Ok(OptsBuilder::from_opts(options).ssl_opts(tls).prefer_socket(false).tcp_nodelay(true))
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn opts(url: &str) -> Result<Opts, Problem> {
+        let text = "[source.main]\nurl = \"mariadb://db.example/huts\"";
+        let settings = puente_core::project::read(text, &|_| None).unwrap().source;
+        options(url, &settings, Path::new(".")).map(Opts::from)
+    }
+
+    #[rstest]
+    #[case("mariadb://u:p@127.0.0.1/huts", false)]
+    #[case("mysql://u:p@db.example/huts", true)]
+    #[case("mariadb://u:p@db.example:3307/huts?sslmode=disable", false)]
+    #[case("mariadb://u:p@localhost/huts?sslmode=verify-full", true)]
+    fn tls_is_verified_unless_the_address_says_otherwise(#[case] url: &str, #[case] tls: bool) {
+        let found = opts(url).unwrap();
+        assert_eq!(found.ssl_opts().is_some(), tls);
+        assert!(found.ssl_opts().is_none_or(|tls| !tls.accept_invalid_certs() && !tls.skip_domain_validation()));
+    }
+
+    #[rstest]
+    #[case("mariadb://h/d?sslmode=prefer", "verify-full, found `prefer`")]
+    #[case("mariadb://h/d?sslmode=verify-full&sslrootcert=nowhere.pem", "nowhere.pem is not there")]
+    #[case("mariadb://h", "names no database")]
+    #[case("mariadb://h/d?colour=red", "colour")]
+    fn an_address_that_cannot_be_understood_is_refused(#[case] url: &str, #[case] text: &str) {
+        let problem = opts(url).err().unwrap();
+        assert!(problem.message.contains(text), "{}", problem.message);
+    }
+}

@@ -1,0 +1,102 @@
+//! How MariaDB would run the statements of a plan: its own words, and what an index would spare.
+
+use mysql_async::Row;
+use mysql_async::prelude::Queryable as _;
+use puente_core::error::Problem;
+use puente_core::json::KeyValues;
+
+use super::connect::Server;
+use super::{fault, params};
+use crate::Explanation;
+use crate::cluster::Job;
+
+/// Rows from which reading a whole table is worth a word.
+const MANY_ROWS: u64 = 1_000;
+
+impl Server {
+    /// Explains the statements of a plan without running them.
+    pub(super) async fn explain(&self, job: Job) -> Result<Vec<Explanation>, Problem> {
+        let request = &*job.request;
+        let mut session = self.session().await?;
+        let plan = request.bound.plan();
+        let mut explained = Vec::new();
+        for (statement, select) in plan.program().statements().iter().zip(plan.selects()) {
+            if !select.read {
+                continue;
+            }
+            let values = params::values(&statement.slots, &request.bound, Some(&KeyValues::default()));
+            let text = format!("explain {}", statement.text);
+            let rows: Result<Vec<Row>, _> =
+                if values.is_empty() { session.exec(text, ()).await } else { session.exec(text, values).await };
+            let rows = rows.map_err(|error| fault::problem(&error))?;
+            let steps: Vec<Step> = rows.iter().map(Step::of).collect();
+            explained.push(Explanation {
+                text: statement.text.clone(),
+                plan: steps.iter().map(Step::describe).collect(),
+                advice: steps.iter().filter_map(Step::advice).collect(),
+            });
+        }
+        Ok(explained)
+    }
+}
+
+/// A row of EXPLAIN.
+#[derive(Debug, Default)]
+struct Step {
+    table: String,
+    access: String,
+    key: Option<String>,
+    rows: u64,
+    extra: String,
+}
+
+impl Step {
+    fn of(row: &Row) -> Self {
+        let text = |name: &str| row.get_opt::<Option<String>, _>(name).and_then(Result::ok).flatten();
+        Step {
+            table: text("table").unwrap_or_default(),
+            access: text("type").unwrap_or_default(),
+            key: text("key"),
+            rows: row.get_opt::<Option<u64>, _>("rows").and_then(Result::ok).flatten().unwrap_or(0),
+            extra: text("Extra").unwrap_or_default(),
+        }
+    }
+
+    fn describe(&self) -> String {
+        let key = self.key.as_ref().map_or_else(String::new, |key| format!(" using {key}"));
+        let extra = if self.extra.is_empty() { String::new() } else { format!("; {}", self.extra) };
+        format!("{} {}{key} (rows {}){extra}", self.access, self.table, self.rows)
+    }
+
+    /// A whole table read for a condition.
+    fn advice(&self) -> Option<String> {
+        let is_table = !self.table.starts_with('<') && self.table != "k" && self.table != "j";
+        let is_scan = matches!(self.access.as_str(), "ALL" | "index") && self.extra.contains("Using where");
+        (is_table && is_scan && self.rows >= MANY_ROWS).then(|| {
+            format!(
+                "`{}` is read row by row, about {} rows; an index on the columns of its conditions would find the rows",
+                self.table, self.rows
+            )
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_filtered_scan_of_a_large_table_is_pointed_at() {
+        let scan = |table: &str, access: &str, rows| Step {
+            table: table.into(),
+            access: access.into(),
+            rows,
+            extra: "Using where".into(),
+            ..Step::default()
+        };
+        assert!(scan("t0", "ALL", 20_000).advice().unwrap().contains("`t0` is read row by row, about 20000 rows"));
+        for fine in [scan("t0", "ref", 20_000), scan("t0", "ALL", 60), scan("<derived2>", "ALL", 20_000)] {
+            assert_eq!(fine.advice(), None, "{fine:?}");
+        }
+    }
+}

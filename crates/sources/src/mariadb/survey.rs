@@ -1,0 +1,250 @@
+//! The survey of a MariaDB database: a handful of questions to its information schema, whatever the number of tables,
+//! and a sample of values for links that no foreign key declares. Nothing is changed.
+
+use std::path::Path;
+
+use mysql_async::prelude::Queryable as _;
+use mysql_async::{Conn, Error, Row, Value};
+use puente_core::catalog::{AssignedNames, Catalog, Column, Engine, FORMAT, ForeignKey, Table, TableKind};
+use puente_core::error::Problem;
+use puente_core::model::{Proposal, candidates};
+use puente_core::project::SourceSettings;
+use puente_core::sql::{Dialect as _, Mariadb as Sql};
+use puente_core::value::Scalar;
+
+use super::connect::connect;
+use super::fault;
+use super::types::{checked_texts, checks_json, judge};
+use crate::Survey;
+use crate::sampling::{SAMPLED_VALUES, convincing, round};
+
+/// Tables and views of the database; system-versioned tables are tables.
+const TABLES: &str = "\
+select table_name, table_type, table_comment, coalesce(table_rows, 0)
+from information_schema.tables
+where table_schema = database() and table_type in ('BASE TABLE', 'VIEW', 'SYSTEM VERSIONED') order by table_name";
+
+/// Columns that the login can read.
+const COLUMNS: &str = "\
+select table_name, column_name, column_type, is_nullable, column_default, extra, column_comment, collation_name
+from information_schema.columns
+where table_schema = database() and find_in_set('select', replace(privileges, ' ', ''))
+order by table_name, ordinal_position";
+
+/// Indexes, one row per column. An index over the beginning of a text is no key, nor an index of the column.
+const INDEXES: &str = "\
+select table_name, index_name, non_unique = 0, column_name, sub_part is not null
+from information_schema.statistics where table_schema = database() order by table_name, index_name, seq_in_index";
+
+/// Foreign keys within the database, one row per column.
+const FOREIGN_KEYS: &str = "\
+select k.table_name, k.constraint_name, k.column_name, k.referenced_table_name, k.referenced_column_name, r.delete_rule
+from information_schema.key_column_usage k
+join information_schema.referential_constraints r
+  on r.constraint_schema = k.constraint_schema and r.constraint_name = k.constraint_name and r.table_name = k.table_name
+where k.table_schema = database() and k.referenced_table_schema = database()
+order by k.table_name, k.constraint_name, k.ordinal_position";
+
+/// Checks, as MariaDB lists them.
+const CHECKS: &str = "\
+select table_name, check_clause from information_schema.check_constraints where constraint_schema = database()";
+
+/// Surveys a database. Takes its time: not for an asynchronous task.
+///
+/// # Errors
+/// `SOURCE_UNAVAILABLE` where the database cannot be reached, or what it reports.
+pub fn survey(settings: &SourceSettings, base: &Path) -> Result<Survey, Problem> {
+    crate::server::block_on(async {
+        let mut session = connect(settings, base).await?;
+        let survey = read(&mut session, settings).await.map_err(|error| fault::problem(&error))?;
+        let _ = session.disconnect().await;
+        Ok(survey)
+    })
+}
+
+/// A column of a row as text; absent where it is null.
+fn text(row: &Row, at: usize) -> Option<String> {
+    match row.as_ref(at) {
+        Some(Value::Bytes(bytes)) => Some(String::from_utf8_lossy(bytes).into_owned()),
+        Some(Value::Int(value)) => Some(value.to_string()),
+        Some(Value::UInt(value)) => Some(value.to_string()),
+        _ => None,
+    }
+}
+
+fn words(row: &Row, at: usize) -> String {
+    text(row, at).unwrap_or_default()
+}
+
+fn flag(row: &Row, at: usize) -> bool {
+    text(row, at).as_deref() == Some("1")
+}
+
+async fn read(session: &mut Conn, settings: &SourceSettings) -> Result<Survey, Error> {
+    session.query_drop("start transaction read only").await?;
+    let mut tables: Vec<Table> = Vec::new();
+    for row in session.query::<Row, _>(TABLES).await? {
+        if !settings.leaves_out(&words(&row, 0)) {
+            tables.push(table(&row));
+        }
+    }
+    for row in session.query::<Row, _>(COLUMNS).await? {
+        if let Some(table) = named(&mut tables, &row) {
+            let is_view = table.kind == TableKind::View;
+            table.columns.push(column(&row, is_view));
+        }
+    }
+    add_indexes(&mut tables, session.query(INDEXES).await?);
+    add_foreign_keys(&mut tables, &session.query::<Row, _>(FOREIGN_KEYS).await?);
+    // MySQL lists its checks in another form, without the table's name.
+    for row in session.query::<Row, _>(CHECKS).await.unwrap_or_default() {
+        if let Some(table) = named(&mut tables, &row) {
+            add_check(table, &words(&row, 1));
+        }
+    }
+    let catalog = Catalog { format: FORMAT, engine: Engine::Mariadb, tables, names: AssignedNames::default() };
+    let mut proposals = Vec::new();
+    for candidate in candidates(&catalog) {
+        proposals.extend(sampled(session, candidate).await);
+    }
+    session.query_drop("commit").await?;
+    Ok(Survey { catalog, proposals, notices: Vec::new() })
+}
+
+fn named<'t>(tables: &'t mut [Table], row: &Row) -> Option<&'t mut Table> {
+    let name = words(row, 0);
+    tables.iter_mut().find(|table| table.name == name)
+}
+
+fn table(row: &Row) -> Table {
+    let is_view = words(row, 1) == "VIEW";
+    Table {
+        name: words(row, 0),
+        schema: None,
+        relation: None,
+        kind: if is_view { TableKind::View } else { TableKind::Table },
+        comment: text(row, 2).filter(|comment| !comment.is_empty() && !is_view),
+        columns: Vec::new(),
+        primary_key: Vec::new(),
+        unique_keys: Vec::new(),
+        foreign_keys: Vec::new(),
+        indexes: Vec::new(),
+        row_number: false,
+        about_rows: round(words(row, 3).parse().unwrap_or(0)),
+    }
+}
+
+fn column(row: &Row, in_view: bool) -> Column {
+    let declared = words(row, 2);
+    let judged = judge(&declared);
+    let extra = words(row, 5).to_ascii_lowercase();
+    let nullable = words(row, 3) == "YES";
+    Column {
+        name: words(row, 1),
+        scalar: judged.scalar,
+        list: false,
+        cast: None,
+        domain: false,
+        form: judged.form,
+        nullable,
+        // What a view's query gives is not promised; a date may be the zero date, which no scalar is.
+        enforced: !nullable && !in_view && !is_temporal(judged.scalar),
+        default: text(row, 4).filter(|default| default != "NULL"),
+        generated: extra.contains("auto_increment") || extra.contains("generated"),
+        values: judged.values,
+        collation: text(row, 7).filter(|_| judged.scalar == Scalar::String),
+        comment: text(row, 6).filter(|comment| !comment.is_empty()),
+        notice: judged.notice,
+        declared,
+    }
+}
+
+fn is_temporal(scalar: Scalar) -> bool {
+    matches!(scalar, Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime | Scalar::Time)
+}
+
+fn add_indexes(tables: &mut [Table], rows: Vec<Row>) {
+    let mut at = 0;
+    while at < rows.len() {
+        let same = |row: &Row| (words(row, 0), words(row, 1)) == (words(&rows[at], 0), words(&rows[at], 1));
+        let end = at + rows[at..].iter().take_while(|row| same(row)).count();
+        let index = &rows[at..end];
+        if let Some(table) = named(tables, &rows[at]) {
+            let columns: Vec<String> = index.iter().map(|row| words(row, 3)).collect();
+            let is_whole = index.iter().all(|row| !flag(row, 4))
+                && columns.iter().all(|name| table.columns.iter().any(|column| column.name == *name));
+            if is_whole {
+                if words(&rows[at], 1) == "PRIMARY" {
+                    table.primary_key = columns.clone();
+                } else if flag(&rows[at], 2) {
+                    table.unique_keys.push(columns.clone());
+                }
+                table.indexes.push(columns);
+            }
+        }
+        at = end;
+    }
+    for table in tables {
+        table.unique_keys.retain(|key| *key != table.primary_key);
+        table.unique_keys.sort();
+        table.unique_keys.dedup();
+        table.indexes.sort();
+        table.indexes.dedup();
+    }
+}
+
+fn add_foreign_keys(tables: &mut [Table], rows: &[Row]) {
+    let known: Vec<String> = tables.iter().map(|table| table.name.clone()).collect();
+    let mut last = None;
+    for row in rows {
+        let identity = (words(row, 0), words(row, 1));
+        let target = words(row, 3);
+        // On some file systems names are matched regardless of case.
+        let exact = known.iter().find(|name| **name == target);
+        let target = exact.or_else(|| known.iter().find(|name| name.eq_ignore_ascii_case(&target))).cloned();
+        let (Some(table), Some(target)) = (named(tables, row), target) else { continue };
+        if last.as_ref() != Some(&identity) {
+            let on_delete = Some(words(row, 5)).filter(|rule| rule != "NO ACTION" && rule != "RESTRICT");
+            let (columns, references) = (Vec::new(), Vec::new());
+            table.foreign_keys.push(ForeignKey { columns, table: target, references, on_delete });
+            last = Some(identity);
+        }
+        if let Some(key) = table.foreign_keys.last_mut() {
+            key.columns.push(words(row, 2));
+            key.references.push(words(row, 4));
+        }
+    }
+}
+
+fn add_check(table: &mut Table, clause: &str) {
+    for column in &mut table.columns {
+        if checks_json(clause, &column.name) {
+            column.scalar = Scalar::Json;
+            column.collation = None;
+        } else if column.values.is_empty()
+            && column.scalar == Scalar::String
+            && let Some(values) = checked_texts(clause, &column.name)
+        {
+            column.values = values;
+        }
+    }
+}
+
+/// A proposal with its sampled evidence; none where the values speak against it, or cannot be compared.
+async fn sampled(session: &mut Conn, candidate: Proposal) -> Option<Proposal> {
+    let [column, table] = [&candidate.column, &candidate.table].map(|name| Sql.quote(name));
+    let [key, target] = [&candidate.references, &candidate.to].map(|name| Sql.quote(name));
+    let text = format!(
+        "select count(*), count(o.k) from
+         (select distinct {column} as v from {table} where {column} is not null limit {SAMPLED_VALUES}) as s
+         left join (select {key} as k from {target}) as o on o.k = s.v"
+    );
+    match session.query_first::<(i64, i64), _>(text).await {
+        Ok(Some((values, found))) => convincing(candidate, values, found),
+        Ok(None) => None,
+        Err(error) => {
+            tracing::debug!(target: "puente::source", %error, "a proposal could not be sampled");
+            None
+        }
+    }
+}

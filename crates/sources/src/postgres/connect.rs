@@ -1,0 +1,312 @@
+//! Reaching the server: its address, TLS, and a pool of read-only sessions.
+
+use std::path::Path;
+use std::sync::Arc;
+use std::time::Duration;
+
+use deadpool_postgres::{Manager, ManagerConfig, Object, Pool, PoolError, RecyclingMethod, Runtime, TimeoutType};
+use puente_core::error::{Code, Problem};
+use puente_core::project::SourceSettings;
+use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
+use rustls::client::verify_server_cert_signed_by_trust_anchor;
+use rustls::crypto::{CryptoProvider, ring, verify_tls12_signature, verify_tls13_signature};
+use rustls::pki_types::pem::PemObject as _;
+use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
+use rustls::server::ParsedCertificate;
+use rustls::{ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
+use tokio_postgres::config::{Host, SslMode};
+use tokio_postgres_rustls::MakeRustlsConnect;
+
+use super::fault;
+use crate::backoff::Backoff;
+use crate::server::{CONNECT_TIMEOUT, CONNECTIONS};
+
+/// One server and the sessions on it.
+pub(super) struct Server {
+    pool: Pool,
+    pub(super) tls: MakeRustlsConnect,
+    backoff: Backoff,
+    pub(super) prepared: bool,
+}
+
+impl std::fmt::Debug for Server {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Server").field("pool", &self.pool.status()).finish_non_exhaustive()
+    }
+}
+
+/// An address taken apart.
+pub(super) struct Address {
+    pub(super) config: tokio_postgres::Config,
+    pub(super) tls: MakeRustlsConnect,
+}
+
+/// How much of the server's certificate is checked.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Verify {
+    /// No TLS at all.
+    Disable,
+    /// Encryption, whoever answers.
+    Require,
+    /// Signed by a trusted authority.
+    Ca,
+    /// Signed by a trusted authority for this host.
+    Full,
+}
+
+impl Server {
+    pub(super) fn new(url: &str, settings: &SourceSettings, base: &Path) -> Result<Self, Problem> {
+        let Address { mut config, tls } = address(url, settings, base)?;
+        if settings.prepared {
+            // A proxy that hands out a connection per transaction takes no settings of a session.
+            config.options(
+                "-c default_transaction_read_only=on -c timezone=UTC -c bytea_output=hex -c extra_float_digits=1 \
+                 -c client_encoding=UTF8",
+            );
+        }
+        let manager =
+            Manager::from_config(config, tls.clone(), ManagerConfig { recycling_method: RecyclingMethod::Fast });
+        let pool = Pool::builder(manager)
+            .max_size(settings.connections.unwrap_or(CONNECTIONS))
+            .wait_timeout(Some(Duration::from_millis(settings.wait_ms)))
+            .create_timeout(Some(CONNECT_TIMEOUT))
+            .runtime(Runtime::Tokio1)
+            .build()
+            .map_err(|error| Problem::new(Code::SourceUnavailable, "no pool of connections").with_detail(error))?;
+        Ok(Server { pool, tls, backoff: Backoff::default(), prepared: settings.prepared })
+    }
+
+    /// A session, for as long as the caller keeps it.
+    ///
+    /// # Errors
+    /// `SOURCE_UNAVAILABLE` where the server is out of reach, or where every session stays busy.
+    pub(super) async fn client(&self) -> Result<Object, Problem> {
+        if !self.backoff.may_try() {
+            let text = "the database cannot be reached; it is tried again in a moment";
+            return Err(Problem::new(Code::SourceUnavailable, text));
+        }
+        match self.pool.get().await {
+            Ok(client) => {
+                self.backoff.succeeded();
+                Ok(client)
+            }
+            Err(PoolError::Timeout(TimeoutType::Wait)) => {
+                let text = "every connection to the database is busy; ask again in a moment";
+                Err(Problem::new(Code::SourceUnavailable, text))
+            }
+            Err(error) => {
+                self.backoff.failed();
+                Err(match &error {
+                    PoolError::Backend(error) => fault::unreachable(error),
+                    other => Problem::new(Code::SourceUnavailable, "the database cannot be reached").with_detail(other),
+                })
+            }
+        }
+    }
+
+    /// The session was found dead: those beside it may be, too.
+    pub(super) fn lost(&self) {
+        self.pool.retain(|client, _| !client.is_closed());
+    }
+}
+
+/// A session of one's own, outside any pool; it ends when the client is dropped.
+///
+/// # Errors
+/// `SOURCE_UNAVAILABLE` where the server cannot be reached.
+pub async fn connect(settings: &SourceSettings, base: &Path) -> Result<tokio_postgres::Client, Problem> {
+    let Address { config, tls } = address(&settings.url.0, settings, base)?;
+    let (client, connection) = config.connect(tls).await.map_err(|error| fault::unreachable(&error))?;
+    tokio::spawn(async move {
+        if let Err(error) = connection.await {
+            tracing::debug!(target: "puente::source", %error, "a session ended");
+        }
+    });
+    Ok(client)
+}
+
+/// Takes an address apart. `sslmode` and `sslrootcert` are ours to understand, the rest is the driver's.
+pub(super) fn address(url: &str, settings: &SourceSettings, base: &Path) -> Result<Address, Problem> {
+    let wrong = |text: String| Problem::new(Code::SourceUnavailable, format!("the source's `url`: {text}"));
+    let mut parsed = url::Url::parse(url).map_err(|error| wrong(format!("it is no address ({error})")))?;
+    let pairs: Vec<(String, String)> = parsed.query_pairs().into_owned().collect();
+    let (mut mode, mut root) = (None, settings.root_certificate.clone());
+    parsed.set_query(None);
+    for (name, value) in pairs {
+        match name.as_str() {
+            "sslmode" => mode = Some(value),
+            "sslrootcert" => root = Some(value),
+            _ => {
+                parsed.query_pairs_mut().append_pair(&name, &value);
+            }
+        }
+    }
+    let mut config: tokio_postgres::Config = parsed.as_str().parse().map_err(|error: tokio_postgres::Error| {
+        wrong(std::error::Error::source(&error).map_or_else(|| error.to_string(), ToString::to_string))
+    })?;
+    let local = config.get_hosts().iter().all(|host| match host {
+        Host::Tcp(name) => matches!(name.as_str(), "localhost" | "127.0.0.1" | "::1" | "[::1]"),
+        #[cfg(unix)]
+        Host::Unix(_) => true,
+    });
+    let verify = match mode.as_deref() {
+        // What goes to this machine itself crosses no network.
+        None if local && root.is_none() => Verify::Disable,
+        None | Some("verify-full") => Verify::Full,
+        Some("verify-ca") => Verify::Ca,
+        Some("require") => Verify::Require,
+        Some("disable") => Verify::Disable,
+        Some(other) => {
+            return Err(wrong(format!(
+                "`sslmode` expects disable, require, verify-ca or verify-full, found `{other}`"
+            )));
+        }
+    };
+    config.ssl_mode(if verify == Verify::Disable { SslMode::Disable } else { SslMode::Require });
+    config.connect_timeout(CONNECT_TIMEOUT);
+    if config.get_application_name().is_none() {
+        config.application_name("puente");
+    }
+    let root = root.map(|file| base.join(file));
+    Ok(Address { config, tls: MakeRustlsConnect::new(tls_config(verify, root.as_deref()).map_err(wrong)?) })
+}
+
+fn tls_config(verify: Verify, root: Option<&Path>) -> Result<ClientConfig, String> {
+    let provider = Arc::new(ring::default_provider());
+    let builder = ClientConfig::builder_with_provider(Arc::clone(&provider))
+        .with_safe_default_protocol_versions()
+        .map_err(|error| format!("TLS cannot be set up ({error})"))?;
+    Ok(match verify {
+        Verify::Full => builder.with_root_certificates(roots(root)?).with_no_client_auth(),
+        Verify::Ca => {
+            let verifier = AnyName { roots: roots(root)?, provider };
+            builder.dangerous().with_custom_certificate_verifier(Arc::new(verifier)).with_no_client_auth()
+        }
+        Verify::Require | Verify::Disable => {
+            let verifier = AnyCertificate { provider };
+            builder.dangerous().with_custom_certificate_verifier(Arc::new(verifier)).with_no_client_auth()
+        }
+    })
+}
+
+/// The authorities that are trusted: those of the file, else the system's.
+fn roots(file: Option<&Path>) -> Result<RootCertStore, String> {
+    let mut store = RootCertStore::empty();
+    let Some(file) = file else {
+        store.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
+        return Ok(store);
+    };
+    let failed = |error: &dyn std::fmt::Display| format!("the root certificate {}: {error}", file.display());
+    for certificate in CertificateDer::pem_file_iter(file).map_err(|error| failed(&error))? {
+        store.add(certificate.map_err(|error| failed(&error))?).map_err(|error| failed(&error))?;
+    }
+    if store.is_empty() { Err(failed(&"there is no certificate in it")) } else { Ok(store) }
+}
+
+/// `sslmode=verify-ca`: a certificate of a trusted authority, whatever its name says.
+#[derive(Debug)]
+struct AnyName {
+    roots: RootCertStore,
+    provider: Arc<CryptoProvider>,
+}
+
+/// `sslmode=require`: encryption without knowing who answers.
+#[derive(Debug)]
+struct AnyCertificate {
+    provider: Arc<CryptoProvider>,
+}
+
+macro_rules! check_signatures_as_usual {
+    () => {
+        fn verify_tls12_signature(
+            &self,
+            message: &[u8],
+            certificate: &CertificateDer<'_>,
+            signature: &DigitallySignedStruct,
+        ) -> Result<HandshakeSignatureValid, rustls::Error> {
+            verify_tls12_signature(message, certificate, signature, &self.provider.signature_verification_algorithms)
+        }
+
+        fn verify_tls13_signature(
+            &self,
+            message: &[u8],
+            certificate: &CertificateDer<'_>,
+            signature: &DigitallySignedStruct,
+        ) -> Result<HandshakeSignatureValid, rustls::Error> {
+            verify_tls13_signature(message, certificate, signature, &self.provider.signature_verification_algorithms)
+        }
+
+        fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+            self.provider.signature_verification_algorithms.supported_schemes()
+        }
+    };
+}
+
+impl ServerCertVerifier for AnyName {
+    fn verify_server_cert(
+        &self,
+        certificate: &CertificateDer<'_>,
+        intermediates: &[CertificateDer<'_>],
+        _: &ServerName<'_>,
+        _: &[u8],
+        now: UnixTime,
+    ) -> Result<ServerCertVerified, rustls::Error> {
+        verify_server_cert_signed_by_trust_anchor(
+            &ParsedCertificate::try_from(certificate)?,
+            &self.roots,
+            intermediates,
+            now,
+            self.provider.signature_verification_algorithms.all,
+        )?;
+        Ok(ServerCertVerified::assertion())
+    }
+
+    check_signatures_as_usual!();
+}
+
+impl ServerCertVerifier for AnyCertificate {
+    fn verify_server_cert(
+        &self,
+        _: &CertificateDer<'_>,
+        _: &[CertificateDer<'_>],
+        _: &ServerName<'_>,
+        _: &[u8],
+        _: UnixTime,
+    ) -> Result<ServerCertVerified, rustls::Error> {
+        Ok(ServerCertVerified::assertion())
+    }
+
+    check_signatures_as_usual!();
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn settings() -> SourceSettings {
+        puente_core::project::read("[source.main]\nurl = \"postgres://db.example/huts\"", &|_| None).unwrap().source
+    }
+
+    #[rstest]
+    #[case("postgres://u:p@127.0.0.1/huts", SslMode::Disable)]
+    #[case("postgres://u:p@db.example/huts", SslMode::Require)]
+    #[case("postgres://u:p@db.example/huts?sslmode=disable", SslMode::Disable)]
+    #[case("postgres://u:p@localhost/huts?sslmode=verify-ca&application_name=x", SslMode::Require)]
+    fn tls_is_verified_unless_the_address_says_otherwise(#[case] url: &str, #[case] mode: SslMode) {
+        let address = address(url, &settings(), Path::new(".")).unwrap();
+        assert_eq!(address.config.get_ssl_mode(), mode);
+        assert_eq!(address.config.get_dbname(), Some("huts"));
+    }
+
+    #[rstest]
+    #[case("postgres://h/d?sslmode=prefer", "verify-full, found `prefer`")]
+    #[case("postgres://h/d?sslrootcert=nowhere.pem", "nowhere.pem")]
+    #[case("postgres://h/d?colour=red", "colour")]
+    #[case("postgres://h:port/d", "no address")]
+    fn an_address_that_cannot_be_understood_is_refused(#[case] url: &str, #[case] text: &str) {
+        let problem = address(url, &settings(), Path::new(".")).err().unwrap();
+        assert!(problem.message.contains(text), "{}", problem.message);
+    }
+}

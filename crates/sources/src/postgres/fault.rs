@@ -1,0 +1,57 @@
+//! From PostgreSQL's errors to ours, by SQLSTATE. The database's own text goes to the log only.
+
+use puente_core::error::{Code, Problem};
+use tokio_postgres::Error;
+
+/// The problem that an error of PostgreSQL is to a caller.
+pub(super) fn problem(error: &Error) -> Problem {
+    let state = error.code().map(tokio_postgres::error::SqlState::code).unwrap_or_default();
+    let (code, text) = match state {
+        "" => return unreachable(error),
+        "57014" => (Code::TimedOut, "the ask took too long; ask for less"),
+        "42501" => (Code::SourceRefused, "the database refuses this statement to Puente's login"),
+        "42P01" | "42703" | "42704" | "42883" | "42804" | "0A000" | "3F000" | "26000" => (
+            Code::SourceDrifted,
+            "the tables no longer fit the survey; the operator has to run `puente survey` and restart",
+        ),
+        // Read-only replicas cancel what stands in the way of what they replay; serialization never concerns a read.
+        "40001" | "40P01" => (Code::SourceUnavailable, "the database gave this ask up in favour of others; ask again"),
+        _ if state.starts_with("22") => (
+            Code::InvalidArgument,
+            "a value is not one that its column can be compared with; it is out of range or malformed",
+        ),
+        _ if state.starts_with("08") || state.starts_with("57P") => return unreachable(error),
+        _ if state.starts_with("53") => {
+            (Code::SourceUnavailable, "the database is at its limits; ask again in a moment")
+        }
+        _ => (Code::Internal, "the statement failed; the log has the details under the request's id"),
+    };
+    Problem::new(code, text).with_detail(told(error))
+}
+
+/// The problem of a server that cannot be reached, or that went away.
+pub(super) fn unreachable(error: &Error) -> Problem {
+    let state = error.code().map(tokio_postgres::error::SqlState::code).unwrap_or_default();
+    let text = match state {
+        "28P01" | "28000" => {
+            "the database refuses the login; are the user and the password of the source's `url` right?"
+        }
+        "3D000" => "the server has no database of the name in the source's `url`",
+        "53300" => "the database takes no more connections; ask again in a moment",
+        _ => "the database cannot be reached; is it running, and are host and port of the source's `url` right?",
+    };
+    Problem::new(Code::SourceUnavailable, text).with_detail(told(error))
+}
+
+/// Is it worth a second try with a statement prepared anew?
+pub(super) fn is_stale_plan(problem: &Problem) -> bool {
+    problem.code == Code::SourceDrifted
+}
+
+/// The driver's words and the server's, for the log.
+fn told(error: &Error) -> String {
+    match std::error::Error::source(error) {
+        Some(source) => format!("{error}: {source}"),
+        None => error.to_string(),
+    }
+}

@@ -1,0 +1,111 @@
+//! Values bound to PostgreSQL's statements: as text, which each statement casts to the type it means.
+
+use std::error::Error;
+
+use bytes::BytesMut;
+use puente_core::json::KeyValues;
+use puente_core::plan::BoundPlan;
+use puente_core::sql::Slot;
+use puente_core::value::Cell;
+use tokio_postgres::types::{Format, IsNull, ToSql, Type};
+
+/// One value in the form of text; none is null.
+#[derive(Debug)]
+pub(super) struct Text(Option<String>);
+
+impl ToSql for Text {
+    fn to_sql(&self, _: &Type, out: &mut BytesMut) -> Result<IsNull, Box<dyn Error + Sync + Send>> {
+        match &self.0 {
+            None => Ok(IsNull::Yes),
+            Some(text) => {
+                out.extend_from_slice(text.as_bytes());
+                Ok(IsNull::No)
+            }
+        }
+    }
+
+    fn accepts(_: &Type) -> bool {
+        true
+    }
+
+    fn encode_format(&self, _: &Type) -> Format {
+        Format::Text
+    }
+
+    fn to_sql_checked(&self, ty: &Type, out: &mut BytesMut) -> Result<IsNull, Box<dyn Error + Sync + Send>> {
+        self.to_sql(ty, out)
+    }
+}
+
+/// What is bound to each of a statement's placeholders.
+pub(super) fn values(slots: &[Slot], bound: &BoundPlan, keys: Option<&KeyValues>) -> Vec<Text> {
+    slots
+        .iter()
+        .map(|slot| {
+            Text(match slot {
+                Slot::Parameter(parameter) => text(bound.value(*parameter)),
+                Slot::PageSize(parameter) => Some((bound.integer(*parameter) + 1).to_string()),
+                Slot::Constant(cell) => text(cell),
+                Slot::KeyColumn(pair) => keys.map(|keys| array(keys.column(*pair))),
+                Slot::Parent(_) | Slot::Keys => None,
+            })
+        })
+        .collect()
+}
+
+fn text(cell: &Cell) -> Option<String> {
+    match cell {
+        Cell::Null => None,
+        Cell::Integer(value) => Some(value.to_string()),
+        Cell::Real(value) => Some(value.to_string()),
+        Cell::Text(text) => Some(text.clone()),
+        Cell::Blob(bytes) => Some(bytea(bytes)),
+        Cell::List(cells) => Some(array(cells)),
+    }
+}
+
+fn bytea(bytes: &[u8]) -> String {
+    bytes.iter().fold(String::from("\\x"), |text, byte| text + &format!("{byte:02x}"))
+}
+
+/// An array's literal: every item quoted, so that none can be taken for NULL or for structure.
+fn array<'a>(cells: impl IntoIterator<Item = &'a Cell>) -> String {
+    let mut literal = String::from("{");
+    for (at, cell) in cells.into_iter().enumerate() {
+        if at > 0 {
+            literal.push(',');
+        }
+        match text(cell) {
+            None => literal.push_str("NULL"),
+            Some(text) => {
+                literal.push('"');
+                for c in text.chars() {
+                    if matches!(c, '"' | '\\') {
+                        literal.push('\\');
+                    }
+                    literal.push(c);
+                }
+                literal.push('"');
+            }
+        }
+    }
+    literal.push('}');
+    literal
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn items_of_arrays_are_quoted() {
+        let cells = [
+            Cell::Integer(1),
+            Cell::Null,
+            Cell::Text("NULL".into()),
+            Cell::Text("a\"b\\c,{}".into()),
+            Cell::Blob(vec![0, 255]),
+        ];
+        assert_eq!(array(&cells), r#"{"1",NULL,"NULL","a\"b\\c,{}","\\x00ff"}"#);
+    }
+}

@@ -1,0 +1,31 @@
+//! What surveys of all engines agree on: how much is sampled, and what it proves.
+
+use puente_core::model::Proposal;
+
+/// Distinct values sampled for a proposal.
+pub(crate) const SAMPLED_VALUES: u32 = 500;
+
+/// A proposal with its sampled evidence: distinct values, and how many exist on the other side. None where the values
+/// speak against it.
+pub(crate) fn convincing(candidate: Proposal, values: i64, found: i64) -> Option<Proposal> {
+    let (values, found) = (u64::try_from(values).unwrap_or(0), u64::try_from(found).unwrap_or(0));
+    // Half of the values on the other side: a reference with some dangling values is still one.
+    let convincing = values > 0 && found * 2 >= values;
+    convincing.then_some(Proposal { sampled: Some((values, found)), ..candidate })
+}
+
+/// One significant digit: the survey file should not change with every row.
+pub(crate) fn round(rows: u64) -> u64 {
+    let magnitude = 10_u64.pow(rows.checked_ilog10().unwrap_or(0));
+    rows / magnitude * magnitude
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn row_counts_are_rounded() {
+        assert_eq!([0, 7, 19_999, 100_000].map(round), [0, 7, 10_000, 100_000]);
+    }
+}

@@ -1,0 +1,164 @@
+//! One source, whatever its engine.
+
+use std::path::Path;
+use std::time::Instant;
+
+use puente_core::catalog::{Catalog, Engine};
+use puente_core::error::{Code, Problem};
+use puente_core::model::Proposal;
+use puente_core::plan::BoundPlan;
+use puente_core::project::SourceSettings;
+use puente_core::sql::{self, Dialect};
+
+use crate::{Explanation, Outcome};
+
+/// What a survey brings home.
+#[derive(Debug)]
+pub struct Survey {
+    /// Tables and views.
+    pub catalog: Catalog,
+    /// Links that names, types and sampled values suggest.
+    pub proposals: Vec<Proposal>,
+    /// What could not be surveyed, and why.
+    pub notices: Vec<String>,
+}
+
+/// One plan to run.
+#[derive(Debug)]
+pub struct Request {
+    /// The plan with its values.
+    pub bound: BoundPlan,
+    /// Who asks: some roles' reads may be answered by a replica.
+    pub role: String,
+    /// The most bytes of the answer.
+    pub most_bytes: usize,
+    /// When the database gives up.
+    pub deadline: Instant,
+    /// Measure each statement and report its text?
+    pub timed: bool,
+}
+
+/// A source that is ready to run plans. Cheap to clone; the connections are shared.
+#[derive(Debug, Clone)]
+pub enum Source {
+    /// SQLite.
+    #[cfg(feature = "sqlite")]
+    Sqlite(crate::sqlite::Pool),
+    /// PostgreSQL.
+    #[cfg(feature = "postgres")]
+    Postgres(crate::postgres::Postgres),
+    /// MariaDB.
+    #[cfg(feature = "mariadb")]
+    Mariadb(crate::mariadb::Mariadb),
+}
+
+impl Source {
+    /// Sets a source up; it is reached with the first ask, and need not be there yet. Relative paths count from `base`.
+    ///
+    /// # Errors
+    /// `SOURCE_UNAVAILABLE` where the address or a certificate cannot be understood.
+    pub fn open(settings: &SourceSettings, base: &Path) -> Result<Source, Problem> {
+        match settings.engine {
+            #[cfg(feature = "sqlite")]
+            Engine::Sqlite => {
+                let file = crate::sqlite::file_of(&settings.url.0, base);
+                let readers = settings.connections.unwrap_or_else(processors);
+                Ok(Source::Sqlite(crate::sqlite::Pool::start(file, readers)))
+            }
+            #[cfg(feature = "postgres")]
+            Engine::Postgres => crate::postgres::Postgres::open(settings, base).map(Source::Postgres),
+            #[cfg(feature = "mariadb")]
+            Engine::Mariadb => crate::mariadb::Mariadb::open(settings, base).map(Source::Mariadb),
+            #[cfg(not(all(feature = "sqlite", feature = "postgres", feature = "mariadb")))]
+            _ => Err(not_built_in()),
+        }
+    }
+
+    /// The SQL that it speaks.
+    pub fn dialect(&self) -> &'static dyn Dialect {
+        match self {
+            #[cfg(feature = "sqlite")]
+            Source::Sqlite(_) => &sql::Sqlite,
+            #[cfg(feature = "postgres")]
+            Source::Postgres(_) => &sql::Postgres,
+            #[cfg(feature = "mariadb")]
+            Source::Mariadb(_) => &sql::Mariadb,
+        }
+    }
+
+    /// Runs a plan. Dropping the future cancels it in the database.
+    ///
+    /// # Errors
+    /// What the source reports; `TIMED_OUT` at the deadline; `SOURCE_UNAVAILABLE` where too many asks wait.
+    pub async fn run(&self, request: Request) -> Result<Outcome, Problem> {
+        match self {
+            #[cfg(feature = "sqlite")]
+            Source::Sqlite(pool) => pool.run(request).await,
+            #[cfg(feature = "postgres")]
+            Source::Postgres(source) => source.run(request).await,
+            #[cfg(feature = "mariadb")]
+            Source::Mariadb(source) => source.run(request).await,
+        }
+    }
+
+    /// How the engine would run the statements of a plan.
+    ///
+    /// # Errors
+    /// What the source reports.
+    pub async fn explain(&self, request: Request) -> Result<Vec<Explanation>, Problem> {
+        match self {
+            #[cfg(feature = "sqlite")]
+            Source::Sqlite(pool) => pool.explain(request).await,
+            #[cfg(feature = "postgres")]
+            Source::Postgres(source) => source.explain(request).await,
+            #[cfg(feature = "mariadb")]
+            Source::Mariadb(source) => source.explain(request).await,
+        }
+    }
+
+    /// Can the source be reached and read?
+    ///
+    /// # Errors
+    /// `SOURCE_UNAVAILABLE`, with the reason.
+    pub async fn probe(&self) -> Result<(), Problem> {
+        match self {
+            #[cfg(feature = "sqlite")]
+            Source::Sqlite(pool) => {
+                let file = pool.file().to_owned();
+                let probed = tokio::task::spawn_blocking(move || crate::sqlite::probe(&file)).await;
+                probed.unwrap_or_else(|_| Err(Problem::new(Code::SourceUnavailable, "the service is stopping")))
+            }
+            #[cfg(feature = "postgres")]
+            Source::Postgres(source) => source.probe().await,
+            #[cfg(feature = "mariadb")]
+            Source::Mariadb(source) => source.probe().await,
+        }
+    }
+}
+
+/// Surveys a source. Takes its time: not for an asynchronous task.
+///
+/// # Errors
+/// `SOURCE_UNAVAILABLE` where it cannot be reached, or what it reports.
+pub fn survey(settings: &SourceSettings, base: &Path) -> Result<Survey, Problem> {
+    match settings.engine {
+        #[cfg(feature = "sqlite")]
+        Engine::Sqlite => crate::sqlite::survey(&crate::sqlite::file_of(&settings.url.0, base), settings),
+        #[cfg(feature = "postgres")]
+        Engine::Postgres => crate::postgres::survey(settings, base),
+        #[cfg(feature = "mariadb")]
+        Engine::Mariadb => crate::mariadb::survey(settings, base),
+        #[cfg(not(all(feature = "sqlite", feature = "postgres", feature = "mariadb")))]
+        _ => Err(not_built_in()),
+    }
+}
+
+#[cfg(not(all(feature = "sqlite", feature = "postgres", feature = "mariadb")))]
+fn not_built_in() -> Problem {
+    Problem::new(Code::SourceUnavailable, "this build of Puente is without that kind of database")
+}
+
+#[cfg(feature = "sqlite")]
+fn processors() -> usize {
+    std::thread::available_parallelism().map_or(2, usize::from)
+}

@@ -1,0 +1,116 @@
+//! Values bound to SQLite's statements. Lists travel as the JSON that `json_each` takes apart.
+
+use puente_core::json::KeyValues;
+use puente_core::plan::BoundPlan;
+use puente_core::sql::Slot;
+use puente_core::value::{Cell, CellRef, decimal_digits};
+use rusqlite::types::{ToSqlOutput, Value, ValueRef};
+use rusqlite::{CachedStatement, ToSql};
+
+/// Binds what is the same for every parent.
+pub(super) fn bind_slot(
+    statement: &mut CachedStatement<'_>,
+    at: usize,
+    slot: &Slot,
+    bound: &BoundPlan,
+) -> rusqlite::Result<()> {
+    match slot {
+        Slot::Parameter(parameter) => bind(statement, at, bound.value(*parameter)),
+        Slot::PageSize(parameter) => statement.raw_bind_parameter(at, bound.integer(*parameter) + 1),
+        Slot::Constant(cell) => bind(statement, at, cell),
+        Slot::Parent(_) | Slot::KeyColumn(_) | Slot::Keys => Ok(()),
+    }
+}
+
+/// A value of a row, bound as it was stored.
+pub(super) struct Borrowed<'a>(pub(super) CellRef<'a>);
+
+impl ToSql for Borrowed<'_> {
+    fn to_sql(&self) -> rusqlite::Result<ToSqlOutput<'_>> {
+        Ok(ToSqlOutput::Borrowed(match self.0 {
+            CellRef::Null | CellRef::List(_) => ValueRef::Null,
+            CellRef::Integer(value) => ValueRef::Integer(value),
+            CellRef::Real(value) => ValueRef::Real(value),
+            CellRef::Text(text) => ValueRef::Text(text),
+            CellRef::Blob(bytes) => ValueRef::Blob(bytes),
+        }))
+    }
+}
+
+fn bind(statement: &mut CachedStatement<'_>, at: usize, cell: &Cell) -> rusqlite::Result<()> {
+    match cell {
+        Cell::List(cells) => statement.raw_bind_parameter(at, Value::Text(list_json(cells))),
+        single => statement.raw_bind_parameter(at, Borrowed(single.as_ref())),
+    }
+}
+
+/// The linking values of all parents: an array of arrays, bytes as objects of their own.
+pub(super) fn keys_json(keys: &KeyValues) -> String {
+    let mut json = String::from("[");
+    for (at, row) in keys.rows().iter().enumerate() {
+        json.push_str(if at > 0 { ",[" } else { "[" });
+        for (at, cell) in row.iter().enumerate() {
+            if at > 0 {
+                json.push(',');
+            }
+            match cell {
+                Cell::Blob(bytes) => json.push_str(&format!("{{\"bytes\":\"{}\"}}", hexadecimal(bytes))),
+                other => push_json(&mut json, other),
+            }
+        }
+        json.push(']');
+    }
+    json.push(']');
+    json
+}
+
+/// A list of values: integers as they are, bytes as hexadecimal digits.
+fn list_json(cells: &[Cell]) -> String {
+    let mut json = String::from("[");
+    for (at, cell) in cells.iter().enumerate() {
+        if at > 0 {
+            json.push(',');
+        }
+        push_json(&mut json, cell);
+    }
+    json.push(']');
+    json
+}
+
+fn push_json(json: &mut String, cell: &Cell) {
+    match cell {
+        Cell::Null | Cell::List(_) => json.push_str("null"),
+        Cell::Integer(value) => json.push_str(&value.to_string()),
+        Cell::Real(value) => json.push_str(&real_json(*value)),
+        Cell::Text(text) => json.push_str(&serde_json::Value::from(text.as_str()).to_string()),
+        Cell::Blob(bytes) => json.push_str(&format!("\"{}\"", hexadecimal(bytes))),
+    }
+}
+
+fn hexadecimal(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// A double that JSON readers take for a double: with a point.
+fn real_json(value: f64) -> String {
+    let digits = decimal_digits(value);
+    if digits.contains('.') { digits } else { format!("{digits}.0") }
+}
+
+#[cfg(test)]
+mod tests {
+    use rusqlite::Connection;
+
+    use super::*;
+
+    #[test]
+    fn lists_keep_integers_whole_and_doubles_double() {
+        let cells = [Cell::Integer(i64::MAX), Cell::Real(1.0), Cell::Text("a\"b".into()), Cell::Blob(vec![0, 255])];
+        assert_eq!(list_json(&cells), r#"[9223372036854775807,1.0,"a\"b","00ff"]"#);
+        let connection = Connection::open_in_memory().unwrap();
+        let classes: String = connection
+            .query_row("select group_concat(typeof(value)) from json_each(?)", [list_json(&cells)], |row| row.get(0))
+            .unwrap();
+        assert_eq!(classes, "integer,real,text,text");
+    }
+}

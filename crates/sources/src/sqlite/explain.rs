@@ -1,0 +1,71 @@
+//! How SQLite would run the statements of a plan: its own words, and what an index would spare.
+
+use std::path::Path;
+
+use puente_core::error::Problem;
+use puente_core::plan::BoundPlan;
+use puente_core::sql::{Slot, Statement};
+use rusqlite::Connection;
+
+use super::bind::bind_slot;
+use super::fault::problem;
+use crate::{Explanation, Request};
+
+/// Explains the statements of a plan without running them.
+///
+/// # Errors
+/// What the database reports.
+pub(super) fn explain(connection: &Connection, file: &Path, request: &Request) -> Result<Vec<Explanation>, Problem> {
+    let plan = request.bound.plan();
+    let read = plan.program().statements().iter().zip(plan.selects()).filter(|(_, select)| select.read);
+    read.map(|(statement, _)| explain_one(connection, statement, &request.bound))
+        .collect::<rusqlite::Result<_>>()
+        .map_err(|error| problem(&error, file))
+}
+
+fn explain_one(connection: &Connection, told: &Statement, bound: &BoundPlan) -> rusqlite::Result<Explanation> {
+    let mut statement = connection.prepare_cached(&format!("explain query plan {}", told.text))?;
+    for (at, slot) in told.slots.iter().enumerate() {
+        match slot {
+            Slot::Keys => statement.raw_bind_parameter(at + 1, "[]")?,
+            slot => bind_slot(&mut statement, at + 1, slot, bound)?,
+        }
+    }
+    let mut rows = statement.raw_query();
+    let (mut plan, mut depths) = (Vec::new(), vec![(0_i64, 0_usize)]);
+    while let Some(row) = rows.next()? {
+        let (id, parent, detail): (i64, i64, String) = (row.get(0)?, row.get(1)?, row.get(3)?);
+        let depth = depths.iter().rev().find(|(known, _)| *known == parent).map_or(0, |(_, depth)| *depth);
+        depths.push((id, depth + 1));
+        plan.push(format!("{}{detail}", "  ".repeat(depth)));
+    }
+    let advice = plan.iter().filter_map(|step| scan_advice(step.trim())).collect();
+    Ok(Explanation { text: told.text.clone(), plan, advice })
+}
+
+/// A step that reads a whole table, where the rows are restricted or sorted: an index would find or order them.
+fn scan_advice(step: &str) -> Option<String> {
+    if step.starts_with("USE TEMP B-TREE FOR") {
+        let what = if step.ends_with("GROUP BY") { "grouped" } else { "sorted" };
+        return Some(format!("rows are {what} in memory; an index on the columns of the order would spare that"));
+    }
+    let alias = step.strip_prefix("SCAN ")?;
+    let is_table = alias.starts_with('t') && !alias.contains(" USING ");
+    is_table
+        .then(|| format!("`{alias}` is read row by row; an index on the columns of its conditions would find the rows"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn scans_and_sorts_are_pointed_at() {
+        assert!(scan_advice("SCAN t0").unwrap().contains("`t0` is read row by row"));
+        assert!(scan_advice("USE TEMP B-TREE FOR ORDER BY").unwrap().contains("sorted"));
+        for fine in ["SEARCH t0 USING INDEX a (b=?)", "SCAN t0 USING COVERING INDEX a", "SCAN json_each VIRTUAL TABLE"]
+        {
+            assert_eq!(scan_advice(fine), None, "{fine}");
+        }
+    }
+}
