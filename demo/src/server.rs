@@ -61,7 +61,7 @@ fn all_rows() -> rusqlite::Result<Vec<Rows>> {
 
 fn rows(connection: &Connection, table: &'static str) -> rusqlite::Result<Rows> {
     let mut statement = connection.prepare(&format!("select * from \"{table}\""))?;
-    let columns: Vec<String> = statement.column_names().into_iter().map(str::to_owned).collect();
+    let columns: Vec<String> = statement.column_names().map(str::to_owned).collect();
     let width = columns.len();
     let rows = statement.query_map([], |row| (0..width).map(|at| row.get(at)).collect())?;
     let mut rows: Vec<Vec<Value>> = rows.collect::<Result<_, _>>()?;

@@ -2,5 +2,7 @@
 
 pub mod asker;
 pub mod browser;
+pub mod database;
 pub mod oracle;
 pub mod project;
+pub mod servers;

@@ -2,10 +2,12 @@
 //!
 //! `PUENTE_ORACLE_SEED` sets the first seed, `PUENTE_ORACLE_WORLDS` the number of worlds (25 asks each).
 
+use puente_core::catalog::Engine;
 use puente_core::plan::Sealer;
 use puente_testkit::asker::Asker;
 use puente_testkit::oracle::{Interpreter, Random, World, cursor_text, random_ask};
 use rand::SeedableRng as _;
+use rstest::rstest;
 use serde_json::Map;
 
 const WORLDS: u64 = 100;
@@ -15,25 +17,23 @@ fn setting(name: &str, or: u64) -> u64 {
     std::env::var(name).ok().map_or(or, |text| text.parse().expect("a whole number"))
 }
 
-#[test]
-fn puente_and_the_oracle_answer_the_same() {
+#[rstest]
+#[case::sqlite(Engine::Sqlite)]
+#[case::postgres(Engine::Postgres)]
+#[case::mariadb(Engine::Mariadb)]
+fn puente_and_the_oracle_answer_the_same(#[case] engine: Engine) {
     let first = setting("PUENTE_ORACLE_SEED", 1);
     let worlds = setting("PUENTE_ORACLE_WORLDS", WORLDS);
     let (mut cases, mut rows, mut with_problems) = (0, 0, 0);
     for seed in first..first + worlds {
         let mut random = Random::seed_from_u64(seed);
-        let folder = tempfile::tempdir().unwrap();
-        let world = World::random(&mut random, folder.path());
+        let world = World::random(&mut random, engine);
         let view = world.random_view(&mut random);
-        let settings =
-            puente_core::project::read("[source.world]\nurl = \"sqlite:world.db\"\nconnections = 1", &|_| None)
-                .unwrap()
-                .source;
-        let asker = Asker::new(puente_sources::Source::open(&settings, folder.path()).unwrap(), view.clone());
+        let asker = Asker::new(world.source(), view.clone());
         for number in 0..ASKS_PER_WORLD {
             let mut cursors = |of: usize, order: &str, place: usize| cursor(&asker, of, order, place);
             let ask = random_ask(&mut random, &world, &view, &mut cursors);
-            let told = format!("seed {seed}, ask {number}:\n{}\n{:?}\n", ask.document, ask.variables);
+            let told = format!("{engine:?}, seed {seed}, ask {number}:\n{}\n{:?}\n", ask.document, ask.variables);
             let outcome =
                 asker.ask(&ask.document, &ask.variables).unwrap_or_else(|problems| panic!("{told}{problems:#?}"));
             let found = open_cursors(&asker.sealer, &String::from_utf8(outcome.answer.data).unwrap());
@@ -66,7 +66,7 @@ fn puente_and_the_oracle_answer_the_same() {
     }
     #[expect(clippy::print_stdout, reason = "how much was compared is part of the result")]
     {
-        println!("{cases} cases, {rows} rows read, {with_problems} answers with field errors");
+        println!("{engine:?}: {cases} cases, {rows} rows read, {with_problems} answers with field errors");
     }
     assert!(cases >= 2_000 || worlds != WORLDS, "a full run has at least 2,000 cases");
     assert!(rows > cases && with_problems > 0, "the worlds are not empty");

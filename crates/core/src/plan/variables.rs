@@ -177,7 +177,8 @@ impl Coercion<'_> {
             self.shape.push(b's');
             return;
         }
-        match cell_from_json(scalar, Form::Usual, value) {
+        // Whether a column has a sign is seen when the value is bound.
+        match cell_from_json(scalar, Form::Unsigned, value) {
             Ok(Cell::Integer(truth)) if scalar == Scalar::Boolean => {
                 self.shape.push(if truth == 1 { b't' } else { b'f' });
             }

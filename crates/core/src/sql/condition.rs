@@ -173,10 +173,16 @@ impl<'a> Writer<'a> {
         (self.column(of, path.column, &at), &self.model.types[of].columns[path.column])
     }
 
-    /// The expression of a path's value as it is compared and ordered, and its column.
+    /// The expression of a path's value as it is compared, and its column.
     pub(super) fn path(&mut self, scope: &mut Scope, path: &Path) -> (Fragment, &'a Column) {
         let (expression, column) = self.stored(scope, path);
         (Fragment::text(self.dialect.compared(column, expression)), column)
+    }
+
+    /// The expression of a path's value as rows are ordered by it, and its column.
+    pub(super) fn ordered(&mut self, scope: &mut Scope, path: &Path) -> (Fragment, &'a Column) {
+        let (expression, column) = self.stored(scope, path);
+        (Fragment::text(self.dialect.ordered(column, expression)), column)
     }
 
     fn test(&self, value: Fragment, column: &Column, test: &Test) -> Fragment {

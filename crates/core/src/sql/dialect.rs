@@ -64,6 +64,11 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
         expression
     }
 
+    /// The expression of a column's value as rows are ordered by it: in the same order as it compares.
+    fn ordered(&self, column: &Column, expression: String) -> String {
+        self.compared(column, expression)
+    }
+
     /// A bound value that meets a column.
     fn value(&self, slot: Slot, column: &Column) -> Fragment;
 

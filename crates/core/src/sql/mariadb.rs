@@ -91,6 +91,14 @@ impl Dialect for Mariadb {
         }
     }
 
+    fn ordered(&self, column: &Column, expression: String) -> String {
+        // Enums are ordered by their number and compared by their text, unless they are made text first.
+        if column.cast.as_deref() == Some("enum") {
+            return format!("concat({expression})");
+        }
+        self.compared(column, expression)
+    }
+
     fn value(&self, slot: Slot, column: &Column) -> Fragment {
         let bound = Fragment::bound(slot);
         match scalar_of(column) {

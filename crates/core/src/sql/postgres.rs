@@ -60,7 +60,8 @@ impl Dialect for Postgres {
     fn is_in(&self, value: Fragment, list: Slot, column: &Column, ignore_case: bool) -> Fragment {
         let list = cast(list, cast_of(column), "[]");
         if ignore_case {
-            return Fragment::format("{} in (select lower(v) from unnest({}) as l(v))", [value, list]);
+            let folded = self.folded(Fragment::text("v"));
+            return Fragment::format("{} in (select {} from unnest({}) as l(v))", [value, folded, list]);
         }
         Fragment::format("{} = any({})", [value, list])
     }
@@ -75,18 +76,18 @@ impl Dialect for Postgres {
     }
 
     fn folded(&self, text: Fragment) -> Fragment {
-        Fragment::format("lower({}::text)", [text])
+        // One collation on both sides of a comparison: the database's own, whatever the column's is.
+        Fragment::format("lower({}::text collate \"default\")", [text])
     }
 
     fn text_test(&self, test: TextTest, text: Fragment, part: Fragment) -> Fragment {
         // By code points: the collation of the column has no say in what a text contains.
-        let text = Fragment::format("{}::text collate \"C\"", [text]);
+        let by_code_points = |text| Fragment::format("{}::text collate \"C\"", [text]);
+        let (text, part) = (by_code_points(text), by_code_points(part));
         match test {
-            TextTest::Contains => Fragment::format("strpos({}, {}::text) > 0", [text, part]),
-            TextTest::StartsWith => Fragment::format("starts_with({}, {}::text)", [text, part]),
-            TextTest::EndsWith => {
-                Fragment::format("right({}, length({}::text)) = {}::text", [text, part.clone(), part])
-            }
+            TextTest::Contains => Fragment::format("strpos({}, {}) > 0", [text, part]),
+            TextTest::StartsWith => Fragment::format("starts_with({}, {})", [text, part]),
+            TextTest::EndsWith => Fragment::format("right({}, length({})) = {}", [text, part.clone(), part]),
         }
     }
 

@@ -85,12 +85,12 @@ impl Compiler<'_> {
         match &select.page {
             Page::One => {
                 let output = list_or_one(output);
-                let rest = clauses.from_where();
+                let rest = clauses.rows_and_conditions();
                 Fragment::format("select k.o, {}{} order by k.o", [output, rest])
             }
             Page::Whole => {
                 let output = list_or_one(output);
-                let rest = clauses.from_where();
+                let rest = clauses.rows_and_conditions();
                 Fragment::format("select k.o, {}{} group by k.o order by k.o", [output, rest])
             }
             Page::Many { size, offset, .. } => {
@@ -125,7 +125,7 @@ impl Compiler<'_> {
             .map(|(at, output)| Fragment::join([output, Fragment::text(format!("c{at}"))], " as "));
         let mut inner = Fragment::format(
             "select k.o as o, row_number() over (partition by k.o{}) as n, {}{}",
-            [order, Fragment::join(named, ", "), clauses.from_where()],
+            [order, Fragment::join(named, ", "), clauses.rows_and_conditions()],
         );
         let groups = clauses.group_by(writer);
         if !groups.is_empty() {
@@ -145,7 +145,7 @@ impl Compiler<'_> {
     /// SELECT to LIMIT, with what is selected.
     fn plain(&self, writer: &mut Writer<'_>, clauses: &mut Clauses<'_>, output: Fragment) -> Fragment {
         let order = clauses.order_by(writer);
-        let mut whole = Fragment::format("select {}{}", [output, clauses.from_where()]);
+        let mut whole = Fragment::format("select {}{}", [output, clauses.rows_and_conditions()]);
         let groups = clauses.group_by(writer);
         if !groups.is_empty() {
             whole.append(Fragment::format(" group by {}", [Fragment::join(groups, ", ")]));

@@ -58,8 +58,8 @@ impl<'n> Clauses<'n> {
             self.from = Fragment::text(table);
             return;
         };
-        let (linked_type, linked_alias, tables) = match through {
-            None => (node.of, self.scope.alias.clone(), table),
+        let (linked_type, linked_alias, first, rest) = match through {
+            None => (node.of, self.scope.alias.clone(), table, String::new()),
             Some((join, far)) => {
                 let alias = writer.alias();
                 let on: Vec<String> = far
@@ -69,40 +69,39 @@ impl<'n> Clauses<'n> {
                         format!("{own} = {}", writer.column(*join, *column, &alias))
                     })
                     .collect();
-                let text = format!("{} join {table} on {}", writer.table(*join, &alias), on.join(" and "));
                 self.join_alias = Some(alias.clone());
-                (*join, alias, text)
+                let first = writer.table(*join, &alias);
+                (*join, alias, first, format!(" join {table} on {}", on.join(" and ")))
             }
         };
-        let mut linked = Vec::new();
-        for (number, (output, column)) in pairs.iter().enumerate() {
-            let child = writer.column(linked_type, *column, &linked_alias);
-            linked.push(match hang {
-                Hang::Bound => {
-                    Fragment::format("{} = {}", [Fragment::text(child), Fragment::bound(Slot::Parent(*output))])
-                }
-                Hang::Row(alias, parent) => {
-                    let Output::Column(own) = parent.output[*output] else { continue };
-                    Fragment::text(format!("{child} = {}", writer.column(parent.of, own, alias)))
-                }
-                Hang::Keys => {
-                    let c = &writer.model.types[linked_type].columns[*column];
-                    Fragment::text(writer.dialect.equals_key(&child, c, number))
-                }
-            });
-        }
+        let linked: Vec<Fragment> = pairs
+            .iter()
+            .enumerate()
+            .filter_map(|(number, (output, column))| {
+                let child = writer.column(linked_type, *column, &linked_alias);
+                Some(match hang {
+                    Hang::Bound => {
+                        Fragment::format("{} = {}", [Fragment::text(child), Fragment::bound(Slot::Parent(*output))])
+                    }
+                    Hang::Row(alias, parent) => {
+                        let Output::Column(own) = parent.output[*output] else { return None };
+                        Fragment::text(format!("{child} = {}", writer.column(parent.of, own, alias)))
+                    }
+                    Hang::Keys => {
+                        let c = &writer.model.types[linked_type].columns[*column];
+                        Fragment::text(writer.dialect.equals_key(&child, c, number))
+                    }
+                })
+            })
+            .collect();
         if let Hang::Keys = hang {
             let t = &writer.model.types[linked_type];
             let columns: Vec<&Column> = pairs.iter().map(|(_, column)| &t.columns[*column]).collect();
-            self.from = Fragment::format("{} join {}", [writer.dialect.keys(&columns), Fragment::text(tables)]);
-            // Without parentheses a second join would take the link's condition for its own.
-            if through.is_some() {
-                self.conditions.extend(linked);
-            } else {
-                self.from.append(Fragment::format(" on {}", [Fragment::join(linked, " and ")]));
-            }
+            let parts = [writer.dialect.keys(&columns), Fragment::text(first), Fragment::join(linked, " and ")];
+            self.from = Fragment::format("{} join {} on {}", parts);
+            self.from.push(&rest);
         } else {
-            self.from = Fragment::text(tables);
+            self.from = Fragment::text(first + &rest);
             self.conditions.extend(linked);
         }
         if let Some(rule) = &node.join_rows {
@@ -173,7 +172,13 @@ impl<'n> Clauses<'n> {
     }
 
     fn group_order(&mut self, writer: &mut Writer<'_>, term: &GroupOrder) -> Fragment {
-        let value = self.delivered(writer, &term.value);
+        let value = match (&term.value, &self.node.page) {
+            (Output::Group(number), Page::Groups { by, .. }) => {
+                let column = &writer.model.types[self.node.of].columns[by[*number].column];
+                Fragment::text(writer.dialect.ordered(column, self.group(writer, by[*number])))
+            }
+            (value, _) => self.delivered(writer, value),
+        };
         let usual = writer.dialect.nulls_are_smallest() != term.descending;
         let nulls = (term.nulls_first != usual).then_some(term.nulls_first);
         Fragment::text(writer.dialect.order_term(value.as_text(), term.descending, nulls))
@@ -184,7 +189,7 @@ impl<'n> Clauses<'n> {
         let nulls_first = term.nulls_first != backward;
         let usual = writer.dialect.nulls_are_smallest() != descending;
         let nulls = (term.nullable && nulls_first != usual).then_some(nulls_first);
-        let (value, _) = writer.path(&mut self.scope, &term.path);
+        let (value, _) = writer.ordered(&mut self.scope, &term.path);
         Fragment::text(writer.dialect.order_term(value.as_text(), descending, nulls))
     }
 
@@ -196,7 +201,7 @@ impl<'n> Clauses<'n> {
     }
 
     /// FROM with every join, and WHERE.
-    pub(super) fn from_where(&self) -> Fragment {
+    pub(super) fn rows_and_conditions(&self) -> Fragment {
         let mut whole = Fragment::format(" from {}{}", [self.from.clone(), self.scope.joins.clone()]);
         let conditions: Vec<Fragment> =
             self.conditions.iter().filter(|condition| condition.as_text() != "true").cloned().collect();
@@ -215,7 +220,7 @@ fn position(writer: &mut Writer<'_>, scope: &mut Scope, order: &[OrderTerm], see
     let mut chain: Option<Fragment> = None;
     for at in (0..order.len()).rev() {
         let term = &order[at];
-        let (value, column) = writer.path(scope, &term.path);
+        let (value, column) = writer.ordered(scope, &term.path);
         let dialect = writer.dialect;
         let bound = || dialect.position_value(Slot::Parameter(seek.parameters[at]), column);
         let is_null = seek.nulls[at];

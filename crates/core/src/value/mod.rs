@@ -133,7 +133,7 @@ scalars! {
     Int = "Int", true, None, "A signed 32-bit integer.";
     Float = "Float", true, None, "A finite double.";
     String = "String", true, None, "Text in UTF-8.";
-    BigInt = "BigInt", false, None, "A signed 64-bit integer, written as a string of digits so that no client rounds it.";
+    BigInt = "BigInt", false, None, "A 64-bit integer, written as a string of digits so that no client rounds it.";
     Decimal = "Decimal", false, None, "A decimal number, written as a string so that no client rounds it.";
     Date = "Date", false, Some("https://www.rfc-editor.org/rfc/rfc3339#section-5.6"), "A day: full-date of RFC 3339, such as 2026-07-14.";
     Time = "Time", false, Some("https://www.rfc-editor.org/rfc/rfc3339#section-5.6"), "A time of day: partial-time of RFC 3339, such as 08:30:00.";

@@ -143,7 +143,8 @@ fn column(row: &Row, in_view: bool) -> Column {
         name: words(row, 1),
         scalar: judged.scalar,
         list: false,
-        cast: None,
+        // Told apart from texts that a check restricts: the two are ordered differently.
+        cast: declared.starts_with("enum(").then(|| "enum".to_owned()),
         domain: false,
         form: judged.form,
         nullable,

@@ -370,7 +370,8 @@ impl Drawing<'_> {
                 path.push(field);
                 at = target;
             }
-            let columns = self.columns(at);
+            let mut columns = self.columns(at);
+            columns.retain(|(column, _)| self.world.model.types[at].columns[*column].is_comparable());
             let Some((column, field)) = self.pick(&columns) else { continue };
             let word = DIRECTIONS[self.random.random_range(0..DIRECTIONS.len())];
             if order.iter().any(|known| known.hops == hops && known.column == column) {
@@ -435,8 +436,51 @@ impl Drawing<'_> {
         links
     }
 
+    fn list_filter(&mut self, of: TypeId, column: usize, scalar: Scalar, field: &str) -> (Filter, String) {
+        let rows = &self.world.rows[of];
+        let items: Vec<Cell> = rows
+            .iter()
+            .filter_map(|row| if let Cell::List(items) = &row[column] { Some(items) } else { None })
+            .flatten()
+            .filter(|item| **item != Cell::Null)
+            .cloned()
+            .collect();
+        let drawn: Vec<Cell> = (0..2).filter_map(|_| self.pick(&items)).collect();
+        let json = |cell: &Cell| {
+            let text = super::interpret::leaf(&self.world.model, Kind::Scalar(scalar), cell).expect("it fits");
+            serde_json::from_str::<Json>(&text).expect("JSON")
+        };
+        let jsons: Vec<Json> = drawn.iter().map(json).collect();
+        let name = scalar.name();
+        let includes =
+            |all: bool, cells: Vec<Cell>| Test::Includes { operand: Operand::Constant(Cell::List(cells)), all };
+        let (test, text) = match (self.random.random_range(0..5), drawn.first().cloned()) {
+            (0, Some(one)) => {
+                let written = self.write(name, jsons[0].clone(), false);
+                (includes(true, vec![one]), format!("includes: {written}"))
+            }
+            (1 | 2, Some(_)) => {
+                let all = self.random.random_bool(0.5);
+                let written = self.write(&format!("[{name}!]"), Json::Array(jsons), false);
+                (includes(all, drawn), format!("{}: {written}", if all { "includesAll" } else { "includesAny" }))
+            }
+            (3, _) => {
+                let expected = self.random.random_bool(0.5);
+                (Test::IsNull(expected), format!("isNull: {expected}"))
+            }
+            _ => {
+                let expected = self.random.random_bool(0.5);
+                (Test::IsEmpty(expected), format!("isEmpty: {expected}"))
+            }
+        };
+        (Filter::Column { column, negated: false, test }, format!("{{ {field}: {{ {text} }} }}"))
+    }
+
     fn column_filter(&mut self, of: TypeId, column: usize, field: &str) -> (Filter, String) {
         let kind = self.world.model.types[of].columns[column].kind;
+        if let Kind::List(scalar) = kind {
+            return self.list_filter(of, column, scalar, field);
+        }
         let rows = &self.world.rows[of];
         let drawn: Vec<usize> = (0..3).map(|_| self.random.random_range(0..rows.len().max(1))).collect();
         let known: Vec<(Cell, Json)> = drawn

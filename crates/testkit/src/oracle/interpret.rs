@@ -8,7 +8,7 @@ use puente_core::model::{Kind, Model, TypeId};
 use puente_core::value::{Cell, Scalar};
 
 use super::ask::{EdgeField, Field, Fields, Filter, List, ListField, OrderBy, RandomAsk, Root, Size};
-use super::rule::{all, compare, is_nocase, judge, linked, quantify, test_cell};
+use super::rule::{all, compare, judge, linked, quantify, test_cell};
 use super::world::World;
 
 /// Rows of a page when an ask names no size.
@@ -261,17 +261,18 @@ impl<'a> Interpreter<'a> {
     fn order(&self, of: TypeId, order: &[OrderBy], a: usize, b: usize) -> Ordering {
         for by in order {
             let target = by.hops.iter().fold(of, |of, link| self.world.model.types[of].links[*link].target);
-            let nocase = is_nocase(self.world, target, &self.world.model.types[target].columns[by.column].name);
+            let collation = self.world.collation(target, by.column);
             let (x, y) = (self.value(of, &by.hops, by.column, a), self.value(of, &by.hops, by.column, b));
             let descending = by.word.starts_with("DESC");
-            let nulls_first = if by.word.contains("NULLS") { by.word.ends_with("FIRST") } else { !descending };
+            let usual = self.world.nulls_are_smallest() != descending;
+            let nulls_first = if by.word.contains("NULLS") { by.word.ends_with("FIRST") } else { usual };
             let null_order = if nulls_first { Ordering::Less } else { Ordering::Greater };
             let found = match (x == Cell::Null, y == Cell::Null) {
                 (true, true) => Ordering::Equal,
                 (true, false) => null_order,
                 (false, true) => null_order.reverse(),
-                (false, false) if descending => compare(&y, &x, nocase),
-                (false, false) => compare(&x, &y, nocase),
+                (false, false) if descending => compare(&y, &x, collation),
+                (false, false) => compare(&x, &y, collation),
             };
             if found.is_ne() {
                 return found;
@@ -279,8 +280,7 @@ impl<'a> Interpreter<'a> {
         }
         let rows = &self.world.rows[of];
         for column in self.key_columns(of, order) {
-            let nocase = is_nocase(self.world, of, &self.world.model.types[of].columns[column].name);
-            let found = compare(&rows[a][column], &rows[b][column], nocase);
+            let found = compare(&rows[a][column], &rows[b][column], self.world.collation(of, column));
             if found.is_ne() {
                 return found;
             }
@@ -295,8 +295,7 @@ impl<'a> Interpreter<'a> {
             Filter::Or(parts) => all(parts.iter().map(|part| self.passes(of, row, part).map(|v| !v))).map(|v| !v),
             Filter::Not(inner) => self.passes(of, row, inner).map(|value| !value),
             Filter::Column { column, negated, test } => {
-                let nocase = is_nocase(self.world, of, &self.world.model.types[of].columns[*column].name);
-                test_cell(&row[*column], test, nocase).map(|value| value != *negated)
+                test_cell(&row[*column], test, self.world.collation(of, *column)).map(|value| value != *negated)
             }
             Filter::One { link, inner } => {
                 let target = self.world.model.types[of].links[*link].target;
@@ -347,9 +346,14 @@ pub(super) fn leaf(model: &Model, kind: Kind, cell: &Cell) -> Option<String> {
         (Scalar::Float, Cell::Real(value)) => serde_json::Number::from_f64(*value).map(|number| number.to_string()),
         (Scalar::Decimal, Cell::Real(value)) => Some(format!("\"{value}\"")),
         (Scalar::String, Cell::Text(text)) => Some(quote(text)),
-        // The random worlds store two texts that are no dates.
-        (Scalar::Date, Cell::Text(text)) => (!["2026-02-30", "soon"].contains(&text.as_str())).then(|| quote(text)),
-        (Scalar::LocalDateTime, Cell::Text(text)) => Some(quote(&text.replace(' ', "T"))),
+        // The random worlds store three texts that are no dates.
+        (Scalar::Date, Cell::Text(text)) => {
+            (!["2026-02-30", "soon", "infinity"].contains(&text.as_str())).then(|| quote(text))
+        }
+        (Scalar::LocalDateTime | Scalar::DateTime, Cell::Text(text)) => Some(quote(&text.replace(' ', "T"))),
+        // A time of MariaDB's may be longer than a day.
+        (Scalar::Time, Cell::Text(text)) => (text != "30:00:00").then(|| quote(text)),
+        (Scalar::Uuid | Scalar::BigInt | Scalar::Decimal, Cell::Text(text)) => Some(quote(text)),
         (Scalar::Bytes, Cell::Blob(bytes)) => Some(quote(&base64::engine::general_purpose::STANDARD.encode(bytes))),
         _ => None,
     }

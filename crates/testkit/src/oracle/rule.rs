@@ -85,10 +85,9 @@ pub(super) fn judge(world: &World, of: TypeId, row: &[Cell], condition: &Conditi
                 });
                 of = target;
             }
-            let nocase = world.model.types[of].columns[path.column].name.as_str();
             let null = Cell::Null;
             let cell = row.map_or(&null, |row| &row[path.column]);
-            test_cell(cell, test, is_nocase(world, of, nocase))
+            test_cell(cell, test, world.collation(of, path.column))
         }
         Condition::Quantified { hop, quantifier, inner, .. } => {
             let target = world.model.types[of].links[hop.link].target;
@@ -154,13 +153,21 @@ pub(super) fn linked(world: &World, of: TypeId, link: usize, row: &[Cell]) -> Ve
     }
 }
 
-/// Does the column compare regardless of case? The random tables give it to one of their column types.
-pub(super) fn is_nocase(world: &World, of: TypeId, column: &str) -> bool {
-    world.nocase.contains(&(world.model.types[of].table.clone(), column.to_owned()))
+/// How the values of a column are compared.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) enum Collation {
+    /// By code points.
+    Plain,
+    /// Regardless of the case of ASCII letters.
+    NoCase,
+    /// As numbers, also where they come as text.
+    Number,
+    /// By the place among these texts.
+    Rank(Vec<String>),
 }
 
-/// SQLite's order: numbers, texts, bytes. Null is not compared.
-pub(super) fn compare(a: &Cell, b: &Cell, nocase: bool) -> Ordering {
+/// Numbers, texts, bytes: SQLite's order of what is of different classes. Null is not compared.
+pub(super) fn compare(a: &Cell, b: &Cell, collation: &Collation) -> Ordering {
     let class = |cell: &Cell| match cell {
         Cell::Null | Cell::List(_) => 0,
         Cell::Integer(_) | Cell::Real(_) => 1,
@@ -172,20 +179,51 @@ pub(super) fn compare(a: &Cell, b: &Cell, nocase: bool) -> Ordering {
         reason = "the random worlds have no integers beside reals that are this large"
     )]
     let as_real = |integer: i64| integer as f64;
+    if *collation == Collation::Number
+        && let (Some(a), Some(b)) = (hundredths(a), hundredths(b))
+    {
+        return a.cmp(&b);
+    }
     match (a, b) {
         (Cell::Integer(a), Cell::Integer(b)) => a.cmp(b),
         (Cell::Real(a), Cell::Real(b)) => a.total_cmp(b),
         (Cell::Integer(a), Cell::Real(b)) => as_real(*a).total_cmp(b),
         (Cell::Real(a), Cell::Integer(b)) => a.total_cmp(&as_real(*b)),
-        (Cell::Text(a), Cell::Text(b)) if nocase => a.to_ascii_lowercase().cmp(&b.to_ascii_lowercase()),
-        (Cell::Text(a), Cell::Text(b)) => a.cmp(b),
+        (Cell::Text(a), Cell::Text(b)) => match collation {
+            Collation::NoCase => a.to_ascii_lowercase().cmp(&b.to_ascii_lowercase()),
+            Collation::Rank(texts) => {
+                let rank = |text: &String| texts.iter().position(|known| known == text);
+                rank(a).cmp(&rank(b))
+            }
+            // Infinity is after every date.
+            _ if a == "infinity" || b == "infinity" => (a == "infinity").cmp(&(b == "infinity")),
+            _ => a.cmp(b),
+        },
         (Cell::Blob(a), Cell::Blob(b)) => a.cmp(b),
         _ => class(a).cmp(&class(b)),
     }
 }
 
+/// A number in hundredths; none for what is no number.
+pub(super) fn hundredths(cell: &Cell) -> Option<i128> {
+    let text = match cell {
+        Cell::Integer(value) => return Some(i128::from(*value) * 100),
+        Cell::Real(value) => value.to_string(),
+        Cell::Text(text) => text.clone(),
+        _ => return None,
+    };
+    let (sign, digits) = text.strip_prefix('-').map_or((1, text.as_str()), |digits| (-1, digits));
+    let (whole, fraction) = digits.split_once('.').unwrap_or((digits, ""));
+    if fraction.len() > 2 {
+        return None;
+    }
+    let whole: i128 = whole.parse().ok()?;
+    let fraction: i128 = format!("{fraction:0<2}").parse().ok()?;
+    Some(sign * (whole * 100 + fraction))
+}
+
 /// What a test says of a cell.
-pub(super) fn test_cell(cell: &Cell, test: &Test, nocase: bool) -> Option<bool> {
+pub(super) fn test_cell(cell: &Cell, test: &Test, collation: &Collation) -> Option<bool> {
     let constant = |operand: &Operand| match operand {
         Operand::Constant(cell) => cell.clone(),
         Operand::Parameter(_) => unreachable!("the oracle states values, not parameters"),
@@ -205,7 +243,7 @@ pub(super) fn test_cell(cell: &Cell, test: &Test, nocase: bool) -> Option<bool> 
                 return None;
             }
             let cell = fold(cell, *ignore_case);
-            let folded = nocase && !ignore_case;
+            let folded = if *ignore_case { &Collation::Plain } else { collation };
             return Some(items.iter().any(|item| compare(&cell, &fold(item, *ignore_case), folded).is_eq()));
         }
         _ if *cell == Cell::Null => return None,
@@ -213,8 +251,8 @@ pub(super) fn test_cell(cell: &Cell, test: &Test, nocase: bool) -> Option<bool> 
     }
     match test {
         Test::Compare { comparison, operand, ignore_case } => {
-            let order =
-                compare(&fold(cell, *ignore_case), &fold(&constant(operand), *ignore_case), nocase && !ignore_case);
+            let collation = if *ignore_case { &Collation::Plain } else { collation };
+            let order = compare(&fold(cell, *ignore_case), &fold(&constant(operand), *ignore_case), collation);
             Some(match comparison {
                 Comparison::Eq => order.is_eq(),
                 Comparison::Ne => order.is_ne(),

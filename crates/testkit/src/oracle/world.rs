@@ -1,17 +1,22 @@
-//! A random database: tables with all kinds of keys, links and values, and their rows read back as they are stored.
+//! A random database: tables with all kinds of keys, links and values, and their rows read back as they are stored, by
+//! statements of the testkit's own.
 
-use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use base64::Engine as _;
 use puente_core::access::{TypeView, View};
-use puente_core::model::{self, Model};
+use puente_core::catalog::Engine;
+use puente_core::model::{self, Kind, Model};
 use puente_core::project;
-use puente_core::value::Cell;
+use puente_core::sql::{Dialect, Mariadb, Postgres, Sqlite};
+use puente_core::value::{Cell, Scalar};
+use puente_sources::Source;
 use rand::RngExt as _;
 use rusqlite::Connection;
 
 use super::ask::Random;
-use super::rule;
+use super::rule::{self, Collation};
+use crate::database::Database;
 
 /// A random database and what is in it.
 #[derive(Debug)]
@@ -20,14 +25,17 @@ pub struct World {
     pub model: Arc<Model>,
     /// Rows per type, in the order of the rows' storage; cells in the order of the type's columns.
     pub rows: Vec<Vec<Vec<Cell>>>,
-    /// The file.
-    pub file: PathBuf,
-    /// Tables and columns that compare regardless of case.
-    pub(super) nocase: Vec<(String, String)>,
+    /// The database.
+    pub database: Database,
+    /// How each column is compared, by type.
+    collations: Vec<Vec<Collation>>,
 }
 
-/// Types of columns beside keys, each with values that are stored in it. Some values do not fit their type.
-const COLUMNS: &[(&str, &[&str])] = &[
+/// A type of columns beside keys, with values that are stored in it. `@` stands for the column's name.
+type Domain = (&'static str, &'static [&'static str]);
+
+/// SQLite's, some of whose values do not fit their type.
+const SQLITE: &[Domain] = &[
     ("integer", &["1", "2", "2", "3", "-5", "null", "null", "'misfit'"]),
     ("bigint", &["9007199254740993", "-1", "0", "9223372036854775807", "null"]),
     ("text", &["'a'", "'A'", "'ab'", "'b%'", "'Ümlaut'", "''", "'a_b'", "null", "'50% off'"]),
@@ -42,33 +50,112 @@ const COLUMNS: &[(&str, &[&str])] = &[
     ("text check (@ in ('new', 'in use', 'done'))", &["'new'", "'in use'", "'done'", "null"]),
 ];
 
+/// PostgreSQL's. Text is in the one collation whose order the oracle knows.
+const POSTGRES: &[Domain] = &[
+    ("integer", &["1", "2", "2", "3", "-5", "null"]),
+    ("smallint", &["1", "2", "-3", "null"]),
+    ("bigint", &["9007199254740993", "-1", "0", "9223372036854775807", "null"]),
+    (
+        "text collate \"C\"",
+        &["'a'", "'A'", "'ab'", "'b%'", "'Ümlaut'", "''", "'a_b'", "null", "'50% off'", "'a\\\"b{,}'"],
+    ),
+    ("varchar(20) collate \"C\" not null default 'x'", &["'x'", "'y'", "'X'", "'xy'"]),
+    ("double precision", &["0.5", "-1.25", "3.0", "1e10", "null"]),
+    ("real", &["0.5", "-1.25", "0.1", "null"]),
+    ("numeric(8,2)", &["1.50", "2", "10.25", "-0.5", "null"]),
+    ("boolean", &["false", "true", "true", "null"]),
+    ("date", &["'2026-01-31'", "'2026-02-01'", "'2025-12-31'", "null", "'infinity'"]),
+    ("timestamp", &["'2026-01-31 10:00:00'", "'2026-01-31 09:59:59.5'", "null"]),
+    ("timestamptz", &["'2026-01-31 10:00:00+00'", "'2026-02-01 00:30:00+01'", "null"]),
+    ("time", &["'08:30:00'", "'23:59:59.25'", "null"]),
+    ("uuid", &["'11111111-1111-4111-8111-111111111111'", "'a0000000-0000-4000-8000-a0000000000b'", "null"]),
+    ("bytea", &["'\\x00ff'", "'\\x'", "'\\x0a'", "null"]),
+    ("mood", &["'new'", "'in use'", "'done'", "null"]),
+    ("percent", &["0", "50", "100", "null"]),
+    ("text check (@ in ('new', 'in use', 'done')) collate \"C\"", &["'new'", "'in use'", "'done'", "null"]),
+    ("integer[]", &["'{1,2}'", "'{}'", "'{2,null,3}'", "null"]),
+    ("text[] collate \"C\"", &["'{a,b}'", "'{}'", "'{\"a b\",null}'", "null"]),
+    ("inet", &["'10.0.0.1'", "'10.0.0.0/8'", "null"]),
+];
+
+/// What PostgreSQL's worlds need before their tables. The order of the enum's values is not that of their texts.
+const POSTGRES_TYPES: &str = "create type mood as enum ('new', 'in use', 'done');\n\
+                              create domain percent as integer check (value between 0 and 100);\n";
+
+/// MariaDB's. Text is in a collation by code points that does not pad.
+const MARIADB: &[Domain] = &[
+    ("int", &["1", "2", "2", "3", "-5", "null"]),
+    ("bigint", &["9007199254740993", "-1", "0", "9223372036854775807", "null"]),
+    ("bigint unsigned", &["18446744073709551615", "0", "7", "null"]),
+    (
+        "varchar(20) collate utf8mb4_nopad_bin",
+        &["'a'", "'A'", "'ab'", "'b%'", "'Ümlaut'", "''", "'a_b'", "null", "'50% off'"],
+    ),
+    ("varchar(20) collate utf8mb4_nopad_bin not null default 'x'", &["'x'", "'y'", "'X'", "'xy'"]),
+    ("text character set latin1 collate latin1_nopad_bin", &["'a'", "'Ä'", "'ä b'", "null"]),
+    ("double", &["0.5", "-1.25", "3.0", "1e10", "null"]),
+    ("float", &["0.5", "-1.25", "null"]),
+    ("decimal(8,2)", &["1.50", "2", "10.25", "-0.5", "null"]),
+    ("boolean", &["0", "1", "1", "null"]),
+    ("date", &["'2026-01-31'", "'2026-02-01'", "'2025-12-31'", "null"]),
+    ("datetime(6)", &["'2026-01-31 10:00:00'", "'2026-01-31 09:59:59.5'", "null"]),
+    ("timestamp(6) null", &["'2026-01-31 10:00:00'", "'2026-01-31 23:30:00.25'", "null"]),
+    ("time(6)", &["'08:30:00'", "'23:59:59.25'", "'30:00:00'", "null"]),
+    ("uuid", &["'11111111-1111-4111-8111-111111111111'", "'a0000000-0000-4000-8000-a0000000000b'", "null"]),
+    ("varbinary(10)", &["x'00ff'", "x''", "x'0a'", "null"]),
+    ("enum('new', 'in use', 'done') collate utf8mb4_nopad_bin", &["'new'", "'in use'", "'done'", "null"]),
+    ("bit(1)", &["b'0'", "b'1'", "null"]),
+];
+
 impl World {
-    /// Makes a world in a folder.
+    /// Makes a world.
     ///
     /// # Panics
-    /// Where SQLite or the survey refuses it: a mistake of the test.
-    pub fn random(random: &mut Random, folder: &Path) -> World {
-        let sql = script(random);
-        let file = folder.join("world.db");
-        let connection = Connection::open(&file).expect("a new file");
-        // References that lead nowhere are part of real databases.
-        connection.execute_batch("pragma foreign_keys = off").expect("a pragma");
-        connection.execute_batch(&sql).unwrap_or_else(|error| panic!("{error}\n{sql}"));
-        let project = project::read("[source.world]\nurl = \"sqlite:world.db\"\n", &|_| None).expect("a project");
-        let survey = puente_sources::survey(&project.source, folder).expect("the world can be surveyed");
+    /// Where the database or the survey refuses it: a mistake of the test.
+    pub fn random(random: &mut Random, engine: Engine) -> World {
+        let database = Database::empty(engine);
+        let script = Script { random: &mut *random, engine }.text();
+        database.execute(&script);
+        let settings = database.settings("connections = 2\n");
+        let survey = puente_sources::survey(&settings, database.folder()).expect("the world can be surveyed");
         assert!(survey.notices.is_empty(), "{:?}", survey.notices);
+        let text = format!("[source.test]\nurl = \"{}\"\n", database.url);
+        let project = project::read(&text, &|_| None).expect("a project");
         let mut model = model::build(&survey.catalog, &project).expect("a model");
         // Worlds are small; a table that counts as large is read by another technique where an index is missing.
         for t in &mut model.types {
             t.small = random.random_bool(0.7);
         }
         let model = Arc::new(model);
-        let rows = model.types.iter().map(|t| read(&connection, t)).collect();
-        let nocase = survey.catalog.tables.iter().flat_map(|table| {
-            let columns = table.columns.iter().filter(|column| column.collation.is_some());
-            columns.map(|column| (table.name.clone(), column.name.clone()))
-        });
-        World { model, rows, file, nocase: nocase.collect() }
+        let rows = model.types.iter().map(|t| read(&database, t)).collect();
+        let collation = |column: &model::Column| match column.kind {
+            Kind::Scalar(Scalar::Decimal | Scalar::BigInt) => Collation::Number,
+            Kind::Enum(id) if engine == Engine::Postgres && column.cast.as_deref() != Some("text") => {
+                Collation::Rank(model.enums[id].values.iter().map(|(_, text)| text.clone()).collect())
+            }
+            _ if column.collation.as_deref() == Some("NOCASE") => Collation::NoCase,
+            _ => Collation::Plain,
+        };
+        let collations = model.types.iter().map(|t| t.columns.iter().map(collation).collect()).collect();
+        World { model, rows, database, collations }
+    }
+
+    /// The source of it.
+    ///
+    /// # Panics
+    /// Where it cannot be opened.
+    pub fn source(&self) -> Source {
+        Source::open(&self.database.settings("connections = 1\n"), self.database.folder()).expect("a source")
+    }
+
+    /// How a column is compared.
+    pub(super) fn collation(&self, of: usize, column: usize) -> &Collation {
+        &self.collations[of][column]
+    }
+
+    /// Are nulls before everything else, where nothing is said?
+    pub(super) fn nulls_are_smallest(&self) -> bool {
+        self.database.engine != Engine::Postgres
     }
 
     /// A random role's view of it.
@@ -94,11 +181,20 @@ impl World {
     }
 }
 
-fn read(connection: &Connection, t: &model::Type) -> Vec<Vec<Cell>> {
-    let columns: Vec<String> = t.columns.iter().map(|column| format!("\"{}\"", column.name)).collect();
+fn read(database: &Database, t: &model::Type) -> Vec<Vec<Cell>> {
+    match database.engine {
+        Engine::Sqlite => read_classes(database, t),
+        Engine::Postgres | Engine::Mariadb => read_texts(database, t),
+    }
+}
+
+/// SQLite's rows, with the storage classes that they have.
+fn read_classes(database: &Database, t: &model::Type) -> Vec<Vec<Cell>> {
+    let connection = Connection::open(database.file()).expect("the file");
+    let columns: Vec<String> = t.columns.iter().map(|column| Sqlite.quote(&column.name)).collect();
     let order = if t.row_number { " order by rowid" } else { "" };
-    let mut statement =
-        connection.prepare(&format!("select {} from \"{}\"{order}", columns.join(", "), t.table)).expect("readable");
+    let text = format!("select {} from {}{order}", columns.join(", "), Sqlite.quote(&t.table));
+    let mut statement = connection.prepare(&text).expect("readable");
     let mut rows = statement.query([]).expect("readable");
     let mut found = Vec::new();
     while let Some(row) = rows.next().expect("readable") {
@@ -114,6 +210,67 @@ fn read(connection: &Connection, t: &model::Type) -> Vec<Vec<Cell>> {
     found
 }
 
+/// A server's rows, every value made text by the server and then read by its type.
+fn read_texts(database: &Database, t: &model::Type) -> Vec<Vec<Cell>> {
+    let (dialect, postgres): (&dyn Dialect, bool) =
+        if database.engine == Engine::Postgres { (&Postgres, true) } else { (&Mariadb, false) };
+    let columns: Vec<String> = t
+        .columns
+        .iter()
+        .map(|column| {
+            let name = dialect.quote(&column.name);
+            match (column.kind, postgres) {
+                (Kind::Scalar(Scalar::Bytes), true) => format!("encode({name}, 'base64')"),
+                (Kind::Scalar(Scalar::Bytes), false) => format!("to_base64({name})"),
+                (Kind::Scalar(Scalar::DateTime), true) => format!("({name} at time zone 'UTC')::text"),
+                (Kind::List(_), true) => format!("to_json({name})::text"),
+                (_, true) => format!("{name}::text"),
+                (Kind::Scalar(Scalar::Boolean), false) => format!("{name} + 0"),
+                (_, false) => format!("convert({name} using utf8mb4)"),
+            }
+        })
+        .collect();
+    let order = if postgres { " order by ctid" } else { "" };
+    let text = format!("select {} from {}{order}", columns.join(", "), dialect.quote(&t.relation));
+    let cell =
+        |column: &model::Column, text: Option<String>| text.map_or(Cell::Null, |text| read_text(column.kind, text));
+    let rows = database.query(&text);
+    rows.into_iter().map(|row| t.columns.iter().zip(row).map(|(column, text)| cell(column, text)).collect()).collect()
+}
+
+fn read_text(kind: Kind, text: String) -> Cell {
+    let scalar = match kind {
+        Kind::Enum(_) => return Cell::Text(text),
+        Kind::List(scalar) => {
+            let items: Vec<serde_json::Value> = serde_json::from_str(&text).expect("JSON");
+            let item = |item: serde_json::Value| match item {
+                serde_json::Value::Null => Cell::Null,
+                serde_json::Value::String(text) => read_text(Kind::Scalar(scalar), text),
+                other => read_text(Kind::Scalar(scalar), other.to_string()),
+            };
+            return Cell::List(items.into_iter().map(item).collect());
+        }
+        Kind::Scalar(scalar) => scalar,
+    };
+    // Six digits of a second are shown where the column has room for them.
+    let trimmed = |text: String| {
+        if text.contains('.') { text.trim_end_matches('0').trim_end_matches('.').to_owned() } else { text }
+    };
+    match scalar {
+        Scalar::Boolean => Cell::Integer(i64::from(text == "true" || text == "1")),
+        Scalar::Int => Cell::Integer(text.parse().expect("an integer")),
+        Scalar::BigInt => text.parse().map_or(Cell::Text(text), Cell::Integer),
+        Scalar::Float => Cell::Real(text.parse().expect("a number")),
+        Scalar::Bytes => {
+            let text = text.replace('\n', "");
+            Cell::Blob(base64::engine::general_purpose::STANDARD.decode(text).expect("base64"))
+        }
+        Scalar::DateTime => Cell::Text(format!("{}Z", trimmed(text))),
+        Scalar::LocalDateTime | Scalar::Time => Cell::Text(trimmed(text)),
+        _ => Cell::Text(text),
+    }
+}
+
 /// How a random table is identified.
 #[derive(Clone, Copy, PartialEq)]
 enum KeyKind {
@@ -123,97 +280,159 @@ enum KeyKind {
     None,
 }
 
-fn script(random: &mut Random) -> String {
-    let count = random.random_range(2..=4);
-    let kinds: Vec<KeyKind> = (0..count)
-        .map(|at| match random.random_range(0..10) {
-            _ if at == 0 => KeyKind::Integer,
-            0..=5 => KeyKind::Integer,
-            6 => KeyKind::Text,
-            7 | 8 => KeyKind::Composite,
-            _ => KeyKind::None,
-        })
-        .collect();
-    let mut sql = String::new();
-    for (at, kind) in kinds.iter().enumerate() {
-        sql.push_str(&table(random, at, *kind, &kinds));
-    }
-    if random.random_bool(0.7) {
-        sql.push_str(&join_table(random, &kinds));
-    }
-    sql
+/// Writes the statements of a world.
+struct Script<'r> {
+    random: &'r mut Random,
+    engine: Engine,
 }
 
-fn table(random: &mut Random, at: usize, kind: KeyKind, kinds: &[KeyKind]) -> String {
-    let name = format!("thing{at}s");
-    let mut columns = Vec::new();
-    let mut values: Vec<Vec<String>> = Vec::new();
-    let rows = random.random_range(0..=24);
-    match kind {
-        KeyKind::Integer => columns.push("id integer primary key".to_owned()),
-        KeyKind::Text => columns.push("id text not null primary key".to_owned()),
-        KeyKind::Composite => columns.extend(["a integer not null".to_owned(), "b text not null".to_owned()]),
-        KeyKind::None => {}
-    }
-    for row in 0..rows {
-        values.push(match kind {
-            KeyKind::Integer => vec![(row * 3 % 29 + 1).to_string()],
-            KeyKind::Text => vec![format!("'k{row}'")],
-            KeyKind::Composite => vec![(row % 4).to_string(), format!("'b{}'", row / 4)],
-            KeyKind::None => vec![],
-        });
-    }
-    let extra = random.random_range(1..=5);
-    for number in 0..extra {
-        let (declared, domain) = COLUMNS[random.random_range(0..COLUMNS.len())];
-        let column = format!("c{number}");
-        columns.push(format!("{column} {}", declared.replace('@', &column)));
-        for row in &mut values {
-            row.push(domain[random.random_range(0..domain.len())].to_owned());
+impl Script<'_> {
+    fn text(mut self) -> String {
+        let count = self.random.random_range(2..=4);
+        let kinds: Vec<KeyKind> = (0..count)
+            .map(|at| match self.random.random_range(0..10) {
+                _ if at == 0 => KeyKind::Integer,
+                0..=5 => KeyKind::Integer,
+                6 => KeyKind::Text,
+                7 | 8 => KeyKind::Composite,
+                // MariaDB promises no order of rows that have no key.
+                _ if self.engine == Engine::Mariadb => KeyKind::Composite,
+                _ => KeyKind::None,
+            })
+            .collect();
+        let mut sql = String::new();
+        if self.engine == Engine::Postgres {
+            sql.push_str(POSTGRES_TYPES);
         }
-    }
-    // References to tables with an integer key, itself included; some lead nowhere, some are null.
-    let targets: Vec<usize> = (0..kinds.len()).filter(|target| kinds[*target] == KeyKind::Integer).collect();
-    for number in 0..random.random_range(0..=2) {
-        let target = targets[random.random_range(0..targets.len())];
-        columns.push(format!("ref{number}_id integer references thing{target}s"));
-        for row in &mut values {
-            row.push(if random.random_bool(0.2) { "null".to_owned() } else { random.random_range(1..=30).to_string() });
+        for (at, kind) in kinds.iter().enumerate() {
+            sql.push_str(&self.table(at, *kind, &kinds));
         }
-    }
-    let mut tail = Vec::new();
-    if kind == KeyKind::Composite {
-        tail.push("primary key (a, b)".to_owned());
-    }
-    let without_rowid = kind == KeyKind::Composite && random.random_bool(0.5);
-    let body = columns.iter().chain(&tail).cloned().collect::<Vec<_>>().join(", ");
-    let mut sql = format!("create table {name} ({body}){};\n", if without_rowid { " without rowid" } else { "" });
-    for row in values.iter().filter(|row| !row.is_empty()) {
-        sql.push_str(&format!("insert into {name} values ({});\n", row.join(", ")));
-    }
-    if random.random_bool(0.5) {
-        sql.push_str(&format!("create index {name}_index on {name} (c0);\n"));
-    }
-    sql
-}
-
-fn join_table(random: &mut Random, kinds: &[KeyKind]) -> String {
-    let targets: Vec<usize> = (0..kinds.len()).filter(|target| kinds[*target] == KeyKind::Integer).collect();
-    let [one, other] = [0; 2].map(|_| targets[random.random_range(0..targets.len())]);
-    let with_edge = random.random_bool(0.7);
-    let edge = if with_edge { ", position integer, c1 text" } else { "" };
-    let mut sql = format!(
-        "create table pairs (left_id integer not null references thing{one}s, right_id integer not null references \
-         thing{other}s{edge}, primary key (left_id, right_id)) without rowid;\n"
-    );
-    for _ in 0..random.random_range(0..=50) {
-        let (left, right) = (random.random_range(1..=30), random.random_range(1..=30));
-        let edge = if with_edge {
-            format!(", {}, 'e{}'", random.random_range(0..4), random.random_range(0..3))
-        } else {
-            String::new()
+        if self.random.random_bool(0.7) {
+            sql.push_str(&self.join_table(&kinds));
+        }
+        // A table may refer to one that is made after it.
+        let (later, first): (Vec<&str>, Vec<&str>) = sql.lines().partition(|line| line.starts_with("alter "));
+        let checks = |on: u8| {
+            if self.engine == Engine::Mariadb { format!("set foreign_key_checks = {on};\n") } else { String::new() }
         };
-        sql.push_str(&format!("insert or ignore into pairs values ({left}, {right}{edge});\n"));
+        format!("{}\n{}{}\n{}", first.join("\n"), checks(0), later.join("\n"), checks(1))
     }
-    sql
+
+    fn domains(&self) -> &'static [Domain] {
+        match self.engine {
+            Engine::Sqlite => SQLITE,
+            Engine::Postgres => POSTGRES,
+            Engine::Mariadb => MARIADB,
+        }
+    }
+
+    /// Text of a key, in the collation whose order the oracle knows.
+    fn key_text(&self) -> &'static str {
+        match self.engine {
+            Engine::Sqlite => "text",
+            Engine::Postgres => "text collate \"C\"",
+            Engine::Mariadb => "varchar(20) collate utf8mb4_nopad_bin",
+        }
+    }
+
+    /// A reference: some lead nowhere, which servers only allow where the key is not enforced.
+    fn reference(&self, column: &str, target: usize) -> (String, String) {
+        match self.engine {
+            Engine::Sqlite => (format!("{column} integer references thing{target}s"), String::new()),
+            _ => (format!("{column} integer"), format!("foreign key ({column}) references thing{target}s (id)")),
+        }
+    }
+
+    fn table(&mut self, at: usize, kind: KeyKind, kinds: &[KeyKind]) -> String {
+        let name = format!("thing{at}s");
+        let mut columns = Vec::new();
+        let mut values: Vec<Vec<String>> = Vec::new();
+        let mut tail: Vec<String> = Vec::new();
+        let rows = self.random.random_range(0..=24);
+        match kind {
+            KeyKind::Integer => columns.push("id integer primary key".to_owned()),
+            KeyKind::Text => columns.push(format!("id {} not null primary key", self.key_text())),
+            KeyKind::Composite => {
+                columns.extend(["a integer not null".to_owned(), format!("b {} not null", self.key_text())]);
+                tail.push("primary key (a, b)".to_owned());
+            }
+            KeyKind::None => {}
+        }
+        for row in 0..rows {
+            values.push(match kind {
+                KeyKind::Integer => vec![(row * 3 % 29 + 1).to_string()],
+                KeyKind::Text => vec![format!("'k{row}'")],
+                KeyKind::Composite => vec![(row % 4).to_string(), format!("'b{}'", row / 4)],
+                KeyKind::None => vec![],
+            });
+        }
+        for number in 0..self.random.random_range(1..=5) {
+            let domains = self.domains();
+            let (declared, domain) = domains[self.random.random_range(0..domains.len())];
+            let column = format!("c{number}");
+            columns.push(format!("{column} {}", declared.replace('@', &column)));
+            for row in &mut values {
+                row.push(domain[self.random.random_range(0..domain.len())].to_owned());
+            }
+        }
+        let mut references = Vec::new();
+        // References to tables with an integer key, itself included; some lead nowhere, some are null.
+        let targets: Vec<usize> = (0..kinds.len()).filter(|target| kinds[*target] == KeyKind::Integer).collect();
+        for number in 0..self.random.random_range(0..=2) {
+            let target = targets[self.random.random_range(0..targets.len())];
+            let (column, constraint) = self.reference(&format!("ref{number}_id"), target);
+            columns.push(column);
+            references.push(constraint);
+            for row in &mut values {
+                let is_null = self.random.random_bool(0.2);
+                row.push(if is_null { "null".to_owned() } else { self.random.random_range(1..=30).to_string() });
+            }
+        }
+        let without_rowid = kind == KeyKind::Composite && self.engine == Engine::Sqlite && self.random.random_bool(0.5);
+        let body = columns.iter().chain(&tail).cloned().collect::<Vec<_>>().join(", ");
+        let mut sql = format!("create table {name} ({body}){};\n", if without_rowid { " without rowid" } else { "" });
+        for row in values.iter().filter(|row| !row.is_empty()) {
+            sql.push_str(&format!("insert into {name} values ({});\n", row.join(", ")));
+        }
+        sql.push_str(&self.unenforced(&name, &references));
+        if self.random.random_bool(0.5) && self.engine == Engine::Sqlite {
+            sql.push_str(&format!("create index {name}_index on {name} (c0);\n"));
+        }
+        sql
+    }
+
+    /// Foreign keys added after the rows, without a look at them: real databases have such, too.
+    fn unenforced(&self, table: &str, constraints: &[String]) -> String {
+        let mut sql = String::new();
+        for constraint in constraints.iter().filter(|constraint| !constraint.is_empty()) {
+            let unchecked = if self.engine == Engine::Postgres { " not valid" } else { "" };
+            sql.push_str(&format!("alter table {table} add {constraint}{unchecked};\n"));
+        }
+        sql
+    }
+
+    fn join_table(&mut self, kinds: &[KeyKind]) -> String {
+        let targets: Vec<usize> = (0..kinds.len()).filter(|target| kinds[*target] == KeyKind::Integer).collect();
+        let [one, other] = [0; 2].map(|_| targets[self.random.random_range(0..targets.len())]);
+        let with_edge = self.random.random_bool(0.7);
+        let text = self.key_text();
+        let edge = if with_edge { format!(", position integer, c1 {text}") } else { String::new() };
+        let [(left, left_key), (right, right_key)] =
+            [self.reference("left_id", one), self.reference("right_id", other)];
+        let tail = if self.engine == Engine::Sqlite { " without rowid" } else { "" };
+        let mut sql = format!("create table pairs ({left}, {right}{edge}, primary key (left_id, right_id)){tail};\n");
+        let mut seen = std::collections::HashSet::new();
+        for _ in 0..self.random.random_range(0..=50) {
+            let pair = (self.random.random_range(1..=30), self.random.random_range(1..=30));
+            let edge = if with_edge {
+                format!(", {}, 'e{}'", self.random.random_range(0..4), self.random.random_range(0..3))
+            } else {
+                String::new()
+            };
+            if seen.insert(pair) {
+                sql.push_str(&format!("insert into pairs values ({}, {}{edge});\n", pair.0, pair.1));
+            }
+        }
+        sql + &self.unenforced("pairs", &[left_key, right_key])
+    }
 }

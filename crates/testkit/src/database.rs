@@ -1,0 +1,192 @@
+//! Databases for tests, on every engine: made empty, filled by statements, gone with their server.
+
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU32, Ordering};
+
+use mysql_async::prelude::Queryable as _;
+use puente_core::catalog::Engine;
+use puente_core::project::{self, SourceSettings};
+use tempfile::TempDir;
+
+use crate::servers::{self, Server};
+
+/// A database of one's own.
+#[derive(Debug)]
+pub struct Database {
+    /// Its kind.
+    pub engine: Engine,
+    /// Its address, as the project file has it.
+    pub url: String,
+    folder: TempDir,
+}
+
+impl Database {
+    /// An empty database.
+    ///
+    /// # Panics
+    /// Where the server does not make one.
+    pub fn empty(engine: Engine) -> Self {
+        let folder = tempfile::tempdir().expect("a folder");
+        let url = match engine {
+            Engine::Sqlite => "sqlite:test.db".to_owned(),
+            Engine::Postgres => create(servers::postgres()),
+            Engine::Mariadb => create(servers::mariadb()),
+        };
+        if engine == Engine::Sqlite {
+            rusqlite::Connection::open(folder.path().join("test.db"))
+                .and_then(|connection| connection.execute_batch("create table t (x); drop table t"))
+                .expect("a file");
+        }
+        Database { engine, url, folder }
+    }
+
+    /// An empty database on a server of one's own.
+    ///
+    /// # Panics
+    /// Where the server does not make one.
+    pub fn on(server: &Server) -> Self {
+        let engine = if server.address.starts_with("postgres") { Engine::Postgres } else { Engine::Mariadb };
+        Database { engine, url: create(server), folder: tempfile::tempdir().expect("a folder") }
+    }
+
+    /// What the project file says of it, with more lines of `[source.test]`.
+    ///
+    /// # Panics
+    /// Where the lines are wrong.
+    pub fn settings(&self, lines: &str) -> SourceSettings {
+        let text = format!("[source.test]\nurl = \"{}\"\n{lines}", self.url);
+        project::read(&text, &|_| None).unwrap_or_else(|mistakes| panic!("{mistakes:?}")).source
+    }
+
+    /// The folder from which relative paths count.
+    pub fn folder(&self) -> &Path {
+        self.folder.path()
+    }
+
+    /// The file of a SQLite database.
+    pub fn file(&self) -> PathBuf {
+        self.folder.path().join("test.db")
+    }
+
+    /// Runs statements, one after the other.
+    ///
+    /// # Panics
+    /// Where one is wrong.
+    pub fn execute(&self, sql: &str) {
+        match self.engine {
+            Engine::Sqlite => {
+                let connection = rusqlite::Connection::open(self.file()).expect("the file");
+                // References that lead nowhere are part of real databases.
+                connection.execute_batch("pragma foreign_keys = off").expect("a pragma");
+                connection.execute_batch(sql).unwrap_or_else(|error| panic!("{error}\n{sql}"));
+            }
+            Engine::Postgres => block_on(async {
+                let client =
+                    puente_sources::postgres::connect(&self.settings(""), self.folder()).await.expect("a client");
+                client.batch_execute(sql).await.unwrap_or_else(|error| panic!("{error:?}\n{sql}"));
+            }),
+            Engine::Mariadb => block_on(async {
+                let mut session =
+                    puente_sources::mariadb::connect(&self.settings(""), self.folder()).await.expect("a client");
+                for statement in sql.split(";\n").map(str::trim).filter(|statement| !statement.is_empty()) {
+                    session.query_drop(statement).await.unwrap_or_else(|error| panic!("{error}\n{statement}"));
+                }
+                let _ = session.disconnect().await;
+            }),
+        }
+    }
+
+    /// The rows of a query, every value as text.
+    ///
+    /// # Panics
+    /// Where it is wrong.
+    pub fn query(&self, sql: &str) -> Vec<Vec<Option<String>>> {
+        match self.engine {
+            Engine::Sqlite => {
+                let connection = rusqlite::Connection::open(self.file()).expect("the file");
+                let mut statement = connection.prepare(sql).unwrap_or_else(|error| panic!("{error}\n{sql}"));
+                let width = statement.column_count();
+                let rows = statement.query_map([], |row| (0..width).map(|at| row.get(at)).collect());
+                rows.and_then(Iterator::collect).unwrap_or_else(|error| panic!("{error}\n{sql}"))
+            }
+            Engine::Postgres => block_on(async {
+                let client =
+                    puente_sources::postgres::connect(&self.settings(""), self.folder()).await.expect("a client");
+                let messages = client.simple_query(sql).await.unwrap_or_else(|error| panic!("{error:?}\n{sql}"));
+                let rows = messages.into_iter().filter_map(|message| match message {
+                    tokio_postgres::SimpleQueryMessage::Row(row) => {
+                        Some((0..row.len()).map(|at| row.get(at).map(str::to_owned)).collect())
+                    }
+                    _ => None,
+                });
+                rows.collect()
+            }),
+            Engine::Mariadb => block_on(async {
+                let mut session =
+                    puente_sources::mariadb::connect(&self.settings(""), self.folder()).await.expect("a client");
+                let rows: Vec<mysql_async::Row> =
+                    session.query(sql).await.unwrap_or_else(|error| panic!("{error}\n{sql}"));
+                let _ = session.disconnect().await;
+                // The text protocol: every value comes as its digits or its text.
+                let text = |value: mysql_async::Value| match value {
+                    mysql_async::Value::NULL => None,
+                    mysql_async::Value::Bytes(bytes) => Some(String::from_utf8_lossy(&bytes).into_owned()),
+                    other => Some(other.as_sql(true).trim_matches('\'').to_owned()),
+                };
+                rows.into_iter().map(|row| row.unwrap().into_iter().map(text).collect()).collect()
+            }),
+        }
+    }
+}
+
+/// Does a server take logins?
+pub(crate) fn answers(server: &Server) -> bool {
+    let settings = settings(server, maintenance(server));
+    let folder = Path::new(".");
+    if server.address.starts_with("postgres") {
+        block_on(async { puente_sources::postgres::connect(&settings, folder).await.is_ok() })
+    } else {
+        block_on(async { puente_sources::mariadb::connect(&settings, folder).await.is_ok() })
+    }
+}
+
+/// A database that every server has.
+fn maintenance(server: &Server) -> &'static str {
+    if server.address.starts_with("postgres") { "postgres" } else { "mysql" }
+}
+
+fn settings(server: &Server, database: &str) -> SourceSettings {
+    let text = format!("[source.test]\nurl = \"{}/{database}\"\n", server.address);
+    project::read(&text, &|_| None).expect("an address").source
+}
+
+/// Makes a database on a server; gives its address.
+fn create(server: &Server) -> String {
+    static NEXT: AtomicU32 = AtomicU32::new(1);
+    let number = NEXT.fetch_add(1, Ordering::Relaxed);
+    let name = format!("puente_test_{}_{number}", std::process::id());
+    let settings = settings(server, maintenance(server));
+    let folder = Path::new(".");
+    block_on(async {
+        if server.address.starts_with("postgres") {
+            let client = puente_sources::postgres::connect(&settings, folder).await.expect("a client");
+            client.batch_execute(&format!("create database {name}")).await.expect("a database");
+        } else {
+            let mut session = puente_sources::mariadb::connect(&settings, folder).await.expect("a client");
+            let text = format!("create database {name} character set utf8mb4");
+            session.query_drop(text).await.expect("a database");
+            let _ = session.disconnect().await;
+        }
+    });
+    format!("{}/{name}", server.address)
+}
+
+/// Runs something asynchronous, wherever the test runs.
+fn block_on<T: Send>(work: impl Future<Output = T> + Send) -> T {
+    std::thread::scope(|scope| {
+        let thread = scope.spawn(|| {
+            tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime").block_on(work)
+        });
+        thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+    })
+}
