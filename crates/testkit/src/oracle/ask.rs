@@ -7,6 +7,7 @@ use puente_core::value::{Cell, Scalar};
 use rand::RngExt as _;
 use serde_json::{Map, Value as Json, json};
 
+use super::summary::{Groups, Summary};
 use super::world::World;
 
 /// The source of randomness: seeded, repeatable.
@@ -49,6 +50,8 @@ pub(super) enum ListField {
     Edges(Vec<(String, EdgeField)>),
     PageInfo,
     TotalCount,
+    Summary(Summary),
+    Groups(Groups),
 }
 
 #[derive(Debug)]
@@ -129,9 +132,9 @@ pub fn random_ask(
     RandomAsk { roots, document: format!("{head} {{ {text} }}"), variables: drawing.variables }
 }
 
-struct Drawing<'a> {
-    random: &'a mut Random,
-    world: &'a World,
+pub(super) struct Drawing<'a> {
+    pub(super) random: &'a mut Random,
+    pub(super) world: &'a World,
     view: &'a View,
     cursors: &'a mut dyn FnMut(TypeId, &str, usize) -> Option<String>,
     declarations: Vec<String>,
@@ -143,12 +146,12 @@ const DIRECTIONS: &[&str] =
     &["ASC", "DESC", "ASC_NULLS_FIRST", "ASC_NULLS_LAST", "DESC_NULLS_FIRST", "DESC_NULLS_LAST"];
 
 impl Drawing<'_> {
-    fn key(&mut self) -> String {
+    pub(super) fn key(&mut self) -> String {
         self.keys += 1;
         format!("k{}", self.keys)
     }
 
-    fn columns(&self, of: TypeId) -> Vec<(usize, String)> {
+    pub(super) fn columns(&self, of: TypeId) -> Vec<(usize, String)> {
         self.view.columns(of).map(|(column, field)| (column, field.to_owned())).collect()
     }
 
@@ -157,12 +160,12 @@ impl Drawing<'_> {
         links.map(|(id, link)| (id, link.field.clone(), link.target)).collect()
     }
 
-    fn pick<T: Clone>(&mut self, from: &[T]) -> Option<T> {
+    pub(super) fn pick<T: Clone>(&mut self, from: &[T]) -> Option<T> {
         if from.is_empty() { None } else { Some(from[self.random.random_range(0..from.len())].clone()) }
     }
 
     /// A value in the document, or a variable that carries it.
-    fn write(&mut self, type_name: &str, json: Json, is_enum: bool) -> String {
+    pub(super) fn write(&mut self, type_name: &str, json: Json, is_enum: bool) -> String {
         if self.random.random_bool(0.35) {
             let name = format!("v{}", self.declarations.len());
             if self.random.random_bool(0.2) && !is_enum {
@@ -313,7 +316,16 @@ impl Drawing<'_> {
         for _ in 0..self.random.random_range(1..=2) {
             let key = self.key();
             let counts = self.view.type_view(of).is_some_and(|view| view.count);
-            match self.random.random_range(0..6) {
+            match self.random.random_range(0..8) {
+                6 if counts => {
+                    let (summary, inner) = self.summary(of);
+                    text.push_str(&format!("{key}: summary {{ {inner} }} "));
+                    fields.push((key, ListField::Summary(summary)));
+                }
+                7 if counts && let Some((groups, arguments, inner)) = self.groups(of) => {
+                    text.push_str(&format!("{key}: groups({arguments}) {{ {inner} }} "));
+                    fields.push((key, ListField::Groups(groups)));
+                }
                 0 if counts => {
                     text.push_str(&format!("{key}: totalCount "));
                     fields.push((key, ListField::TotalCount));

@@ -6,6 +6,7 @@
 mod ask;
 mod interpret;
 mod rule;
+mod summary;
 mod world;
 
 pub use ask::{Random, random_ask};

@@ -1,0 +1,342 @@
+//! Random summaries and groups of a list, and what they must be: all of a list's rows summed up, one obvious step at a
+//! time.
+
+use std::cmp::Ordering;
+
+use puente_core::catalog::Engine;
+use puente_core::model::{Kind, TypeId};
+use puente_core::value::{Cell, Scalar};
+use rand::RngExt as _;
+
+use super::ask::Drawing;
+use super::interpret::Interpreter;
+use super::rule::{Collation, compare, hundredths};
+use super::world::World;
+
+/// `summary { … }`: fields under their response keys.
+pub(super) type Summary = Vec<(String, SummaryField)>;
+
+#[derive(Debug)]
+pub(super) enum SummaryField {
+    Count,
+    Column { column: usize, words: Vec<(String, &'static str)> },
+}
+
+/// `groups(by: …) { key { … } summary { … } }`.
+#[derive(Debug)]
+pub(super) struct Groups {
+    by: Vec<(usize, &'static str)>,
+    order: Vec<(GroupValue, &'static str)>,
+    first: Option<usize>,
+    offset: usize,
+    /// Response key and column.
+    keys: Vec<(String, usize)>,
+    summary: Summary,
+}
+
+#[derive(Debug, Clone, PartialEq)]
+enum GroupValue {
+    Count,
+    Key(usize),
+    Function(usize, &'static str),
+}
+
+/// What may be asked of a column: the functions whose result does not hang on the order of additions.
+fn words(world: &World, of: TypeId, column: usize) -> Vec<&'static str> {
+    let c = &world.model.types[of].columns[column];
+    let Kind::Scalar(scalar) = c.kind else { return Vec::new() };
+    let single = c.cast.as_deref() == Some("float4");
+    match scalar {
+        // What is equal regardless of case has no one smallest text.
+        _ if *world.collation(of, column) == Collation::NoCase => Vec::new(),
+        Scalar::Int | Scalar::Decimal => vec!["sum", "avg", "min", "max"],
+        Scalar::Float if !single => vec!["sum", "avg", "min", "max"],
+        Scalar::BigInt => vec!["sum", "min", "max"],
+        Scalar::Float | Scalar::String | Scalar::Date | Scalar::LocalDateTime | Scalar::DateTime => vec!["min", "max"],
+        _ => Vec::new(),
+    }
+}
+
+const DIRECTIONS: &[&str] = &["ASC", "DESC", "ASC_NULLS_LAST", "DESC_NULLS_FIRST"];
+
+impl Drawing<'_> {
+    /// A summary, as a tree and as text.
+    pub(super) fn summary(&mut self, of: TypeId) -> (Summary, String) {
+        let key = self.key();
+        let mut summary = vec![(key.clone(), SummaryField::Count)];
+        let mut text = format!("{key}: count ");
+        for (column, field) in self.columns(of) {
+            let words = words(self.world, of, column);
+            if words.is_empty() || self.random.random_bool(0.5) {
+                continue;
+            }
+            let key = self.key();
+            let asked: Vec<(String, &'static str)> = words.into_iter().map(|word| (self.key(), word)).collect();
+            let inner: Vec<String> = asked.iter().map(|(key, word)| format!("{key}: {word}")).collect();
+            text.push_str(&format!("{key}: {field} {{ {} }} ", inner.join(" ")));
+            summary.push((key, SummaryField::Column { column, words: asked }));
+        }
+        (summary, text)
+    }
+
+    /// Groups, as a tree, their arguments and their fields as text; none where nothing can be grouped by.
+    pub(super) fn groups(&mut self, of: TypeId) -> Option<(Groups, String, String)> {
+        let mut columns = self.columns(of);
+        columns.retain(|(column, _)| {
+            let c = &self.world.model.types[of].columns[*column];
+            c.is_comparable() && *self.world.collation(of, *column) != Collation::NoCase
+        });
+        let mut by: Vec<(usize, &'static str)> = Vec::new();
+        let (mut by_text, mut keys, mut key_text) = (Vec::new(), Vec::new(), String::new());
+        for _ in 0..self.random.random_range(1..=2) {
+            let (column, field) = self.pick(&columns)?;
+            if by.iter().any(|(known, _)| *known == column) {
+                continue;
+            }
+            let is_date = matches!(
+                self.world.model.types[of].columns[column].kind,
+                Kind::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime)
+            );
+            let units: &[&str] = if is_date { &["VALUE", "DAY", "MONTH", "YEAR"] } else { &["VALUE"] };
+            let unit = units[self.random.random_range(0..units.len())];
+            by.push((column, unit));
+            by_text.push(format!("{{ {field}: {unit} }}"));
+            let key = self.key();
+            key_text.push_str(&format!("{key}: {field} "));
+            keys.push((key, column));
+        }
+        let (order, order_text) = self.group_order(of, &by);
+        let mut arguments = vec![format!("by: [{}]", by_text.join(", "))];
+        if !order.is_empty() {
+            arguments.push(format!("orderBy: [{order_text}]"));
+        }
+        let first = self.random.random_bool(0.5).then(|| self.random.random_range(0..8));
+        if let Some(first) = first {
+            arguments.push(format!("first: {}", self.write("Int", first.into(), false)));
+        }
+        let offset = if self.random.random_bool(0.3) { self.random.random_range(0..3) } else { 0 };
+        if offset > 0 {
+            arguments.push(format!("offset: {}", self.write("Int", offset.into(), false)));
+        }
+        let (summary, summary_text) = self.summary(of);
+        let fields = format!("key {{ {key_text} }} summary {{ {summary_text} }}");
+        Some((Groups { by, order, first, offset, keys, summary }, arguments.join(", "), fields))
+    }
+
+    fn group_order(&mut self, of: TypeId, by: &[(usize, &'static str)]) -> (Vec<(GroupValue, &'static str)>, String) {
+        let mut order: Vec<(GroupValue, &'static str)> = Vec::new();
+        let mut parts = Vec::new();
+        for _ in 0..self.random.random_range(0..=2) {
+            let direction = DIRECTIONS[self.random.random_range(0..DIRECTIONS.len())];
+            let columns = self.columns(of);
+            let (value, text) = match self.random.random_range(0..3) {
+                0 => (GroupValue::Count, format!("{{ count: {direction} }}")),
+                1 => {
+                    let (column, _) = by[self.random.random_range(0..by.len())];
+                    let field = &columns.iter().find(|(known, _)| *known == column).expect("it is visible").1;
+                    (GroupValue::Key(column), format!("{{ {field}: {{ key: {direction} }} }}"))
+                }
+                _ => {
+                    let Some((column, field)) = self.pick(&columns) else { continue };
+                    let Some(word) = self.pick(&words(self.world, of, column)) else { continue };
+                    (GroupValue::Function(column, word), format!("{{ {field}: {{ {word}: {direction} }} }}"))
+                }
+            };
+            if !order.iter().any(|(known, _)| *known == value) {
+                order.push((value, direction));
+                parts.push(text);
+            }
+        }
+        (order, parts.join(", "))
+    }
+}
+
+impl Interpreter<'_> {
+    /// The summary of some rows, as JSON.
+    pub(super) fn summary(&mut self, of: TypeId, rows: &[usize], summary: &Summary) -> String {
+        let mut members = Vec::new();
+        for (key, field) in summary {
+            self.path.push(key.clone());
+            let value = match field {
+                SummaryField::Count => rows.len().to_string(),
+                SummaryField::Column { column, words } => {
+                    let mut inner = Vec::new();
+                    for (key, word) in words {
+                        self.path.push(key.clone());
+                        let cell = self.function(of, rows, *column, word);
+                        inner.push(format!("\"{key}\":{}", self.written(of, *column, word, &cell)));
+                        self.path.pop();
+                    }
+                    format!("{{{}}}", inner.join(","))
+                }
+            };
+            self.path.pop();
+            members.push(format!("\"{key}\":{value}"));
+        }
+        format!("{{{}}}", members.join(","))
+    }
+
+    fn written(&mut self, of: TypeId, column: usize, word: &str, cell: &Cell) -> String {
+        match (word, cell) {
+            ("sum" | "avg", Cell::Null) => "null".to_owned(),
+            ("avg", Cell::Real(value)) => serde_json::Value::from(*value).to_string(),
+            ("sum", Cell::Real(value)) => serde_json::Value::from(*value).to_string(),
+            ("sum", Cell::Text(text)) => format!("\"{text}\""),
+            _ => self.column(of, column, cell),
+        }
+    }
+
+    /// A function of a column's values; null where there are none.
+    fn function(&self, of: TypeId, rows: &[usize], column: usize, word: &str) -> Cell {
+        let cells = rows.iter().map(|row| &self.world.rows[of][*row][column]).filter(|cell| **cell != Cell::Null);
+        let collation = self.world.collation(of, column);
+        let kind = self.world.model.types[of].columns[column].kind;
+        match word {
+            "min" => cells.min_by(|a, b| compare(a, b, collation)).cloned().unwrap_or(Cell::Null),
+            "max" => cells.max_by(|a, b| compare(a, b, collation)).cloned().unwrap_or(Cell::Null),
+            _ if kind == Kind::Scalar(Scalar::Float) => {
+                let values: Vec<f64> =
+                    cells.filter_map(|cell| if let Cell::Real(v) = cell { Some(*v) } else { None }).collect();
+                let sum: f64 = values.iter().sum();
+                match (values.len(), word) {
+                    (0, _) => Cell::Null,
+                    (_, "sum") => Cell::Real(sum),
+                    (count, _) => Cell::Real(sum / as_real(count)),
+                }
+            }
+            _ => {
+                // What is no number does not count.
+                let values: Vec<i128> = cells.filter_map(hundredths).collect();
+                let sum: i128 = values.iter().sum();
+                match (values.len(), word) {
+                    (0, _) => Cell::Null,
+                    (_, "sum") => Cell::Text(self.sum_text(kind, sum)),
+                    (count, _) => Cell::Real(hundred_fold(sum) / 100.0 / as_real(count)),
+                }
+            }
+        }
+    }
+
+    /// A sum of hundredths in the form of the engine: SQLite knows no scale, the others keep the column's.
+    fn sum_text(&self, kind: Kind, sum: i128) -> String {
+        let sign = if sum < 0 { "-" } else { "" };
+        let (whole, fraction) = (sum.abs() / 100, sum.abs() % 100);
+        let is_decimal = kind == Kind::Scalar(Scalar::Decimal);
+        match (is_decimal, self.world.database.engine) {
+            (true, Engine::Postgres | Engine::Mariadb) => format!("{sign}{whole}.{fraction:02}"),
+            (true, Engine::Sqlite) if fraction != 0 => {
+                format!("{sign}{whole}.{fraction:02}").trim_end_matches('0').to_owned()
+            }
+            _ => format!("{sign}{whole}"),
+        }
+    }
+
+    /// The groups of some rows, as JSON.
+    pub(super) fn groups(&mut self, of: TypeId, rows: &[usize], asked: &Groups) -> String {
+        let mut groups: Vec<(Vec<Cell>, Vec<usize>)> = Vec::new();
+        for row in rows {
+            let key: Vec<Cell> = asked
+                .by
+                .iter()
+                .map(|(column, unit)| self.truncated(of, *column, unit, &self.world.rows[of][*row][*column]))
+                .collect();
+            match groups.iter_mut().find(|(known, _)| *known == key) {
+                Some((_, members)) => members.push(*row),
+                None => groups.push((key, vec![*row])),
+            }
+        }
+        groups.sort_by(|a, b| self.order_groups(of, asked, a, b));
+        let page = groups.into_iter().skip(asked.offset).take(asked.first.unwrap_or(50));
+        let mut written = Vec::new();
+        for (at, (key, members)) in page.enumerate() {
+            self.path.push(at.to_string());
+            self.path.push("key".to_owned());
+            let mut keys = Vec::new();
+            for (response, column) in &asked.keys {
+                let place = asked.by.iter().position(|(by, _)| by == column).expect("it is grouped by");
+                self.path.push(response.clone());
+                keys.push(format!("\"{response}\":{}", self.column(of, *column, &key[place])));
+                self.path.pop();
+            }
+            self.path.pop();
+            self.path.push("summary".to_owned());
+            let summary = self.summary(of, &members, &asked.summary);
+            self.path.pop();
+            self.path.pop();
+            written.push(format!("{{\"key\":{{{}}},\"summary\":{summary}}}", keys.join(",")));
+        }
+        format!("[{}]", written.join(","))
+    }
+
+    fn order_groups(
+        &self,
+        of: TypeId,
+        asked: &Groups,
+        a: &(Vec<Cell>, Vec<usize>),
+        b: &(Vec<Cell>, Vec<usize>),
+    ) -> Ordering {
+        let place = |column: usize| asked.by.iter().position(|(by, _)| *by == column).expect("it is grouped by");
+        let value = |group: &(Vec<Cell>, Vec<usize>), value: &GroupValue| match value {
+            GroupValue::Count => Cell::Integer(i64::try_from(group.1.len()).unwrap_or(0)),
+            GroupValue::Key(column) => group.0[place(*column)].clone(),
+            GroupValue::Function(column, word) => self.function(of, &group.1, *column, word),
+        };
+        let collation = |value: &GroupValue| match value {
+            GroupValue::Count => Collation::Plain,
+            GroupValue::Function(_, "sum" | "avg") => Collation::Number,
+            GroupValue::Key(column) | GroupValue::Function(column, _) => self.world.collation(of, *column).clone(),
+        };
+        let rest = asked.by.iter().map(|(column, _)| (GroupValue::Key(*column), "ASC"));
+        for (by, word) in asked.order.iter().cloned().chain(rest) {
+            let (x, y) = (value(a, &by), value(b, &by));
+            let descending = word.starts_with("DESC");
+            let usual = self.world.nulls_are_smallest() != descending;
+            let nulls_first = if word.contains("NULLS") { word.ends_with("FIRST") } else { usual };
+            let null_order = if nulls_first { Ordering::Less } else { Ordering::Greater };
+            let found = match (x == Cell::Null, y == Cell::Null) {
+                (true, true) => Ordering::Equal,
+                (true, false) => null_order,
+                (false, true) => null_order.reverse(),
+                (false, false) if descending => compare(&y, &x, &collation(&by)),
+                (false, false) => compare(&x, &y, &collation(&by)),
+            };
+            if found.is_ne() {
+                return found;
+            }
+        }
+        Ordering::Equal
+    }
+
+    /// The part of a value that makes a group.
+    fn truncated(&self, of: TypeId, column: usize, unit: &str, cell: &Cell) -> Cell {
+        let Cell::Text(text) = cell else { return cell.clone() };
+        let (length, rest) = match unit {
+            "DAY" => (10, ""),
+            "MONTH" => (7, "-01"),
+            "YEAR" => (4, "-01-01"),
+            _ => return cell.clone(),
+        };
+        if text == "infinity" {
+            return cell.clone();
+        }
+        let time = match self.world.model.types[of].columns[column].kind {
+            Kind::Scalar(Scalar::LocalDateTime) => " 00:00:00",
+            Kind::Scalar(Scalar::DateTime) => " 00:00:00Z",
+            _ => "",
+        };
+        Cell::Text(format!("{}{rest}{time}", &text[..length.min(text.len())]))
+    }
+}
+
+#[expect(clippy::cast_precision_loss, reason = "the worlds are small")]
+fn as_real(count: usize) -> f64 {
+    count as f64
+}
+
+#[expect(
+    clippy::cast_precision_loss,
+    reason = "sums of small numbers only; those of big integers have no average here"
+)]
+fn hundred_fold(sum: i128) -> f64 {
+    sum as f64
+}
