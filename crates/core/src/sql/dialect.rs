@@ -117,6 +117,11 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
     /// A summary of a column's values, in the result's scalar of [`crate::plan::summary_functions`].
     fn summary(&self, function: Function, column: &Column, expression: String) -> String;
 
+    /// A summary as groups are ordered by it.
+    fn ordered_summary(&self, function: Function, column: &Column, expression: String) -> String {
+        self.summary(function, column, expression)
+    }
+
     /// The part of a date or a date and time that makes a group, in the column's own scalar.
     fn truncated(&self, unit: GroupUnit, column: &Column, expression: String) -> String;
 }

@@ -177,6 +177,11 @@ impl<'n> Clauses<'n> {
                 let column = &writer.model.types[self.node.of].columns[by[*number].column];
                 Fragment::text(writer.dialect.ordered(column, self.group(writer, by[*number])))
             }
+            (Output::Summary(function, column), _) => {
+                let expression = writer.column(self.node.of, *column, &self.scope.alias);
+                let column = &writer.model.types[self.node.of].columns[*column];
+                Fragment::text(writer.dialect.ordered_summary(*function, column, expression))
+            }
             (value, _) => self.delivered(writer, value),
         };
         let usual = writer.dialect.nulls_are_smallest() != term.descending;

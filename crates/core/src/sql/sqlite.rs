@@ -100,6 +100,12 @@ impl Dialect for Sqlite {
         }
     }
 
+    fn ordered_summary(&self, function: Function, column: &Column, expression: String) -> String {
+        let summary = self.summary(function, column, expression);
+        // An exact sum comes as text.
+        if summary.starts_with(DECIMAL_SUM) { format!("cast({summary} as numeric)") } else { summary }
+    }
+
     fn truncated(&self, unit: GroupUnit, column: &Column, expression: String) -> String {
         let (length, rest) = match unit {
             GroupUnit::Value => return expression,
