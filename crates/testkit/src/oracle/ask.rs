@@ -372,6 +372,11 @@ impl Drawing<'_> {
     fn order(&mut self, of: TypeId) -> (Vec<OrderBy>, String) {
         let mut order: Vec<OrderBy> = Vec::new();
         let mut parts = Vec::new();
+        let is_comparable = |column: usize| self.world.model.types[of].columns[column].is_comparable();
+        if !self.columns(of).iter().any(|(column, _)| is_comparable(*column)) {
+            // The list takes no order then.
+            return (order, "[]".to_owned());
+        }
         for _ in 0..self.random.random_range(0..=2) {
             let (mut at, mut hops, mut path) = (of, Vec::new(), Vec::new());
             let ones = self.links(at, Cardinality::One);
