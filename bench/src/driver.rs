@@ -2,14 +2,18 @@
 
 use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 use std::net::TcpStream;
+use std::path::Path;
 use std::time::{Duration, Instant};
 
+use puente_core::catalog::Engine;
 use serde_json::Value as Json;
 
 /// Connections that ask at the same time.
 const CONNECTIONS: usize = 4;
 /// How long one round asks.
 const ROUND: Duration = Duration::from_secs(2);
+/// How long is asked before the first round.
+const WARM_UP: Duration = Duration::from_millis(500);
 
 /// What one round measured.
 #[derive(Debug, Clone, Copy)]
@@ -17,6 +21,8 @@ pub(crate) struct Measured {
     pub(crate) asks_per_second: f64,
     /// CPU of the server's process, user and system, per ask.
     pub(crate) cpu_micros: f64,
+    /// CPU of the database's processes per ask; none where the database runs in the server's process.
+    pub(crate) database_micros: f64,
     pub(crate) p50_micros: f64,
     pub(crate) p99_micros: f64,
 }
@@ -42,8 +48,39 @@ impl Load {
         Connection::open(&self.address).ask(&self.request)
     }
 
-    pub(crate) fn run(&self, server: u32) -> Measured {
-        let before = cpu_micros(server);
+    /// How many statements one ask sends, as Puente itself reports.
+    pub(crate) fn statements(&self) -> usize {
+        let (head, body) = self.request_parts();
+        let mut body: Json = serde_json::from_str(body).expect("JSON");
+        body["extensions"] = serde_json::json!({ "statements": true });
+        let body = body.to_string();
+        let head: String = head
+            .lines()
+            .filter(|line| !line.to_ascii_lowercase().starts_with("content-length") && !line.is_empty())
+            .map(|line| format!("{line}\r\n"))
+            .collect();
+        let request = format!("{head}Content-Length: {}\r\n\r\n{body}", body.len());
+        let answer = Connection::open(&self.address).ask(request.as_bytes());
+        let answer: Json = serde_json::from_slice(&answer).expect("JSON");
+        answer["extensions"]["statements"].as_array().map_or(0, Vec::len)
+    }
+
+    fn request_parts(&self) -> (&str, &str) {
+        std::str::from_utf8(&self.request).ok().and_then(|text| text.split_once("\r\n\r\n")).expect("a request")
+    }
+
+    /// Asks for a while without measuring.
+    pub(crate) fn warm_up(&self) {
+        let start = Instant::now();
+        let mut connection = Connection::open(&self.address);
+        while start.elapsed() < WARM_UP {
+            connection.ask(&self.request);
+        }
+    }
+
+    pub(crate) fn run(&self, server: u32, database: &[u32]) -> Measured {
+        let database_cpu = || database.iter().map(|process| cpu_of_tree(*process)).sum::<f64>();
+        let (before, database_before) = (cpu_micros(server), database_cpu());
         let start = Instant::now();
         let mut latencies: Vec<f64> = std::thread::scope(|scope| {
             let threads: Vec<_> = (0..CONNECTIONS).map(|_| scope.spawn(|| self.keep_asking(start))).collect();
@@ -51,6 +88,7 @@ impl Load {
         });
         let elapsed = start.elapsed().as_secs_f64();
         let cpu = cpu_micros(server) - before;
+        let database_used = database_cpu() - database_before;
         latencies.sort_by(f64::total_cmp);
         let asks = latencies.len();
         #[expect(clippy::cast_precision_loss, reason = "counts of asks are far below 2^52")]
@@ -58,6 +96,7 @@ impl Load {
         Measured {
             asks_per_second: count / elapsed,
             cpu_micros: cpu / count,
+            database_micros: database_used / count,
             p50_micros: latencies[asks / 2],
             p99_micros: latencies[asks * 99 / 100],
         }
@@ -108,10 +147,33 @@ impl Connection {
     }
 }
 
+/// The processes of the database server, by what they are called.
+pub(crate) fn database_processes(engine: Engine) -> Vec<u32> {
+    let name = match engine {
+        Engine::Sqlite => return Vec::new(),
+        Engine::Postgres => "postgres",
+        Engine::Mariadb => "mariadbd",
+    };
+    let entries = std::fs::read_dir("/proc").expect("the processes");
+    entries
+        .flatten()
+        .filter_map(|entry| entry.file_name().to_str()?.parse::<u32>().ok())
+        .filter(|process| {
+            let called = std::fs::read_to_string(format!("/proc/{process}/comm")).unwrap_or_default();
+            called.trim() == name
+        })
+        .collect()
+}
+
+/// CPU of a process, if it still lives.
+fn cpu_of_tree(process: u32) -> f64 {
+    if Path::new(&format!("/proc/{process}")).exists() { cpu_micros(process) } else { 0.0 }
+}
+
 /// CPU that a process has used, from the kernel's accounting in hundredths of a second.
 fn cpu_micros(process: u32) -> f64 {
     const MICROS_PER_TICK: f64 = 10_000.0;
-    let text = std::fs::read_to_string(format!("/proc/{process}/stat")).expect("the process lives");
+    let text = std::fs::read_to_string(format!("/proc/{process}/stat")).unwrap_or_default();
     let after_name = text.rsplit_once(')').map_or("", |(_, rest)| rest);
     let fields: Vec<&str> = after_name.split_whitespace().collect();
     let ticks = |at: usize| fields.get(at).and_then(|field| field.parse::<f64>().ok()).unwrap_or(0.0);

@@ -1,42 +1,43 @@
-//! Puente against the floor: the same asks, database, key check, log line and pool, in the same run.
+//! Puente against two rivals in the same run, on the same database and the same data: the floor, an Actix handler with
+//! the best hand-written statement and JSON for exactly one ask; and the hand-written server, a general GraphQL server
+//! library with batched loaders.
 //!
 //! Each server is a process of its own, so that its CPU can be told from the driver's. See bench/README.md.
 
+mod asks;
+mod catalog;
 mod driver;
 mod floor;
+mod handwritten;
 mod report;
 
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 
+use puente_core::catalog::Engine;
 use puente_service::{Api, ApiOptions, Metrics, ProjectFolder, Records, ServeOptions};
+use puente_testkit::database::Database;
 
+use asks::Ask;
 use driver::{Load, Measured};
 
-/// The key that both servers check.
+/// The key that all servers check.
 const KEY: &str = "the-key-of-the-bench";
-/// Readers of either pool.
+/// Reading threads on SQLite; a database server gets four times as many sessions.
 const READERS: usize = 2;
 /// Rounds of each pair; the median counts.
 const ROUNDS: usize = 5;
 
-/// The asks: what Puente is asked, and the path of the floor's handler for exactly this ask.
-const ASKS: [(&str, &str, &str); 2] = [
-    (
-        "three levels",
-        "{ huts(first: 20) { nodes { name region { name } bookings(first: 10) { nodes { startsOn hiker { name } } } } } }",
-        "/three-levels",
-    ),
-    ("by key", "{ hut(key: { id: 7 }) { name altitude code } }", "/by-key"),
-];
-
 fn main() {
     let arguments: Vec<String> = std::env::args().collect();
+    let open = |folder: &str| ProjectFolder::open(Path::new(folder)).expect("a project");
     match arguments.iter().map(String::as_str).collect::<Vec<_>>().as_slice() {
-        [_, "serve-puente", folder] => block_on(serve_puente(Path::new(folder))),
-        [_, "serve-floor", folder] => block_on(floor::serve(Path::new(folder), KEY, READERS)),
-        _ => measure(),
+        [_, "serve-puente", folder] => block_on(serve_puente(open(folder))),
+        [_, "serve-floor", folder] => block_on(async { floor::serve(&open(folder), KEY).await }),
+        [_, "serve-handwritten", folder] => block_on(async { handwritten::serve(&open(folder), KEY).await }),
+        [_, engines @ ..] => measure(engines),
+        [] => {}
     }
 }
 
@@ -49,9 +50,8 @@ fn block_on(future: impl Future<Output = ()>) {
         .block_on(future);
 }
 
-async fn serve_puente(folder: &Path) {
+async fn serve_puente(folder: ProjectFolder) {
     puente_service::logging::start();
-    let folder = ProjectFolder::open(folder).expect("a project");
     let options = ApiOptions {
         model: folder.model().expect("a model"),
         limits: folder.project.limits,
@@ -103,26 +103,70 @@ impl Drop for Server {
     }
 }
 
-fn measure() {
-    let temporary = tempfile::tempdir().expect("a folder");
-    let folder: PathBuf = temporary.path().to_owned();
-    puente_demo::write(&folder).expect("the demo");
-    puente_service::survey(&ProjectFolder::open(&folder).expect("a project")).expect("a survey");
-    let puente = Server::start("serve-puente", &folder);
-    let floor = Server::start("serve-floor", &folder);
-    report::head(ROUNDS);
-    for (name, document, path) in ASKS {
-        let body = serde_json::json!({ "query": document }).to_string();
-        let ours = Load::new(&puente.address, "/graphql", KEY, &body);
-        let theirs = Load::new(&floor.address, path, KEY, &body);
-        let (answer, expected) = (ours.once(), theirs.once());
-        assert_eq!(answer, expected, "both answer the same bytes");
-        let mut rounds: Vec<(Measured, Measured)> = Vec::new();
-        for _ in 0..ROUNDS {
-            rounds.push((ours.run(puente.child.id()), theirs.run(floor.child.id())));
+/// Measures on the engines that are named, or on all.
+fn measure(engines: &[&str]) {
+    let wanted = |name: &str| engines.is_empty() || engines.contains(&name);
+    for (name, engine) in [("sqlite", Engine::Sqlite), ("postgres", Engine::Postgres), ("mariadb", Engine::Mariadb)] {
+        if wanted(name) {
+            measure_engine(name, engine);
         }
-        report::ask(name, answer.len(), &rounds);
+    }
+    if wanted("catalog") {
+        catalog::measure();
+    }
+}
+
+fn measure_engine(name: &str, engine: Engine) {
+    let database = Database::empty(engine);
+    let temporary = tempfile::tempdir().expect("a folder");
+    let folder = temporary.path();
+    match engine {
+        Engine::Sqlite => {
+            puente_demo::write(folder).expect("the demo");
+        }
+        Engine::Postgres | Engine::Mariadb => {
+            puente_demo::write_project(folder, Some(&database.url)).expect("a project");
+            let load = async { puente_demo::load(&database.settings(""), folder).await.expect("the huts") };
+            block_on(load);
+        }
+    }
+    puente_service::survey(&ProjectFolder::open(folder).expect("a project")).expect("a survey");
+    let puente = Server::start("serve-puente", folder);
+    let floor = Server::start("serve-floor", folder);
+    report::head(name, "floor", ROUNDS);
+    for ask in Ask::ALL {
+        let body = serde_json::json!({ "query": ask.document() }).to_string();
+        let ours = Load::new(&puente.address, "/graphql", KEY, &body);
+        let theirs = Load::new(&floor.address, &ask.path(), KEY, &body);
+        compare(ask, (&ours, puente.child.id()), (&theirs, floor.child.id()), engine);
+    }
+    drop(floor);
+    if engine == Engine::Postgres {
+        let rival = Server::start("serve-handwritten", folder);
+        report::head(name, "hand-written server", ROUNDS);
+        for ask in [Ask::ByKey, Ask::ThreeLevels] {
+            let body = serde_json::json!({ "query": ask.document() }).to_string();
+            let ours = Load::new(&puente.address, "/graphql", KEY, &body);
+            let theirs = Load::new(&rival.address, "/graphql", KEY, &body);
+            compare(ask, (&ours, puente.child.id()), (&theirs, rival.child.id()), engine);
+        }
     }
     report::walk(&driver::walk(&puente.address, KEY));
     report::memory(puente.child.id());
+}
+
+fn compare(ask: Ask, (ours, our_id): (&Load, u32), (theirs, their_id): (&Load, u32), engine: Engine) {
+    let (answer, expected) = (ours.once(), theirs.once());
+    let told = || (String::from_utf8_lossy(&answer).into_owned(), String::from_utf8_lossy(&expected).into_owned());
+    assert!(answer == expected, "both answer the same bytes: {:#?}", told());
+    let statements = ours.statements();
+    let database = driver::database_processes(engine);
+    // A round that does not count: caches fill, plans settle.
+    ours.warm_up();
+    theirs.warm_up();
+    let mut rounds: Vec<(Measured, Measured)> = Vec::new();
+    for _ in 0..ROUNDS {
+        rounds.push((ours.run(our_id, &database), theirs.run(their_id, &database)));
+    }
+    report::ask(ask.name(), answer.len(), statements, &rounds);
 }

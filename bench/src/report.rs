@@ -9,13 +9,13 @@ pub(crate) fn line(text: &str) {
     writeln!(out, "{text}").and_then(|()| out.flush()).expect("somebody reads");
 }
 
-pub(crate) fn head(rounds: usize) {
+pub(crate) fn head(engine: &str, rival: &str, rounds: usize) {
     let cores = std::thread::available_parallelism().map_or(0, usize::from);
-    line(&format!("Puente against the floor on SQLite, {cores} cores, medians of {rounds} rounds\n"));
+    line(&format!("\n## {engine}, against the {rival} ({cores} cores, medians of {rounds} rounds)\n"));
     line(
-        "| ask | bytes | Puente asks/s | floor asks/s | ratio | CPU µs/ask | floor CPU µs/ask | p50 µs | floor p50 | p99 µs | floor p99 |",
+        "| ask | bytes | statements | asks/s | theirs | ratio | CPU µs/ask | theirs | database CPU µs/ask | theirs | p50 µs | theirs | p99 µs | theirs |",
     );
-    line("|---|---|---|---|---|---|---|---|---|---|---|");
+    line("|---|---|---|---|---|---|---|---|---|---|---|---|---|---|");
 }
 
 fn median(values: impl Iterator<Item = f64>) -> f64 {
@@ -24,16 +24,18 @@ fn median(values: impl Iterator<Item = f64>) -> f64 {
     values[values.len() / 2]
 }
 
-pub(crate) fn ask(name: &str, bytes: usize, rounds: &[(Measured, Measured)]) {
+pub(crate) fn ask(name: &str, bytes: usize, statements: usize, rounds: &[(Measured, Measured)]) {
     let ours = |get: fn(&Measured) -> f64| median(rounds.iter().map(|(ours, _)| get(ours)));
     let theirs = |get: fn(&Measured) -> f64| median(rounds.iter().map(|(_, theirs)| get(theirs)));
     let ratio = median(rounds.iter().map(|(ours, theirs)| ours.asks_per_second / theirs.asks_per_second));
     line(&format!(
-        "| {name} | {bytes} | {:.0} | {:.0} | {ratio:.2} | {:.1} | {:.1} | {:.0} | {:.0} | {:.0} | {:.0} |",
+        "| {name} | {bytes} | {statements} | {:.0} | {:.0} | **{ratio:.2}** | {:.1} | {:.1} | {:.1} | {:.1} | {:.0} | {:.0} | {:.0} | {:.0} |",
         ours(|m| m.asks_per_second),
         theirs(|m| m.asks_per_second),
         ours(|m| m.cpu_micros),
         theirs(|m| m.cpu_micros),
+        ours(|m| m.database_micros),
+        theirs(|m| m.database_micros),
         ours(|m| m.p50_micros),
         theirs(|m| m.p50_micros),
         ours(|m| m.p99_micros),
@@ -53,7 +55,11 @@ pub(crate) fn walk(times: &[f64]) {
 }
 
 pub(crate) fn memory(process: u32) {
+    line(&format!("Resident memory of the service afterwards: {}", resident(process)));
+}
+
+/// Memory of a process, as the kernel tells it.
+pub(crate) fn resident(process: u32) -> String {
     let text = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap_or_default();
-    let resident = text.lines().find_map(|line| line.strip_prefix("VmRSS:")).unwrap_or("unknown").trim();
-    line(&format!("Resident memory of the service afterwards: {resident}"));
+    text.lines().find_map(|line| line.strip_prefix("VmRSS:")).unwrap_or("unknown").trim().to_owned()
 }

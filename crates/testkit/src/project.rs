@@ -6,9 +6,12 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
+use puente_core::catalog::Engine;
 use puente_service::{Api, ApiOptions, Metrics, ProjectFolder, Records, Running, ServeOptions};
 use serde_json::Value as Json;
 use tempfile::TempDir;
+
+use crate::database::Database;
 
 /// The owner's access key of every service that tests start.
 pub const OWNER_KEY: &str = "the-owner-of-the-tests";
@@ -48,6 +51,22 @@ impl TestProject {
         let connection = rusqlite::Connection::open(project.path().join("test.db")).expect("a database");
         connection.execute_batch(sql).expect("the statements run");
         let text = format!("[source.test]\nurl = \"sqlite:test.db\"\n{edits}");
+        std::fs::write(project.path().join("puente.toml"), text).expect("a project file");
+        puente_service::survey(&project.open()).expect("a survey");
+        project
+    }
+
+    /// A project over a database; `lines` are more of `[source.test]`, `edits` the rest of the project file.
+    ///
+    /// # Panics
+    /// Where it cannot be surveyed.
+    pub fn of(database: &Database, lines: &str, edits: &str) -> Self {
+        let project = TestProject { folder: tempfile::tempdir().expect("a folder") };
+        let url = match database.engine {
+            Engine::Sqlite => format!("sqlite:{}", database.file().display()),
+            Engine::Postgres | Engine::Mariadb => database.url.clone(),
+        };
+        let text = format!("[source.test]\nurl = \"{url}\"\n{lines}\n{edits}");
         std::fs::write(project.path().join("puente.toml"), text).expect("a project file");
         puente_service::survey(&project.open()).expect("a survey");
         project

@@ -1,0 +1,240 @@
+//! Database servers in trouble and under lock: away and back, slow, changed in the middle of an ask, behind TLS.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{Duration, Instant};
+
+use puente_core::catalog::Engine;
+use puente_testkit::database::Database;
+use puente_testkit::project::{OWNER_KEY, TestProject, TestService};
+use puente_testkit::servers;
+use rstest::rstest;
+use serde_json::json;
+
+/// A view that takes some seconds for its one row.
+fn slow_view(engine: Engine, seconds: f64) -> String {
+    match engine {
+        Engine::Postgres => format!("create view slow as select 1 as id, pg_sleep({seconds})::text as slept;\n"),
+        _ => format!("create view slow as select 1 as id, sleep({seconds}) as slept;\n"),
+    }
+}
+
+/// How many statements on the slow view the database is busy with, as it says itself.
+fn busy(database: &Database) -> usize {
+    let text = match database.engine {
+        Engine::Postgres => {
+            "select pid::text from pg_stat_activity where state = 'active' and query like '%slow%' and pid <> pg_backend_pid()"
+        }
+        _ => {
+            "select id from information_schema.processlist where info like '%slow%' and id <> connection_id()"
+        }
+    };
+    database.query(text).len()
+}
+
+fn eventually(what: &str, mut holds: impl FnMut() -> bool) {
+    let deadline = Instant::now() + Duration::from_secs(10);
+    while !holds() {
+        assert!(Instant::now() < deadline, "{what}");
+        std::thread::sleep(Duration::from_millis(20));
+    }
+}
+
+#[rstest]
+fn a_slow_statement_is_cancelled_in_the_database_at_its_time(
+    #[values(Engine::Postgres, Engine::Mariadb)] engine: Engine,
+) {
+    let database = Database::empty(engine);
+    database.execute(&slow_view(engine, 30.0));
+    let project = TestProject::of(&database, "", "[limits]\ntime_ms = 500\n");
+    let service = project.serve();
+    let start = Instant::now();
+    let response = service.ask("{ slows { nodes { slept } } }");
+    assert_eq!((response.status, response.code().as_str()), (504, "TIMED_OUT"), "{}", response.text());
+    assert!(start.elapsed() < Duration::from_secs(5));
+    eventually("the database is done with it", || busy(&database) == 0);
+}
+
+#[rstest]
+fn an_ask_whose_client_left_is_cancelled_in_the_database(
+    #[values(Engine::Postgres, Engine::Mariadb)] engine: Engine,
+) {
+    let database = Database::empty(engine);
+    database.execute(&slow_view(engine, 30.0));
+    let project = TestProject::of(&database, "connections = 2\n", "[limits]\ntime_ms = 60000\n");
+    let service = project.serve();
+    let authorization = format!("Bearer {OWNER_KEY}");
+    let headers = [("Authorization", authorization.as_str()), ("Content-Type", "application/json")];
+    let body = br#"{"query": "{ slows { nodes { slept } } }"}"#;
+    let streams: Vec<_> = (0..2).map(|_| service.connect("POST", "/graphql", &headers, body)).collect();
+    eventually("both are running", || busy(&database) == 2);
+    // Every session is busy: the next ask is told so instead of hanging.
+    let refused = service.ask("{ slows { totalCount } }");
+    assert_eq!((refused.status, refused.code().as_str()), (503, "SOURCE_UNAVAILABLE"), "{}", refused.text());
+    drop(streams);
+    eventually("the database is done with them", || busy(&database) == 0);
+}
+
+/// Rows change between the levels of an ask that is running: it sees none of it.
+#[rstest]
+fn one_ask_sees_one_snapshot(#[values(Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+    let database = Database::empty(engine);
+    let slow = match engine {
+        Engine::Postgres => "create view slow as select id, a_id, pg_sleep(0.7)::text as slept from bs;\n",
+        _ => "create view slow as select id, a_id, sleep(0.7) as slept from bs;\n",
+    };
+    // The tables count as large, and no index finds the children: levels are read one after the other.
+    database.execute(&format!(
+        "create table a (id integer primary key);\ncreate table bs (id integer primary key, a_id integer);\n\
+         create table cs (id integer primary key, b_id integer);\n{slow}\
+         insert into a values (1);\ninsert into bs values (1, 1);\ninsert into cs values (1, 1);\n"
+    ));
+    let links = "[[link]]\ntable = \"slow\"\ncolumns = [\"a_id\"]\nto = \"a\"\nreferences = [\"id\"]\n\
+                 [[link]]\ntable = \"cs\"\ncolumns = [\"b_id\"]\nto = \"slow\"\nreferences = [\"id\"]\nback = \"cs\"\n";
+    let project = TestProject::of(&database, "", links);
+    let service = project.serve();
+    let document = "{ as { nodes { id slows { nodes { id slept cs { nodes { id } } } } } } }";
+    let answer = std::thread::scope(|scope| {
+        let asking = scope.spawn(|| service.ask(document).json());
+        eventually("it is running", || busy(&database) > 0);
+        database.execute("delete from cs;\n");
+        asking.join().expect("an answer")
+    });
+    let found = &answer["data"]["as"]["nodes"][0]["slows"]["nodes"][0]["cs"]["nodes"];
+    assert_eq!(*found, json!([{ "id": 1 }]), "{answer:#}");
+    let after = service.ask(document).json();
+    assert_eq!(after["data"]["as"]["nodes"][0]["slows"]["nodes"][0]["cs"]["nodes"], json!([]));
+}
+
+#[test]
+fn the_database_goes_away_and_comes_back_under_load() {
+    let mut server = servers::start_postgres(&[]);
+    let database = Database::on(&server);
+    database.execute("create table walks (id integer primary key, title text); insert into walks select n, 'w' || n from generate_series(1, 20) n");
+    let project = TestProject::of(&database, "connections = 4\nwait_ms = 500\n", "");
+    let service = project.serve();
+    let expected = service.ask("{ walks { nodes { id title } } }").text();
+    let stopping = AtomicBool::new(false);
+    let (mut fine, mut refused) = (0, 0);
+    std::thread::scope(|scope| {
+        let askers: Vec<_> = (0..4)
+            .map(|_| scope.spawn(|| keep_asking(&service, &expected, &stopping)))
+            .collect();
+        std::thread::sleep(Duration::from_millis(500));
+        server.kill();
+        std::thread::sleep(Duration::from_millis(1_500));
+        server.start_again();
+        eventually("it answers again by itself", || service.ask("{ walks { nodes { id title } } }").status == 200);
+        std::thread::sleep(Duration::from_millis(500));
+        stopping.store(true, Ordering::Relaxed);
+        for asker in askers {
+            let (f, r) = asker.join().expect("an asker");
+            fine += f;
+            refused += r;
+        }
+    });
+    assert!(fine > 0 && refused > 0, "{fine} answered, {refused} refused");
+}
+
+/// Asks until it is told to stop. Every answer is right, or a refusal that came quickly.
+fn keep_asking(service: &TestService, expected: &str, stopping: &AtomicBool) -> (u32, u32) {
+    let (mut fine, mut refused) = (0, 0);
+    while !stopping.load(Ordering::Relaxed) {
+        let start = Instant::now();
+        let response = service.ask("{ walks { nodes { id title } } }");
+        assert!(start.elapsed() < Duration::from_secs(6), "an ask hung for {:?}", start.elapsed());
+        if response.status == 200 {
+            assert_eq!(response.text(), expected);
+            fine += 1;
+        } else {
+            assert_eq!((response.status, response.code().as_str()), (503, "SOURCE_UNAVAILABLE"), "{}", response.text());
+            refused += 1;
+        }
+    }
+    (fine, refused)
+}
+
+#[test]
+fn reads_run_in_sessions_that_cannot_write() {
+    let database = Database::empty(Engine::Postgres);
+    database.execute("create sequence s; create view taken as select nextval('s') as number");
+    let service = TestProject::of(&database, "", "").serve();
+    // The survey did not look into the view; an ask that would move the sequence on is stopped by the database.
+    let response = service.ask("{ takens { nodes { number } } }");
+    assert_eq!((response.status, response.code().as_str()), (500, "INTERNAL"), "{}", response.text());
+    assert_eq!(database.query("select last_value, is_called from s"), [[Some("1".to_owned()), Some("f".to_owned())]]);
+}
+
+#[rstest]
+fn a_proxy_that_hands_out_connections_per_transaction_needs_no_prepared_statements(
+    #[values("true", "false")] prepared: &str,
+) {
+    let database = Database::empty(Engine::Postgres);
+    database.execute("create table walks (id integer primary key, title text); insert into walks values (1, 'Ridge')");
+    let service = TestProject::of(&database, &format!("prepared = {prepared}\n"), "").serve();
+    let answer = service.ask("{ walks(filter: { title: { in: [\"Ridge\"] } }) { nodes { id } } }").json();
+    assert_eq!(answer["data"]["walks"]["nodes"], json!([{ "id": 1 }]), "{answer:#}");
+}
+
+#[rstest]
+fn replicas_answer_the_reads_of_their_roles_and_are_not_missed(
+    #[values(Engine::Postgres, Engine::Mariadb)] engine: Engine,
+) {
+    let (primary, replica) = (Database::empty(engine), Database::empty(engine));
+    for (database, title) in [(&primary, "primary"), (&replica, "replica")] {
+        database.execute(&format!(
+            "create table walks (id integer primary key, title varchar(20));\ninsert into walks values (1, '{title}');\n"
+        ));
+    }
+    let title = |replicas: &str| {
+        let service = TestProject::of(&primary, &format!("replicas = [{replicas}]\n"), "").serve();
+        let answer = service.ask("{ walk(key: { id: 1 }) { title } }").json();
+        answer["data"]["walk"]["title"].as_str().unwrap_or_else(|| panic!("{answer}")).to_owned()
+    };
+    assert_eq!(title(&format!("{{ url = \"{}\" }}", replica.url)), "replica");
+    assert_eq!(title(&format!("{{ url = \"{}\", roles = [\"owner\"] }}", replica.url)), "replica");
+    assert_eq!(title(&format!("{{ url = \"{}\", roles = [\"visitor\"] }}", replica.url)), "primary");
+    let nowhere = primary.url.replace("127.0.0.1:", "127.0.0.1:1");
+    let nowhere = &nowhere[..nowhere.rfind(':').unwrap_or(0)];
+    assert_eq!(title(&format!("{{ url = \"{nowhere}:1/nothing\" }}")), "primary");
+}
+
+#[test]
+fn tls_is_verified_by_default() {
+    let certified = rcgen::generate_simple_self_signed(vec!["localhost".to_owned()]).expect("a certificate");
+    let folder = tempfile::tempdir().expect("a folder");
+    let (certificate, key) = (folder.path().join("server.crt"), folder.path().join("server.key"));
+    std::fs::write(&certificate, certified.cert.pem()).expect("a file");
+    std::fs::write(&key, certified.signing_key.serialize_pem()).expect("a file");
+    give_to_servers(&[folder.path(), &certificate, &key]);
+    let server = servers::start_postgres(&[
+        "ssl=on",
+        &format!("ssl_cert_file={}", certificate.display()),
+        &format!("ssl_key_file={}", key.display()),
+    ]);
+    let database = Database::on(&server);
+    database.execute("create table walks (id integer primary key); insert into walks values (1)");
+    let root = folder.path().join("root.crt");
+    std::fs::copy(&certificate, &root).expect("a copy");
+    let reached = |host: &str, parameters: &str| {
+        let url = database.url.replace("127.0.0.1", host);
+        let text = format!("[source.test]\nurl = \"{url}?{parameters}\"\n");
+        let settings = puente_core::project::read(&text, &|_| None).expect("a project").source;
+        puente_sources::survey(&settings, folder.path()).map(|survey| survey.catalog.tables.len()).map_err(|problem| problem.detail.unwrap_or_default())
+    };
+    assert_eq!(reached("localhost", "sslmode=verify-full&sslrootcert=root.crt"), Ok(1));
+    assert_eq!(reached("127.0.0.1", "sslmode=verify-ca&sslrootcert=root.crt"), Ok(1), "another name, a trusted authority");
+    assert_eq!(reached("127.0.0.1", "sslmode=require"), Ok(1), "encrypted, whoever answers");
+    assert!(reached("127.0.0.1", "sslmode=verify-full&sslrootcert=root.crt").is_err_and(|told| told.contains("NotValidForName")));
+    assert!(reached("localhost", "sslmode=verify-full").is_err_and(|told| told.contains("UnknownIssuer")));
+}
+
+/// Servers started by root run as nobody, and want their key to be their own.
+fn give_to_servers(paths: &[&std::path::Path]) {
+    use std::os::unix::fs::{PermissionsExt as _, chown};
+    for path in paths {
+        let mode = if path.is_dir() { 0o755 } else { 0o600 };
+        std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)).expect("our own");
+        // Not root: servers run as we do.
+        let _ = chown(path, Some(65_534), Some(65_534));
+    }
+}
