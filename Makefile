@@ -3,7 +3,7 @@
 CARGO ?= cargo
 CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts console/*.js console/package-lock.json 2>/dev/null)
 
-.PHONY: demo test check build bench console build-packages test-packages screenshots
+.PHONY: demo test check build bench console build-packages bench-packages test-packages screenshots
 
 ## The whole product, console included, in target/release/puente.
 build: build-packages console/dist/index.html
@@ -13,7 +13,7 @@ build: build-packages console/dist/index.html
 demo: build
 	target/release/puente demo
 
-## Everything tested: units, service over a socket, command line, console in Chromium, the oracle.
+## Everything tested: units, service over a socket, command line, console in Chromium, servers, the oracle.
 test: build-packages test-packages console/dist/index.html
 	$(CARGO) test --workspace --locked
 
@@ -23,9 +23,9 @@ check: build-packages console/dist/index.html
 	$(CARGO) clippy --workspace --all-targets --locked -- -D warnings
 	cd console && npm run --silent check
 
-## Measures against the floor; see bench/README.md.
-bench: build-packages console/dist/index.html
-	$(CARGO) run --release --locked -p puente-bench
+## Measures against two rivals; see bench/README.md. ENGINES=postgres measures there only.
+bench: build-packages bench-packages console/dist/index.html
+	$(CARGO) run --release --locked -p puente-bench -- $(ENGINES)
 
 console: console/dist/index.html
 
@@ -38,6 +38,9 @@ console/node_modules/.package-lock.json: console/package-lock.json
 
 build-packages:
 	@scripts/install-packages build
+
+bench-packages:
+	@scripts/install-packages bench
 
 test-packages:
 	@scripts/install-packages test

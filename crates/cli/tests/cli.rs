@@ -4,6 +4,8 @@ use std::io::{BufRead as _, BufReader, Write as _};
 use std::path::Path;
 use std::process::{Command, Output, Stdio};
 
+use puente_core::catalog::Engine;
+use puente_testkit::database::Database;
 use puente_testkit::project::{OWNER_KEY, TestProject};
 use rstest::rstest;
 use serde_json::{Value as Json, json};
@@ -53,6 +55,9 @@ fn from_a_database_to_a_nested_answer() {
 #[case::wrong_source(&["init", "--source", "huts.db"], 2, "NAME=URL")]
 #[case::unknown_scheme(&["init", "--source", "a=ftp://x"], 2, "sqlite:")]
 #[case::missing_file(&["init", "--source", "a=sqlite:/nowhere/huts.db"], 3, "cannot be opened")]
+#[case::a_password_in_the_open(&["init", "--source", "a=postgres://me:pw@localhost/huts"], 2, "${DATABASE_URL}")]
+#[case::no_server(&["init", "--source", "a=postgres://me@127.0.0.1:1/huts"], 3, "cannot be reached")]
+#[case::no_database_named(&["init", "--source", "a=mariadb://me@127.0.0.1:1"], 3, "names no database")]
 #[case::demo_for_the_world(&["demo", "--listen", "0.0.0.0:0"], 2, "loopback")]
 #[case::open_development(&["serve", "--development", "--listen", "0.0.0.0:0"], 2, "loopback")]
 fn calls_that_cannot_work_say_why(#[case] arguments: &[&str], #[case] code: i32, #[case] text: &str) {
@@ -61,6 +66,64 @@ fn calls_that_cannot_work_say_why(#[case] arguments: &[&str], #[case] code: i32,
     assert_eq!(found, code, "{out}{err}");
     assert!(format!("{out}{err}").contains(text), "{out}{err}");
     assert!(!folder.path().join("puente.toml").exists(), "nothing is left behind");
+}
+
+#[rstest]
+fn the_demo_goes_into_an_empty_database_and_into_no_other(
+    #[values(Engine::Postgres, Engine::Mariadb)] engine: Engine,
+) {
+    let database = Database::empty(engine);
+    let folder = tempfile::tempdir().unwrap();
+    let dir = folder.path().join("demo");
+    let arguments = ["demo", "--source", &database.url, "--listen", "127.0.0.1:0", "--dir", dir.to_str().unwrap()];
+    let mut demo = puente(folder.path(), &arguments).stdout(Stdio::piped()).spawn().unwrap();
+    let lines: Vec<String> = BufReader::new(demo.stdout.take().unwrap())
+        .lines()
+        .map_while(Result::ok)
+        .take_while(|line| !line.contains("Ctrl-C"))
+        .collect();
+    demo.kill().unwrap();
+    demo.wait().unwrap();
+    assert!(lines.iter().any(|line| line.contains("/console#key=")), "{lines:#?}");
+    let ask = "{ bookings { totalCount } trails(first: 1) { nodes { huts { edges { position node { name } } } } } }";
+    let (code, out, err) = run(&dir, &["ask", "--json", ask]);
+    assert_eq!(code, 0, "{out}{err}");
+    assert_eq!(serde_json::from_str::<Json>(&out).unwrap()["data"]["bookings"]["totalCount"], 20_000);
+    let (code, out, _) = run(&dir, &["check"]);
+    assert_eq!((code, out.trim()), (0, "all is well"));
+    let again = folder.path().join("again");
+    let arguments = ["demo", "--source", &database.url, "--dir", again.to_str().unwrap()];
+    let (code, out, err) = run(folder.path(), &arguments);
+    assert_eq!(code, 3, "{out}{err}");
+    assert!(err.contains("only goes into an empty one"), "{err}");
+}
+
+#[test]
+fn proposals_are_accepted_into_the_project_file_which_keeps_its_comments() {
+    let project = TestProject::huts();
+    let (code, out, err) = run(project.path(), &["survey", "--accept", "occupancy.hutid"]);
+    assert_eq!(code, 2, "{out}");
+    assert!(err.contains("proposals: occupancy.hut_id"), "{err}");
+    let (code, out, err) = run(project.path(), &["survey", "--accept", "occupancy.hut_id"]);
+    assert_eq!(code, 0, "{out}{err}");
+    assert!(err.contains("accepted: occupancy.hut_id refers to huts.id"), "{err}");
+    assert!(out.contains("Occupancy: hut → Hut") && !out.contains("Proposals"), "{out}");
+    let file = std::fs::read_to_string(project.path().join("puente.toml")).unwrap();
+    assert!(file.contains("# The demo's project file.") && file.contains("table = \"occupancy\""), "{file}");
+    let (code, out, err) = run(project.path(), &["ask", "--json", "{ occupancies(first: 1) { nodes { hut { name } } } }"]);
+    assert_eq!(code, 0, "{out}{err}");
+}
+
+#[test]
+fn explanations_point_at_scans_that_an_index_would_avoid() {
+    let project = TestProject::huts();
+    let ask = ["ask", "--statements", "--explain", "{ bookings(filter: { nights: { eq: 3 } }) { nodes { id } } }"];
+    let (code, out, err) = run(project.path(), &ask);
+    assert_eq!(code, 0, "{out}{err}");
+    assert!(out.contains("SCAN t0") && out.contains("→ `t0` is read row by row"), "{out}");
+    let (code, _, err) = run(project.path(), &["ask", "--explain", "{ __typename }"]);
+    assert_eq!(code, 2);
+    assert!(err.contains("--statements"), "{err}");
 }
 
 #[test]

@@ -19,5 +19,5 @@ pub use api::{Api, ApiOptions, Ask, AskResult};
 pub use folder::{FolderError, ProjectFolder};
 pub use http::{Running, ServeError, ServeOptions, serve};
 pub use metrics::Metrics;
-pub use operations::{SurveyError, SurveyOutcome, check_drift, survey};
+pub use operations::{SurveyError, SurveyOutcome, accept, check_drift, survey};
 pub use records::{AccessKey, Records, RecordsError};

@@ -2,6 +2,7 @@
 
 use puente_core::catalog::{Advice, Catalog, Drift, advise, compare};
 use puente_core::model::{self, Model, Proposal};
+use puente_core::project;
 
 use crate::folder::{FolderError, ProjectFolder};
 
@@ -64,6 +65,30 @@ pub fn survey(folder: &ProjectFolder) -> Result<SurveyOutcome, SurveyError> {
         proposals,
         notices: found.notices,
     })
+}
+
+/// Writes proposals into the project file, after what is there: nothing that somebody wrote is touched.
+///
+/// # Errors
+/// Where the file cannot be read or written, or would not fit the survey any more; it is then as it was.
+pub fn accept(folder: &ProjectFolder, proposals: &[&Proposal]) -> Result<(), FolderError> {
+    let file = folder.path.join(project::FILE);
+    let failed = |what: &str, error: std::io::Error| {
+        FolderError::Unreadable(format!("{} cannot be {what}: {error}", file.display()))
+    };
+    let before = std::fs::read_to_string(&file).map_err(|error| failed("read", error))?;
+    let mut text = before.trim_end().to_owned();
+    for proposal in proposals {
+        text.push_str(&format!("\n\n{}", proposal.to_toml().trim_end()));
+    }
+    text.push('\n');
+    let accepted = project::read(&text, &crate::environment::read).map_err(FolderError::Mistakes)?;
+    if let Some(catalog) = folder.surveyed()? {
+        model::build(&catalog, &accepted).map_err(FolderError::Mistakes)?;
+    }
+    let draft = file.with_extension("toml.draft");
+    std::fs::write(&draft, text).map_err(|error| failed("written", error))?;
+    std::fs::rename(&draft, &file).map_err(|error| failed("written", error))
 }
 
 /// Keeps the names of tables that are gone, too: they may come back.

@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 use std::path::Path;
 
 use puente_core::catalog::TableKind;
-use puente_core::model::Cardinality;
+use puente_core::model::{Cardinality, Proposal};
 use puente_service::SurveyOutcome;
 
 use crate::exit::Failure;
@@ -12,17 +12,36 @@ use crate::output::{self, faint, heading, urgent};
 
 /// Read the database's tables, write survey/NAME.json, and say what was found.
 #[derive(Debug, clap::Args)]
-#[command(after_help = "Example:\n  puente survey\n  puente survey --json | jq '.proposals'")]
+#[command(after_help = "\
+Example:
+  puente survey
+  puente survey --accept occupancy.hut_id    # writes that proposal into puente.toml
+  puente survey --json | jq '.proposals'")]
 pub(crate) struct Survey {
     /// Print JSON.
     #[arg(long)]
     json: bool,
+    /// Write proposals into the project file: those of these columns, or the best of every column.
+    #[arg(long, value_name = "TABLE.COLUMN", num_args = 0..)]
+    accept: Option<Vec<String>>,
 }
 
 impl Survey {
     pub(crate) fn run(self, project: &Path) -> Result<(), Failure> {
         let folder = super::open(project)?;
-        let outcome = puente_service::survey(&folder)?;
+        let mut outcome = puente_service::survey(&folder)?;
+        if let Some(columns) = &self.accept {
+            let accepted = chosen(&outcome.proposals, columns)?;
+            puente_service::accept(&folder, &accepted)?;
+            for proposal in &accepted {
+                output::note(format!(
+                    "accepted: {}.{} refers to {}.{}",
+                    proposal.table, proposal.column, proposal.to, proposal.references
+                ));
+            }
+            // Once more, with the links that there are now.
+            outcome = puente_service::survey(&super::open(project)?)?;
+        }
         if self.json {
             output::say(to_json(&outcome).to_string());
         } else {
@@ -34,6 +53,28 @@ impl Survey {
             Err(error) => Err(error.into()),
         }
     }
+}
+
+/// The proposals of some columns, or of all; of several for one column the one with most values on the other side.
+fn chosen<'p>(proposals: &'p [Proposal], columns: &[String]) -> Result<Vec<&'p Proposal>, Failure> {
+    let name = |proposal: &Proposal| format!("{}.{}", proposal.table, proposal.column);
+    for column in columns {
+        if !proposals.iter().any(|proposal| name(proposal) == *column) {
+            let known: Vec<String> = proposals.iter().map(name).collect();
+            let known = if known.is_empty() { "there are none".to_owned() } else { known.join(", ") };
+            return Err(Failure::wrong(format!("nothing is proposed for `{column}`; proposals: {known}")));
+        }
+    }
+    let mut best: Vec<&Proposal> = Vec::new();
+    for proposal in proposals.iter().filter(|proposal| columns.is_empty() || columns.contains(&name(proposal))) {
+        let found = |proposal: &Proposal| proposal.sampled.map_or(0, |(_, found)| found);
+        match best.iter_mut().find(|known| name(known) == name(proposal)) {
+            Some(known) if found(proposal) > found(known) => *known = proposal,
+            Some(_) => {}
+            None => best.push(proposal),
+        }
+    }
+    Ok(best)
 }
 
 /// The readable summary: tables, links, proposals, advice, changes.

@@ -118,6 +118,14 @@ impl<'r, 's> Row<'r, 's> {
         }
     }
 
+    /// Appends one cell to other rows; bytes that were copied are copied again.
+    pub fn copy_to(self, output: usize, into: &mut Rows<'s>) {
+        match self.rows.cells[self.start + output] {
+            Stored::Lent(cell) => into.lend(cell),
+            _ => into.push(self.cell(output)),
+        }
+    }
+
     /// A cell whose bytes the source lends; null where they were copied.
     pub fn lent(self, output: usize) -> CellRef<'s> {
         match self.rows.cells[self.start + output] {

@@ -7,7 +7,7 @@ use crate::plan::{
     BoundPlan, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, ObjectShape, Output, Page,
     PageInfoField, PageInfoShape, SelectId, Value,
 };
-use crate::value::{CellRef, Unfit, write_list, write_scalar, write_string};
+use crate::value::{CellRef, Unfit, write_list, write_plain, write_scalar, write_string};
 
 /// What a source gives to the writer. `'s` is how long it keeps the bytes that its rows borrow.
 pub trait Fetch<'s> {
@@ -38,7 +38,7 @@ pub fn write<'s>(bound: &BoundPlan, fetch: &mut dyn Fetch<'s>, most_bytes: usize
         bound,
         fetch,
         most_bytes,
-        out: Vec::with_capacity(4_096),
+        out: Vec::with_capacity(plan.usual_bytes()),
         problems: Vec::new(),
         path: Vec::new(),
         rows: plan.selects().iter().map(|_| Rows::default()).collect(),
@@ -51,6 +51,7 @@ pub fn write<'s>(bound: &BoundPlan, fetch: &mut dyn Fetch<'s>, most_bytes: usize
         }
         Err(Stop::Failed(problem)) => return Err(*problem),
     }
+    plan.took_bytes(writer.out.len());
     Ok(Answer { data: writer.out, problems: writer.problems })
 }
 
@@ -162,7 +163,7 @@ impl<'a, 's> Writer<'a, 's> {
         from: Option<Origin<'_, 's>>,
     ) -> Result<(), Stop> {
         match value {
-            Value::Typename(name) => write_string(&mut self.out, name),
+            Value::Typename(name) => write_plain(&mut self.out, name),
             Value::Null => self.out.extend_from_slice(b"null"),
             Value::Same(object) => {
                 return self.at(Step::Key(key), |writer| writer.object(object, from));
@@ -236,7 +237,7 @@ impl<'a, 's> Writer<'a, 's> {
         };
         match text.and_then(|text| e.name_of(text)) {
             Some(name) => {
-                write_string(&mut self.out, name);
+                write_plain(&mut self.out, name);
                 Ok(())
             }
             None => {
@@ -360,7 +361,7 @@ impl<'a, 's> Writer<'a, 's> {
             match field {
                 EdgeField::Cursor => {
                     let cursor = writer.cursor(page.connection, from.row);
-                    write_string(&mut writer.out, &cursor);
+                    write_plain(&mut writer.out, &cursor);
                     Ok(())
                 }
                 EdgeField::Node(object) => writer.at(Step::Key(&head.key), |writer| writer.object(object, Some(from))),
@@ -403,7 +404,7 @@ impl<'a, 's> Writer<'a, 's> {
             match end {
                 Some(index) if !page.connection.cursor.is_empty() => {
                     let cursor = writer.cursor(page.connection, page.rows.row(*index));
-                    write_string(&mut writer.out, &cursor);
+                    write_plain(&mut writer.out, &cursor);
                 }
                 _ => writer.out.extend_from_slice(b"null"),
             }

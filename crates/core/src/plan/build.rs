@@ -97,6 +97,7 @@ pub fn build(context: Context<'_>, document: Arc<Document>, variables: &Variable
         introspects,
         model: Arc::clone(view.model()),
         sealer: sealer.clone(),
+        usual_bytes: std::sync::atomic::AtomicUsize::new(1_024),
         document,
     })
 }

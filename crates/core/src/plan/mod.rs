@@ -33,6 +33,7 @@ pub use summary::{GROUP_WORDS, summary_field, summary_functions};
 pub use variables::Variables;
 
 use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use crate::access::{Condition, Path, Predicate};
 use crate::error::Location;
@@ -57,6 +58,8 @@ pub struct Plan {
     introspects: bool,
     model: Arc<crate::model::Model>,
     sealer: Sealer,
+    /// How many bytes the last answer took.
+    usual_bytes: AtomicUsize,
 }
 
 /// One select node: the rows of a type, at the root or at the end of a link.
@@ -312,6 +315,17 @@ enum CursorSource {
 }
 
 impl Plan {
+    /// About how many bytes an answer takes.
+    pub fn usual_bytes(&self) -> usize {
+        self.usual_bytes.load(Ordering::Relaxed)
+    }
+
+    /// Remembers how many bytes an answer took.
+    pub fn took_bytes(&self, bytes: usize) {
+        // A little more, so that the next one need not grow.
+        self.usual_bytes.store(bytes + bytes / 16 + 64, Ordering::Relaxed);
+    }
+
     /// The shape of the answer.
     pub fn roots(&self) -> &ObjectShape {
         &self.roots
@@ -332,6 +346,23 @@ impl Plan {
         self.selects.iter().enumerate().filter_map(move |(id, child)| {
             child.parent.as_ref().filter(|parent| child.read && parent.select == select).map(|_| id)
         })
+    }
+
+    /// How many fields a select's record has where the whole ask is one statement: its outputs, and its children's place.
+    pub fn record_width(&self, select: SelectId) -> usize {
+        self.selects[select].output.len() + self.children(select).map(|child| self.place_width(child)).sum::<usize>()
+    }
+
+    /// Where in its parent's record a child begins.
+    pub fn place_in_record(&self, child: SelectId) -> usize {
+        let Some(parent) = self.selects[child].parent.as_ref().map(|parent| parent.select) else { return 0 };
+        let before = self.children(parent).take_while(|sibling| *sibling != child);
+        self.selects[parent].output.len() + before.map(|sibling| self.place_width(sibling)).sum::<usize>()
+    }
+
+    fn place_width(&self, child: SelectId) -> usize {
+        // A joined child is a mark and its own fields, any other one field.
+        if crate::sql::is_joined(&self.selects[child]) { 1 + self.record_width(child) } else { 1 }
     }
 
     /// The model that the plan was made of.

@@ -14,9 +14,17 @@ pub enum Program {
     /// A statement per select, by its id. Rows carry their parent's ordinal, from 1, and then the select's outputs; they
     /// come ordered by the ordinal. Of a root select the ordinal is left out.
     PerLevel(Vec<Statement>),
-    /// One statement with one row. It has a column per root select that is read: an array of records for a list, a
-    /// record for a single row. A record has the select's outputs and then its children, in the order of their ids.
+    /// One statement for everything. Of one root select it gives the rows; of several, one row with a column per root:
+    /// an array of records for a list, a record for a single row.
+    ///
+    /// A row or record has the select's outputs, and then its children in the order of their ids: a joined child as a
+    /// mark of whether there is one and then its own fields, any other as a record or an array of records.
     Whole(Statement),
+}
+
+/// Is a select's row joined to its parent's row, where the whole ask is one statement? At most one row can be there.
+pub fn is_joined(select: &Select) -> bool {
+    matches!(select.page, Page::One) && select.parent.as_ref().is_some_and(|parent| parent.through.is_none())
 }
 
 impl Program {
@@ -180,29 +188,66 @@ impl Compiler<'_> {
     fn whole(&self) -> Statement {
         let mut writer = Writer::new(self.model, self.dialect);
         let roots = (0..self.selects.len()).filter(|id| self.selects[*id].parent.is_none() && self.selects[*id].read);
-        let roots: Vec<Fragment> = roots.map(|id| self.nested(&mut writer, id, Hang::Bound)).collect();
-        Fragment::format("select {}", [list_or_one(roots)]).finish(self.dialect)
+        let roots: Vec<SelectId> = roots.collect();
+        let whole = match roots.as_slice() {
+            [only] => {
+                let mut clauses = Clauses::new(&mut writer, &self.selects[*only], Hang::Bound);
+                let fields = self.fields(&mut writer, &mut clauses, *only);
+                self.plain(&mut writer, &mut clauses, list_or_one(fields))
+            }
+            several => {
+                let columns = several.iter().map(|id| self.nested(&mut writer, *id, Hang::Bound)).collect();
+                Fragment::format("select {}", [list_or_one(columns)])
+            }
+        };
+        whole.finish(self.dialect)
     }
 
     /// A select as an expression: a record, or an array of records.
     fn nested(&self, writer: &mut Writer<'_>, id: SelectId, hang: Hang<'_>) -> Fragment {
         let select = &self.selects[id];
         let mut clauses = Clauses::new(writer, select, hang);
-        let mut members = clauses.output(writer);
-        let children = self
-            .selects
-            .iter()
-            .enumerate()
-            .filter(|(_, child)| child.read && child.parent.as_ref().is_some_and(|parent| parent.select == id));
-        let alias = clauses.scope.alias.clone();
-        for (child, _) in children {
-            members.push(self.nested(writer, child, Hang::Row(&alias, select)));
-        }
-        let record = Fragment::format("row({})", [Fragment::join(members, ", ")]);
+        let fields = self.fields(writer, &mut clauses, id);
+        let record = Fragment::format("row({})", [Fragment::join(fields, ", ")]);
         let rows = self.plain(writer, &mut clauses, record);
         match select.page {
             Page::One | Page::Whole => Fragment::format("({})", [rows]),
             Page::Many { .. } | Page::Groups { .. } => Fragment::format("array({})", [rows]),
+        }
+    }
+
+    /// The fields of a select's rows: its outputs and its children. Joined children are joined to `clauses`.
+    fn fields(&self, writer: &mut Writer<'_>, clauses: &mut Clauses<'_>, id: SelectId) -> Vec<Fragment> {
+        let select = &self.selects[id];
+        let mut fields = clauses.output(writer);
+        let alias = clauses.scope.alias.clone();
+        self.add_children(writer, clauses, (id, select, &alias), &mut fields);
+        fields
+    }
+
+    fn add_children(
+        &self,
+        writer: &mut Writer<'_>,
+        clauses: &mut Clauses<'_>,
+        (id, select, alias): (SelectId, &Select, &str),
+        fields: &mut Vec<Fragment>,
+    ) {
+        let children = self.selects.iter().enumerate().filter(|(_, child)| {
+            child.read && child.parent.as_ref().is_some_and(|parent| parent.select == id)
+        });
+        for (child_id, child) in children {
+            let hang = Hang::Row(alias, select);
+            if !is_joined(child) {
+                fields.push(self.nested(writer, child_id, hang));
+                continue;
+            }
+            let mut joined = Clauses::new(writer, child, hang);
+            let output = joined.output(writer);
+            clauses.join(&joined);
+            fields.push(joined.is_there(writer));
+            fields.extend(output);
+            let alias = joined.scope.alias.clone();
+            self.add_children(writer, clauses, (child_id, child, &alias), fields);
         }
     }
 }

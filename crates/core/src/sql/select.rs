@@ -205,6 +205,26 @@ impl<'n> Clauses<'n> {
         Some(Fragment::text(format!("{}.{row_number}{}", self.scope.alias, if backward { " desc" } else { "" })))
     }
 
+    /// Joins the rows of another select to these, where there are any; they hang on a row of these.
+    pub(super) fn join(&mut self, other: &Clauses<'_>) {
+        let tables = if other.scope.joins.is_empty() {
+            other.from.clone()
+        } else {
+            Fragment::format("({}{})", [other.from.clone(), other.scope.joins.clone()])
+        };
+        let on = Fragment::join(other.conditions.iter().cloned(), " and ");
+        self.scope.joins.append(Fragment::format(" left join {} on {}", [tables, on]));
+    }
+
+    /// Did a joined row match? Its linking column equals something then, and is not null.
+    pub(super) fn is_there(&self, writer: &Writer<'_>) -> Fragment {
+        let linked = self.node.parent.as_ref().and_then(|parent| parent.pairs.first());
+        let column = linked.map_or_else(String::new, |(_, column)| {
+            writer.column(self.node.of, *column, &self.scope.alias)
+        });
+        Fragment::text(format!("{column} is not null"))
+    }
+
     /// FROM with every join, and WHERE.
     pub(super) fn rows_and_conditions(&self) -> Fragment {
         let mut whole = Fragment::format(" from {}{}", [self.from.clone(), self.scope.joins.clone()]);

@@ -25,7 +25,9 @@ pub fn write_scalar(out: &mut Vec<u8>, scalar: Scalar, cell: CellRef<'_>) -> Res
         }
         (Scalar::Float | Scalar::Json, CellRef::Real(value)) if value.is_finite() => write_real(out, value),
         (Scalar::Decimal, CellRef::Real(value)) if value.is_finite() => {
-            write_string(out, &decimal_digits(value));
+            out.push(b'"');
+            write!(out, "{}", if value == 0.0 { 0.0 } else { value }).expect("writing to memory does not fail");
+            out.push(b'"');
         }
         (Scalar::Uuid, CellRef::Blob(bytes)) if bytes.len() == 16 => write_string(out, &uuid_text(bytes)),
         (Scalar::Bytes, CellRef::Blob(bytes)) => write_string(out, &STANDARD.encode(bytes)),
@@ -79,13 +81,13 @@ fn write_text(out: &mut Vec<u8>, scalar: Scalar, text: &str) -> Result<(), Unfit
         Scalar::BigInt if is_integer(text) => write_plain(out, text),
         Scalar::Duration if temporal::is_duration(text) => write_plain(out, text),
         Scalar::Date if temporal::is_date(text) => write_plain(out, text),
-        Scalar::Time if temporal::is_time(text) => write_string(out, &temporal::with_seconds(text)),
+        Scalar::Time if temporal::is_time(text) => write_parts(out, &[text, missing_seconds(text)]),
         Scalar::LocalDateTime => match temporal::split_local(text) {
-            Some((date, time)) => write_string(out, &format!("{date}T{}", temporal::with_seconds(time))),
+            Some((date, time)) => write_parts(out, &[date, "T", time, missing_seconds(time)]),
             None => return refuse(),
         },
         Scalar::DateTime => match temporal::split_instant(text) {
-            Some((date, time)) => write_string(out, &format!("{date}T{}Z", temporal::with_seconds(&time))),
+            Some((date, time)) => write_parts(out, &[&date, "T", &time, missing_seconds(&time), "Z"]),
             None => return refuse(),
         },
         Scalar::Uuid if is_uuid(text) => write_string(out, &text.to_ascii_lowercase()),
@@ -117,7 +119,7 @@ fn expectation(scalar: Scalar) -> String {
 }
 
 fn write_integer(out: &mut Vec<u8>, value: i64) {
-    write!(out, "{value}").expect("writing to memory does not fail");
+    out.extend_from_slice(itoa::Buffer::new().format(value).as_bytes());
 }
 
 fn write_real(out: &mut Vec<u8>, value: f64) {
@@ -125,14 +127,27 @@ fn write_real(out: &mut Vec<u8>, value: f64) {
 }
 
 /// A text without characters that JSON escapes.
-fn write_plain(out: &mut Vec<u8>, text: &str) {
+pub(crate) fn write_plain(out: &mut Vec<u8>, text: &str) {
+    write_parts(out, &[text]);
+}
+
+fn write_parts(out: &mut Vec<u8>, parts: &[&str]) {
     out.push(b'"');
-    out.extend_from_slice(text.as_bytes());
+    parts.iter().for_each(|part| out.extend_from_slice(part.as_bytes()));
     out.push(b'"');
 }
 
+/// The seconds that RFC 3339 requires and databases leave out.
+fn missing_seconds(time: &str) -> &'static str {
+    if time.len() == 5 { ":00" } else { "" }
+}
+
 pub(crate) fn write_string(out: &mut Vec<u8>, text: &str) {
-    serde_json::to_writer(out, text).expect("text is a JSON string");
+    if text.bytes().any(|byte| byte < b' ' || matches!(byte, b'"' | b'\\')) {
+        serde_json::to_writer(out, text).expect("text is a JSON string");
+    } else {
+        write_plain(out, text);
+    }
 }
 
 /// The shortest digits that read back as the same double, without an exponent.

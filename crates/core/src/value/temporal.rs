@@ -1,37 +1,45 @@
 //! Checked forms of days, times and instants. The text is judged, not reformatted beyond its separator, so that
 //! fractions of a second keep the digits they have.
 
-use jiff::civil::{Date, Time};
-
 /// Is it `YYYY-MM-DD` and a day of the calendar?
 pub(super) fn is_date(text: &str) -> bool {
-    let bytes = text.as_bytes();
-    bytes.len() == 10
-        && bytes[4] == b'-'
-        && bytes[7] == b'-'
-        && digits(&bytes[0..4]).zip(digits(&bytes[5..7])).zip(digits(&bytes[8..10])).is_some_and(
-            |((year, month), day)| match (i16::try_from(year), i8::try_from(month), i8::try_from(day)) {
-                (Ok(year), Ok(month), Ok(day)) => year > 0 && Date::new(year, month, day).is_ok(),
-                _ => false,
-            },
-        )
+    let [y1, y2, y3, y4, b'-', m1, m2, b'-', d1, d2] = text.as_bytes() else { return false };
+    let (Some(century), Some(year), Some(month), Some(day)) =
+        (two_digits(*y1, *y2), two_digits(*y3, *y4), two_digits(*m1, *m2), two_digits(*d1, *d2))
+    else {
+        return false;
+    };
+    let year = u32::from(century) * 100 + u32::from(year);
+    let is_leap = year.is_multiple_of(4) && (!year.is_multiple_of(100) || year.is_multiple_of(400));
+    let days = match month {
+        1 | 3 | 5 | 7 | 8 | 10 | 12 => 31,
+        4 | 6 | 9 | 11 => 30,
+        2 if is_leap => 29,
+        2 => 28,
+        _ => 0,
+    };
+    year > 0 && (1..=days).contains(&day)
 }
 
 /// Is it `HH:MM`, `HH:MM:SS` or `HH:MM:SS.fraction` and a time of the day? 24:00 and leap seconds are not.
 pub(super) fn is_time(text: &str) -> bool {
-    let (clock, fraction) = text.split_once('.').map_or((text, None), |(clock, fraction)| (clock, Some(fraction)));
-    let bytes = clock.as_bytes();
-    let shape = match bytes.len() {
-        5 => fraction.is_none() && bytes[2] == b':',
-        8 => bytes[2] == b':' && bytes[5] == b':',
-        _ => false,
+    let (clock, fraction) = match text.as_bytes() {
+        [h1, h2, b':', m1, m2] => ((two_digits(*h1, *h2), two_digits(*m1, *m2), Some(0)), None),
+        [h1, h2, b':', m1, m2, b':', s1, s2, rest @ ..] => {
+            ((two_digits(*h1, *h2), two_digits(*m1, *m2), two_digits(*s1, *s2)), Some(rest))
+        }
+        _ => return false,
     };
-    if !shape || fraction.is_some_and(|f| f.is_empty() || f.len() > 9 || !f.bytes().all(|b| b.is_ascii_digit())) {
-        return false;
-    }
-    let part = |range: std::ops::Range<usize>| bytes.get(range).and_then(digits).and_then(|n| i8::try_from(n).ok());
-    let second = if bytes.len() == 8 { part(6..8) } else { Some(0) };
-    matches!((part(0..2), part(3..5), second), (Some(h), Some(m), Some(s)) if Time::new(h, m, s, 0).is_ok())
+    let fraction_fits = match fraction {
+        None | Some([]) => true,
+        Some([b'.', digits @ ..]) => (1..=9).contains(&digits.len()) && digits.iter().all(u8::is_ascii_digit),
+        Some(_) => false,
+    };
+    fraction_fits && matches!(clock, (Some(0..=23), Some(0..=59), Some(0..=59)))
+}
+
+fn two_digits(tens: u8, ones: u8) -> Option<u8> {
+    (tens.is_ascii_digit() && ones.is_ascii_digit()).then(|| (tens - b'0') * 10 + (ones - b'0'))
 }
 
 /// The day and the time of a date-time without a zone, separated by `T`, `t` or a space.
@@ -83,10 +91,6 @@ pub(super) fn is_duration(text: &str) -> bool {
 /// Adds the seconds that RFC 3339 requires and databases leave out.
 pub(super) fn with_seconds(time: &str) -> String {
     if time.len() == 5 { format!("{time}:00") } else { time.to_owned() }
-}
-
-fn digits(bytes: &[u8]) -> Option<u32> {
-    bytes.iter().try_fold(0u32, |sum, byte| byte.is_ascii_digit().then(|| sum * 10 + u32::from(byte - b'0')))
 }
 
 #[cfg(test)]

@@ -15,7 +15,7 @@ use tokio_postgres::types::{FromSql, ToSql, Type};
 use super::connect::Server;
 use super::fault;
 use super::params::{self, Text};
-use super::wire::{self, Nested};
+use super::wire::{self, Answer, Nested};
 use crate::cluster::{self, Job};
 use crate::server::{CANCEL_TIMEOUT, STATEMENTS_KEPT};
 use crate::{Explanation, Outcome, Request, StatementReport};
@@ -34,7 +34,7 @@ impl<'a> FromSql<'a> for Raw<'a> {
 }
 
 /// The bytes of a column; none is null.
-fn column(row: &Row, at: usize) -> Result<Option<&[u8]>, Problem> {
+pub(super) fn column(row: &Row, at: usize) -> Result<Option<&[u8]>, Problem> {
     row.try_get::<_, Option<Raw<'_>>>(at).map(|raw| raw.map(|raw| raw.0)).map_err(|error| fault::problem(&error))
 }
 
@@ -127,11 +127,17 @@ impl Server {
         let start = Instant::now();
         let rows = self.query(client, request, statement, None).await?;
         let time = start.elapsed();
-        let row = rows.first().ok_or_else(|| Problem::new(Code::Internal, "the database answered nothing"))?;
-        let roots = plan.selects().iter().enumerate().filter(|(_, select)| select.parent.is_none() && select.read);
-        let roots =
-            roots.enumerate().map(|(at, (id, _))| Ok((id, column(row, at)?))).collect::<Result<_, Problem>>()?;
-        let mut nested = Nested::new(plan, roots);
+        let roots: Vec<SelectId> =
+            (0..plan.selects().len()).filter(|id| plan.selects()[*id].parent.is_none() && plan.selects()[*id].read).collect();
+        let told = match (roots.as_slice(), rows.first()) {
+            ([_], _) => Answer::Rows(&rows),
+            (several, Some(row)) => {
+                let columns = several.iter().enumerate().map(|(at, id)| Ok((*id, column(row, at)?)));
+                Answer::Columns(columns.collect::<Result<_, Problem>>()?)
+            }
+            (_, None) => return Err(Problem::new(Code::Internal, "the database answered nothing")),
+        };
+        let mut nested = Nested::new(plan, told);
         let answer = json::write(&request.bound, &mut nested, request.most_bytes)?;
         let report = report(request, statement, nested.rows, time);
         Ok(Outcome { answer, statements: vec![report] })

@@ -6,7 +6,10 @@
 use puente_core::error::{Code, Problem};
 use puente_core::json::{Fetch, Row, Rows};
 use puente_core::plan::{Page, Plan, SelectId};
+use puente_core::sql::is_joined;
 use puente_core::value::{CellRef, ListRef, push_item};
+
+use super::run::column;
 
 /// Bytes being read from their beginning.
 #[derive(Debug, Clone, Copy)]
@@ -76,71 +79,110 @@ impl<'s> Iterator for Elements<'s> {
 /// The rows of a whole ask, read as the writer reaches them.
 pub(super) struct Nested<'s> {
     plan: &'s Plan,
-    /// The columns of the one row, by root select.
-    roots: Vec<(SelectId, Option<&'s [u8]>)>,
+    answer: Answer<'s>,
+    /// Where in its parent's record each select begins, and how many fields its own record has.
+    places: Vec<(usize, usize)>,
     /// How many rows were read.
     pub(super) rows: u64,
 }
 
+/// What the database answered.
+pub(super) enum Answer<'s> {
+    /// The rows of the one root select.
+    Rows(&'s [tokio_postgres::Row]),
+    /// The columns of one row, by root select.
+    Columns(Vec<(SelectId, Option<&'s [u8]>)>),
+}
+
 impl<'s> Nested<'s> {
-    pub(super) fn new(plan: &'s Plan, roots: Vec<(SelectId, Option<&'s [u8]>)>) -> Self {
-        Nested { plan, roots, rows: 0 }
+    pub(super) fn new(plan: &'s Plan, answer: Answer<'s>) -> Self {
+        let places = (0..plan.selects().len()).map(|id| (plan.place_in_record(id), plan.record_width(id))).collect();
+        Nested { plan, answer, places, rows: 0 }
     }
 
-    fn bytes(&self, select: SelectId, parent: Option<Row<'_, 's>>) -> Option<&'s [u8]> {
-        match (parent, &self.plan.selects()[select].parent) {
-            (Some(row), Some(join)) => {
-                let place = self.plan.children(join.select).position(|child| child == select)?;
-                match row.lent(self.plan.selects()[join.select].width() + place) {
-                    CellRef::Blob(bytes) => Some(bytes),
-                    _ => None,
-                }
-            }
-            _ => self.roots.iter().find(|(id, _)| *id == select).and_then(|(_, bytes)| *bytes),
-        }
-    }
-
-    fn record(&mut self, bytes: &'s [u8], outputs: usize, into: &mut Rows<'s>) -> Option<()> {
+    fn record(&mut self, bytes: &'s [u8], into: &mut Rows<'s>) -> Option<()> {
         let mut reader = Reader(bytes);
-        let fields = usize::try_from(reader.i32()?).ok()?;
-        if outputs == 0 {
+        let fields = reader.i32()?;
+        if fields == 0 {
             // A row has at least one cell, so that it can be counted.
             into.lend(CellRef::Null);
         }
-        for field in 0..fields {
+        for _ in 0..fields {
             let ty = reader.u32()?;
             match reader.value()? {
                 None => into.lend(CellRef::Null),
-                Some(bytes) if field < outputs => push(into, ty, bytes),
-                Some(bytes) => into.lend(CellRef::Blob(bytes)),
+                Some(bytes) => push(into, ty, bytes),
             }
         }
         self.rows += 1;
         Some(())
     }
-}
 
-impl<'s> Fetch<'s> for Nested<'s> {
-    fn fetch(&mut self, select: SelectId, parent: Option<Row<'_, 's>>, into: &mut Rows<'s>) -> Result<(), Problem> {
+    /// A record, or an array of records.
+    fn records(&mut self, select: SelectId, bytes: Option<&'s [u8]>, into: &mut Rows<'s>) -> Result<(), Problem> {
         let node = &self.plan.selects()[select];
-        let outputs = node.output.len();
-        into.clear(node.width() + self.plan.children(select).count());
-        let Some(bytes) = self.bytes(select, parent) else {
+        let Some(bytes) = bytes else {
             if matches!(node.page, Page::Whole) {
                 node.nothing(into);
             }
             return Ok(());
         };
         let read = match node.page {
-            Page::One | Page::Whole => self.record(bytes, outputs, into),
+            Page::One | Page::Whole => self.record(bytes, into),
             Page::Many { .. } | Page::Groups { .. } => Elements::of(bytes).and_then(|elements| {
                 for element in elements {
-                    self.record(element?, outputs, into)?;
+                    self.record(element?, into)?;
                 }
                 Some(())
             }),
         };
         read.ok_or_else(|| Problem::new(Code::Internal, "the database's answer has not the form that was asked for"))
+    }
+
+    /// The rows of a root select.
+    fn root(&mut self, select: SelectId, into: &mut Rows<'s>) -> Result<(), Problem> {
+        let bytes = match &self.answer {
+            Answer::Columns(columns) => columns.iter().find(|(id, _)| *id == select).and_then(|(_, bytes)| *bytes),
+            Answer::Rows(rows) => {
+                let rows: &'s [tokio_postgres::Row] = rows;
+                for row in rows {
+                    for (at, told) in row.columns().iter().enumerate() {
+                        match column(row, at)? {
+                            None => into.lend(CellRef::Null),
+                            Some(bytes) => push(into, told.type_().oid(), bytes),
+                        }
+                    }
+                }
+                self.rows += rows.len() as u64;
+                return Ok(());
+            }
+        };
+        self.records(select, bytes, into)
+    }
+}
+
+impl<'s> Fetch<'s> for Nested<'s> {
+    fn fetch(&mut self, select: SelectId, parent: Option<Row<'_, 's>>, into: &mut Rows<'s>) -> Result<(), Problem> {
+        let (place, width) = self.places[select];
+        into.clear(width.max(1));
+        let Some(parent) = parent else { return self.root(select, into) };
+        if is_joined(&self.plan.selects()[select]) {
+            if parent.cell(place) == CellRef::Integer(1) {
+                for field in 0..width {
+                    parent.copy_to(place + 1 + field, into);
+                }
+                if width == 0 {
+                    into.lend(CellRef::Null);
+                }
+                self.rows += 1;
+            }
+            return Ok(());
+        }
+        let bytes = match parent.lent(place) {
+            CellRef::Blob(bytes) => Some(bytes),
+            _ => None,
+        };
+        self.records(select, bytes, into)
     }
 }
 
@@ -159,6 +201,8 @@ const TIMESTAMP: u32 = 1114;
 const TIMESTAMPTZ: u32 = 1184;
 const INTERVAL: u32 = 1186;
 const NUMERIC: u32 = 1700;
+const RECORD: u32 = 2249;
+const RECORDS: u32 = 2287;
 const UUID: u32 = 2950;
 const JSONB: u32 = 3802;
 
@@ -180,8 +224,12 @@ pub(super) fn copy(into: &mut Rows<'_>, ty: u32, bytes: &[u8]) {
     }
 }
 
-/// Appends one value, whose bytes stay where they are.
+/// Appends one value, whose bytes stay where they are. Records and arrays of records are kept for later.
 fn push<'s>(into: &mut Rows<'s>, ty: u32, bytes: &'s [u8]) {
+    if matches!(ty, RECORD | RECORDS) {
+        into.lend(CellRef::Blob(bytes));
+        return;
+    }
     if ARRAYS.contains(&ty) {
         push_array(into, bytes);
         return;

@@ -1,0 +1,192 @@
+//! What a survey makes of the types and tables that real servers have.
+
+use puente_core::catalog::{Catalog, Engine, TableKind};
+use puente_core::value::{Form, Scalar};
+use puente_testkit::database::Database;
+use puente_testkit::project::TestProject;
+use rstest::rstest;
+use serde_json::json;
+
+fn surveyed(database: &Database, lines: &str) -> Catalog {
+    puente_sources::survey(&database.settings(lines), database.folder()).expect("a survey").catalog
+}
+
+const POSTGRES: &str = r#"
+create type grade as enum ('easy', 'it''s hard');
+create domain metres as integer not null check (value >= 0);
+create domain height as metres;
+create schema audit;
+create table huts (
+  id bigint generated always as identity primary key,
+  code varchar(8) not null unique deferrable initially immediate,
+  name text collate "C" not null default 'unnamed',
+  altitude height,
+  upper_name text generated always as (upper(name)) stored,
+  grade grade not null,
+  state text check (state in ('open', 'closed')),
+  tags text[], counts integer[], prices numeric(8,2)[],
+  price numeric(10,4), opened timestamptz, stay interval, photo bytea, extra jsonb, ip inet, span int4range,
+  place point, email uuid, ratio real
+);
+comment on table huts is 'Places to sleep.';
+comment on column huts.name is 'As on the sign.';
+create unique index huts_open on huts (name) where state = 'open';
+create unique index huts_lower on huts (lower(name));
+create index huts_altitude on huts (altitude, name);
+create table nights (hut_id bigint references huts on delete cascade, night date, guests integer, primary key (hut_id, night))
+  partition by range (night);
+create table nights_2026 partition of nights for values from ('2026-01-01') to ('2027-01-01');
+create table guests (hut_id bigint, night date, name text, foreign key (hut_id, night) references nights (hut_id, night));
+create view open_huts as select id, name from huts where state = 'open';
+create materialized view hut_names as select id, name from huts;
+create table audit.events (id integer primary key, hut_id bigint references huts);
+create table tmp_load (id integer);
+insert into huts (code, altitude, grade, tags, counts, prices, price, opened, stay, ip, span, ratio, place)
+  values ('A1', 2500, 'it''s hard', '{a,"b c"}', '{1,null}', '{1.50}', 12.3400, '2026-01-31 10:00:00+02', '1 day 2 hours', '10.0.0.1', '[1,5)', 0.1, '(1,2)');
+"#;
+
+#[test]
+fn postgres_types_become_scalars_or_text_with_a_notice() {
+    let database = Database::empty(Engine::Postgres);
+    database.execute(POSTGRES);
+    let catalog = surveyed(&database, "leave_out = [\"tmp_*\"]\n");
+    let names: Vec<&str> = catalog.tables.iter().map(|table| table.name.as_str()).collect();
+    assert_eq!(names, ["guests", "hut_names", "huts", "nights", "open_huts"], "partitions are part of their table");
+    let huts = catalog.table("huts").expect("huts");
+    let column = |name: &str| huts.column(name).unwrap_or_else(|| panic!("{name}"));
+    let of = |name: &str| (column(name).scalar, column(name).list);
+    assert_eq!(of("id"), (Scalar::BigInt, false));
+    assert_eq!(of("tags"), (Scalar::String, true));
+    assert_eq!(of("prices"), (Scalar::Decimal, true));
+    assert_eq!(of("opened"), (Scalar::DateTime, false));
+    assert_eq!(of("stay"), (Scalar::Duration, false));
+    assert_eq!(of("altitude"), (Scalar::Int, false));
+    assert!(column("altitude").domain && !column("altitude").nullable, "a domain may forbid nulls");
+    assert!(column("id").generated && column("upper_name").generated);
+    assert_eq!(column("grade").values, ["easy", "it's hard"]);
+    assert_eq!(column("state").values, ["open", "closed"]);
+    assert_eq!(column("name").collation.as_deref(), Some("C"));
+    assert_eq!(column("name").comment.as_deref(), Some("As on the sign."));
+    for odd in ["ip", "span", "place"] {
+        assert_eq!((column(odd).scalar, column(odd).form), (Scalar::String, Form::EngineText), "{odd}");
+        assert!(column(odd).notice.is_some());
+    }
+    assert_eq!(huts.primary_key, ["id"]);
+    assert_eq!(huts.unique_keys, [["code"]], "partial and expression indexes are no keys");
+    assert!(huts.is_indexed(&["altitude".to_owned()]));
+    assert_eq!(catalog.table("hut_names").expect("it").kind, TableKind::View);
+    let guests = catalog.table("guests").expect("guests");
+    assert_eq!(guests.foreign_keys[0].references, ["hut_id", "night"]);
+    assert_eq!(catalog.table("nights").expect("nights").foreign_keys[0].on_delete.as_deref(), Some("CASCADE"));
+}
+
+#[test]
+fn other_schemas_keep_their_name_before_their_tables() {
+    let database = Database::empty(Engine::Postgres);
+    database.execute(POSTGRES);
+    let lines = "schemas = [\"public\", \"audit\"]\n";
+    let catalog = surveyed(&database, lines);
+    let events = catalog.table("audit.events").expect("audit.events");
+    assert_eq!((events.schema.as_deref(), events.relation()), (Some("audit"), "events"));
+    let service = TestProject::of(&database, lines, "").serve();
+    let answer = service.ask("{ auditEvents { nodes { id hut { name } } } huts { nodes { code auditEvents { totalCount } } } }").json();
+    assert_eq!(answer["data"]["auditEvents"]["nodes"], json!([]), "{answer:#}");
+}
+
+#[test]
+fn postgres_values_are_written_as_their_scalars() {
+    let database = Database::empty(Engine::Postgres);
+    database.execute(POSTGRES);
+    let service = TestProject::of(&database, "", "").serve();
+    let answer = service
+        .ask("{ huts(filter: { tags: { includes: \"b c\" }, stay: { eq: \"P1DT2H\" }, ip: { startsWith: \"10.\" } }) { nodes { id altitude upperName grade tags counts prices price opened stay ip span ratio place } } }")
+        .json();
+    assert_eq!(
+        answer["data"]["huts"]["nodes"],
+        json!([{
+            "id": "1", "altitude": 2500, "upperName": "UNNAMED", "grade": "IT_S_HARD", "tags": ["a", "b c"],
+            "counts": [1, null], "prices": ["1.50"], "price": "12.3400", "opened": "2026-01-31T08:00:00Z",
+            "stay": "P1DT2H", "ip": "10.0.0.1/32", "span": "[1,5)", "ratio": 0.1, "place": "(1,2)",
+        }]),
+        "{answer:#}"
+    );
+}
+
+#[test]
+fn what_the_login_cannot_read_is_not_there() {
+    let database = Database::empty(Engine::Postgres);
+    database.execute(
+        "create table open (id integer primary key, name text, pin text); create table closed (id integer primary key);
+         do $$ begin create role reader login; exception when duplicate_object then null; end $$;
+         grant select (id, name) on open to reader;",
+    );
+    let url = database.url.replace("puente@", "reader@");
+    let text = format!("[source.test]\nurl = \"{url}\"\n");
+    let settings = puente_core::project::read(&text, &|_| None).expect("a project").source;
+    let catalog = puente_sources::survey(&settings, database.folder()).expect("a survey").catalog;
+    let columns: Vec<&str> = catalog.tables[0].columns.iter().map(|column| column.name.as_str()).collect();
+    assert_eq!((catalog.tables.len(), columns), (1, vec!["id", "name"]));
+}
+
+#[test]
+fn mariadb_types_become_scalars_or_text_with_a_notice() {
+    let database = Database::empty(Engine::Mariadb);
+    database.execute(
+        "create table huts (
+           id bigint unsigned auto_increment primary key comment 'made by the database',
+           code varchar(8) not null, flag boolean not null default true, bits bit(5), small tinyint, big int unsigned,
+           price decimal(10,4), opened timestamp null, seen datetime(3), stay time, built year, photo blob,
+           extra json, grade enum('easy','it''s hard') not null, colours set('red','blue'), ident uuid, ip inet6,
+           double_price decimal(11,4) as (price * 2) stored, state varchar(10) check (state in ('open','closed')),
+           unique key code_beginning (code(3)), unique key code_whole (code), key seen_price (seen, price)
+         ) comment 'Places to sleep.';
+         create table nights (hut_id bigint unsigned, night date, primary key (hut_id, night), foreign key (hut_id) references huts (id) on delete cascade);
+         create table guests (hut_id bigint unsigned, night date, name text, foreign key (hut_id, night) references nights (hut_id, night));
+         create view open_huts as select id, code from huts where state = 'open';
+         insert into huts (id, code, bits, small, big, price, opened, seen, stay, built, photo, extra, grade, colours, ident, ip, state)
+         values (18446744073709551615, 'A1', b'10101', -3, 4294967295, 12.3400, '2026-01-31 10:00:00', '2026-01-31 10:00:00.250', '08:30:00', 1999, x'00ff', '{\"a\": [1]}', 'it''s hard', 'red,blue', '11111111-1111-4111-8111-111111111111', '::1', 'open');
+"
+        .replace("         ", "").as_str(),
+    );
+    let catalog = surveyed(&database, "");
+    let huts = catalog.table("huts").expect("huts");
+    assert_eq!(huts.unique_keys, [["code"]], "an index of a text's beginning is no key");
+    assert_eq!(huts.comment.as_deref(), Some("Places to sleep."));
+    assert_eq!(huts.column("grade").expect("it").values, ["easy", "it's hard"]);
+    assert_eq!(huts.column("state").expect("it").values, ["open", "closed"]);
+    assert!(huts.column("double_price").expect("it").generated && huts.column("id").expect("it").generated);
+    let odd: Vec<&str> = huts.columns.iter().filter(|c| c.notice.is_some()).map(|c| c.name.as_str()).collect();
+    assert_eq!(odd, ["colours", "ip"]);
+    assert_eq!(catalog.table("guests").expect("guests").foreign_keys[0].columns, ["hut_id", "night"]);
+    let service = TestProject::of(&database, "", "").serve();
+    let answer = service
+        .ask("{ huts(filter: { id: { in: [\"18446744073709551615\"] }, grade: { eq: IT_S_HARD }, opened: { eq: \"2026-01-31T10:00:00Z\" } }) { nodes { id flag bits small big price opened seen stay built photo extra grade colours ident ip doublePrice state } } }")
+        .json();
+    assert_eq!(
+        answer["data"]["huts"]["nodes"],
+        json!([{
+            "id": "18446744073709551615", "flag": true, "bits": "21", "small": -3, "big": "4294967295",
+            "price": "12.3400", "opened": "2026-01-31T10:00:00Z", "seen": "2026-01-31T10:00:00.25", "stay": "08:30:00",
+            "built": 1999, "photo": "AP8=", "extra": { "a": [1] }, "grade": "IT_S_HARD", "colours": "red,blue",
+            "ident": "11111111-1111-4111-8111-111111111111", "ip": "::1", "doublePrice": "24.6800", "state": "OPEN",
+        }]),
+        "{answer:#}"
+    );
+}
+
+#[rstest]
+fn links_without_a_foreign_key_are_proposed_with_evidence(
+    #[values(Engine::Postgres, Engine::Mariadb)] engine: Engine,
+) {
+    let database = Database::empty(engine);
+    database.execute(
+        "create table huts (id integer primary key, code varchar(5) unique);\n\
+         create table notes (id integer primary key, hut_code varchar(5), region_id integer);\n\
+         create table regions (id integer primary key);\n\
+         insert into huts values (1, 'A'), (2, 'B');\ninsert into regions values (1);\n\
+         insert into notes values (1, 'A', 7), (2, 'B', 8), (3, 'Z', 9);\n",
+    );
+    let survey = puente_sources::survey(&database.settings(""), database.folder()).expect("a survey");
+    assert_eq!(survey.proposals.len(), 1, "values speak against regions: {:?}", survey.proposals);
+    assert_eq!((survey.proposals[0].to.as_str(), survey.proposals[0].sampled), ("huts", Some((3, 2))));
+}
