@@ -20,13 +20,19 @@ pub(crate) fn measure() {
     let mut sql = String::new();
     for table in 0..TABLES {
         let columns: Vec<String> = (0..COLUMNS - 3).map(|column| format!("c{column} text")).collect();
-        writeln!(sql, "create table t{table} (id integer primary key, a_id integer, b_id integer, {});", columns.join(", "))
-            .expect("memory");
+        writeln!(
+            sql,
+            "create table t{table} (id integer primary key, a_id integer, b_id integer, {});",
+            columns.join(", ")
+        )
+        .expect("memory");
     }
     for table in 0..TABLES {
-        writeln!(sql, "alter table t{table} add foreign key (a_id) references t{};", (table + 1) % TABLES).expect("memory");
+        writeln!(sql, "alter table t{table} add foreign key (a_id) references t{};", (table + 1) % TABLES)
+            .expect("memory");
         if table % 2 == 0 {
-            writeln!(sql, "alter table t{table} add foreign key (b_id) references t{};", (table + 7) % TABLES).expect("memory");
+            writeln!(sql, "alter table t{table} add foreign key (b_id) references t{};", (table + 7) % TABLES)
+                .expect("memory");
         }
     }
     database.execute(&sql);

@@ -7,7 +7,9 @@ use std::sync::Arc;
 use actix_web::http::header::AUTHORIZATION;
 use actix_web::{App, HttpRequest, HttpResponse, HttpServer, web};
 use async_graphql::dataloader::{DataLoader, Loader};
-use async_graphql::{ComplexObject, Context, EmptyMutation, EmptySubscription, InputObject, Object, Request, Schema, SimpleObject};
+use async_graphql::{
+    ComplexObject, Context, EmptyMutation, EmptySubscription, InputObject, Object, Request, Schema, SimpleObject,
+};
 use deadpool_postgres::{Manager, ManagerConfig, Pool, RecyclingMethod, Runtime};
 use puente_service::ProjectFolder;
 use tokio_postgres::NoTls;
@@ -23,7 +25,6 @@ impl std::fmt::Display for Failed {
         f.write_str(&self.0)
     }
 }
-
 
 #[derive(Clone, SimpleObject)]
 #[graphql(complex)]
@@ -201,12 +202,10 @@ pub(crate) async fn serve(folder: &ProjectFolder, key: &str) {
     let pool = Pool::builder(manager).max_size(READERS * 4).runtime(Runtime::Tokio1).build().expect("a pool");
     let schema = Schema::build(Query, EmptyMutation, EmptySubscription).finish();
     let shared = web::Data::from(Arc::new(Shared { key: format!("Bearer {key}"), schema, pool }));
-    let server = HttpServer::new(move || {
-        App::new().app_data(shared.clone()).route("/graphql", web::post().to(answer))
-    })
-    .workers(2)
-    .bind("127.0.0.1:0")
-    .expect("a free port");
+    let server = HttpServer::new(move || App::new().app_data(shared.clone()).route("/graphql", web::post().to(answer)))
+        .workers(2)
+        .bind("127.0.0.1:0")
+        .expect("a free port");
     report::line(&format!("listening {}", server.addrs()[0]));
     server.run().await.expect("it runs");
 }

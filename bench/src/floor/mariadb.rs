@@ -55,7 +55,6 @@ async fn read(session: &mut Conn, ask: Ask) -> mysql_async::Result<Vec<u8>> {
     }
 }
 
-
 /// `one` for every parent, each with its own limit. `one` binds the parent's id and names it.
 async fn children(session: &mut Conn, one: &str, parents: &[i64]) -> mysql_async::Result<Vec<Row>> {
     if parents.is_empty() {

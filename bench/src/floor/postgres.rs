@@ -16,8 +16,7 @@ pub(crate) struct Sessions {
 impl Sessions {
     pub(super) fn open(url: &str) -> Self {
         let config: tokio_postgres::Config = url.parse().expect("an address");
-        let manager =
-            Manager::from_config(config, NoTls, ManagerConfig { recycling_method: RecyclingMethod::Fast });
+        let manager = Manager::from_config(config, NoTls, ManagerConfig { recycling_method: RecyclingMethod::Fast });
         let pool = Pool::builder(manager).max_size(READERS * 4).runtime(Runtime::Tokio1).build().expect("a pool");
         let workers = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
         Sessions { pool, workers: workers.expect("threads") }
@@ -64,8 +63,7 @@ async fn by_key(client: &Object) -> Result<Vec<u8>, tokio_postgres::Error> {
 }
 
 async fn page(client: &Object) -> Result<Vec<u8>, tokio_postgres::Error> {
-    let text =
-        "select id, starts_on::text, nights, status::text, price::text from bookings order by id limit 50";
+    let text = "select id, starts_on::text, nights, status::text, price::text from bookings order by id limit 50";
     let mut out = Vec::with_capacity(8 << 10);
     out.extend_from_slice(b"{\"data\":{\"bookings\":{\"nodes\":[");
     let mut first = true;
@@ -141,7 +139,8 @@ async fn five_levels(client: &Object) -> Result<Vec<u8>, tokio_postgres::Error> 
     let (mut region, mut hut, mut booking): (Option<i32>, Option<i32>, Option<i32>) = (None, None, None);
     let mut first_badge = true;
     for row in &rows {
-        let (this_region, this_hut, this_booking): (i32, Option<i32>, Option<i32>) = (row.get(0), row.get(2), row.get(4));
+        let (this_region, this_hut, this_booking): (i32, Option<i32>, Option<i32>) =
+            (row.get(0), row.get(2), row.get(4));
         let new_region = region != Some(this_region);
         let new_hut = new_region || hut != this_hut;
         let new_booking = new_hut || booking != this_booking;

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use rusqlite::config::DbConfig;
 use rusqlite::{CachedStatement, Connection, OpenFlags};
 use tokio::sync::oneshot;
 
@@ -40,6 +41,7 @@ fn work(file: &Path, queue: &flume::Receiver<Job>) {
     let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
     let connection = Connection::open_with_flags(file, flags).expect("the database");
     connection.set_prepared_statement_cache_capacity(64);
+    connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true).expect("a setting");
     while let Ok(Job { ask, reply }) = queue.recv() {
         let answer = match ask {
             Ask::ByKey => by_key(&connection),
@@ -80,8 +82,8 @@ fn by_key(connection: &Connection) -> rusqlite::Result<Vec<u8>> {
 }
 
 fn page(connection: &Connection) -> rusqlite::Result<Vec<u8>> {
-    let mut bookings = connection
-        .prepare_cached("select id, starts_on, nights, status, price from bookings order by id limit 50")?;
+    let mut bookings =
+        connection.prepare_cached("select id, starts_on, nights, status, price from bookings order by id limit 50")?;
     let mut out = Vec::with_capacity(8 << 10);
     out.extend_from_slice(b"{\"data\":{\"bookings\":{\"nodes\":[");
     let mut rows = bookings.raw_query();

@@ -69,9 +69,7 @@ fn calls_that_cannot_work_say_why(#[case] arguments: &[&str], #[case] code: i32,
 }
 
 #[rstest]
-fn the_demo_goes_into_an_empty_database_and_into_no_other(
-    #[values(Engine::Postgres, Engine::Mariadb)] engine: Engine,
-) {
+fn the_demo_goes_into_an_empty_database_and_into_no_other(#[values(Engine::Postgres, Engine::Mariadb)] engine: Engine) {
     let database = Database::empty(engine);
     let folder = tempfile::tempdir().unwrap();
     let dir = folder.path().join("demo");
@@ -110,7 +108,8 @@ fn proposals_are_accepted_into_the_project_file_which_keeps_its_comments() {
     assert!(out.contains("Occupancy: hut → Hut") && !out.contains("Proposals"), "{out}");
     let file = std::fs::read_to_string(project.path().join("puente.toml")).unwrap();
     assert!(file.contains("# The demo's project file.") && file.contains("table = \"occupancy\""), "{file}");
-    let (code, out, err) = run(project.path(), &["ask", "--json", "{ occupancies(first: 1) { nodes { hut { name } } } }"]);
+    let (code, out, err) =
+        run(project.path(), &["ask", "--json", "{ occupancies(first: 1) { nodes { hut { name } } } }"]);
     assert_eq!(code, 0, "{out}{err}");
 }
 

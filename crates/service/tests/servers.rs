@@ -24,9 +24,7 @@ fn busy(database: &Database) -> usize {
         Engine::Postgres => {
             "select pid::text from pg_stat_activity where state = 'active' and query like '%slow%' and pid <> pg_backend_pid()"
         }
-        _ => {
-            "select id from information_schema.processlist where info like '%slow%' and id <> connection_id()"
-        }
+        _ => "select id from information_schema.processlist where info like '%slow%' and id <> connection_id()",
     };
     database.query(text).len()
 }
@@ -55,9 +53,7 @@ fn a_slow_statement_is_cancelled_in_the_database_at_its_time(
 }
 
 #[rstest]
-fn an_ask_whose_client_left_is_cancelled_in_the_database(
-    #[values(Engine::Postgres, Engine::Mariadb)] engine: Engine,
-) {
+fn an_ask_whose_client_left_is_cancelled_in_the_database(#[values(Engine::Postgres, Engine::Mariadb)] engine: Engine) {
     let database = Database::empty(engine);
     database.execute(&slow_view(engine, 30.0));
     let project = TestProject::of(&database, "connections = 2\n", "[limits]\ntime_ms = 60000\n");
@@ -116,9 +112,7 @@ fn the_database_goes_away_and_comes_back_under_load() {
     let stopping = AtomicBool::new(false);
     let (mut fine, mut refused) = (0, 0);
     std::thread::scope(|scope| {
-        let askers: Vec<_> = (0..4)
-            .map(|_| scope.spawn(|| keep_asking(&service, &expected, &stopping)))
-            .collect();
+        let askers: Vec<_> = (0..4).map(|_| scope.spawn(|| keep_asking(&service, &expected, &stopping))).collect();
         std::thread::sleep(Duration::from_millis(500));
         server.kill();
         std::thread::sleep(Duration::from_millis(1_500));
@@ -219,12 +213,21 @@ fn tls_is_verified_by_default() {
         let url = database.url.replace("127.0.0.1", host);
         let text = format!("[source.test]\nurl = \"{url}?{parameters}\"\n");
         let settings = puente_core::project::read(&text, &|_| None).expect("a project").source;
-        puente_sources::survey(&settings, folder.path()).map(|survey| survey.catalog.tables.len()).map_err(|problem| problem.detail.unwrap_or_default())
+        puente_sources::survey(&settings, folder.path())
+            .map(|survey| survey.catalog.tables.len())
+            .map_err(|problem| problem.detail.unwrap_or_default())
     };
     assert_eq!(reached("localhost", "sslmode=verify-full&sslrootcert=root.crt"), Ok(1));
-    assert_eq!(reached("127.0.0.1", "sslmode=verify-ca&sslrootcert=root.crt"), Ok(1), "another name, a trusted authority");
+    assert_eq!(
+        reached("127.0.0.1", "sslmode=verify-ca&sslrootcert=root.crt"),
+        Ok(1),
+        "another name, a trusted authority"
+    );
     assert_eq!(reached("127.0.0.1", "sslmode=require"), Ok(1), "encrypted, whoever answers");
-    assert!(reached("127.0.0.1", "sslmode=verify-full&sslrootcert=root.crt").is_err_and(|told| told.contains("NotValidForName")));
+    assert!(
+        reached("127.0.0.1", "sslmode=verify-full&sslrootcert=root.crt")
+            .is_err_and(|told| told.contains("NotValidForName"))
+    );
     assert!(reached("localhost", "sslmode=verify-full").is_err_and(|told| told.contains("UnknownIssuer")));
 }
 

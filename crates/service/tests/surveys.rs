@@ -89,7 +89,9 @@ fn other_schemas_keep_their_name_before_their_tables() {
     let events = catalog.table("audit.events").expect("audit.events");
     assert_eq!((events.schema.as_deref(), events.relation()), (Some("audit"), "events"));
     let service = TestProject::of(&database, lines, "").serve();
-    let answer = service.ask("{ auditEvents { nodes { id hut { name } } } huts { nodes { code auditEvents { totalCount } } } }").json();
+    let answer = service
+        .ask("{ auditEvents { nodes { id hut { name } } } huts { nodes { code auditEvents { totalCount } } } }")
+        .json();
     assert_eq!(answer["data"]["auditEvents"]["nodes"], json!([]), "{answer:#}");
 }
 
@@ -175,9 +177,7 @@ fn mariadb_types_become_scalars_or_text_with_a_notice() {
 }
 
 #[rstest]
-fn links_without_a_foreign_key_are_proposed_with_evidence(
-    #[values(Engine::Postgres, Engine::Mariadb)] engine: Engine,
-) {
+fn links_without_a_foreign_key_are_proposed_with_evidence(#[values(Engine::Postgres, Engine::Mariadb)] engine: Engine) {
     let database = Database::empty(engine);
     database.execute(
         "create table huts (id integer primary key, code varchar(5) unique);\n\

@@ -56,7 +56,7 @@ impl<'s> Levels<'s> {
     pub fn new(plan: &Plan) -> Self {
         let level = |id: SelectId| {
             let mut level = Level::default();
-            level.rows.clear(plan.selects()[id].width());
+            level.rows.clear(plan.row_width(id));
             level
         };
         Levels { levels: (0..plan.selects().len()).map(level).collect() }
@@ -65,14 +65,24 @@ impl<'s> Levels<'s> {
     /// The keys of a select's parents, whose rows must be there. Remembers which parent has which.
     pub fn keys(&mut self, plan: &Plan, select: SelectId) -> KeyValues {
         let Some(parent) = &plan.selects()[select].parent else { return KeyValues::default() };
-        let rows = &self.levels[parent.select].rows;
+        // The rows of a parent that is joined are part of its own parent's.
+        let (mut base, mut marks) = (parent.select, Vec::new());
+        while plan.is_joined(base) {
+            let Some(above) = &plan.selects()[base].parent else { break };
+            marks.iter_mut().for_each(|mark| *mark += plan.place(base) + 1);
+            marks.push(plan.place(base));
+            base = above.select;
+        }
+        let first = marks.first().map_or(0, |mark| mark + 1);
+        let rows = &self.levels[base].rows;
         let mut ordinals: HashMap<Vec<u8>, usize> = HashMap::new();
         let mut keys = KeyValues::default();
         let key_of_parent = (0..rows.len())
             .map(|at| {
                 let row = rows.row(at);
-                let cells = || parent.pairs.iter().map(|(output, _)| row.cell(*output));
-                if cells().any(CellRef::is_null) {
+                let cells = || parent.pairs.iter().map(|(output, _)| row.cell(first + *output));
+                let is_there = marks.iter().all(|mark| row.cell(*mark) == CellRef::Integer(1));
+                if !is_there || cells().any(CellRef::is_null) {
                     return None;
                 }
                 let mut bytes = Vec::new();
@@ -139,6 +149,10 @@ struct LevelFetch<'l, 's> {
 impl<'l> Fetch<'l> for LevelFetch<'l, '_> {
     fn fetch(&mut self, select: SelectId, parent: Option<Row<'_, 'l>>, into: &mut Rows<'l>) -> Result<(), Problem> {
         let node = &self.plan.selects()[select];
+        if let (true, Some(parent)) = (self.plan.is_joined(select), parent) {
+            self.plan.take_joined(select, parent, into);
+            return Ok(());
+        }
         let level = &self.levels[select];
         let range = match parent {
             None => 0..level.rows.len(),
@@ -156,7 +170,7 @@ impl<'l> Fetch<'l> for LevelFetch<'l, '_> {
             node.nothing(into);
             return Ok(());
         }
-        let width = node.width();
+        let width = self.plan.row_width(select);
         into.clear(width + 1);
         let range = if matches!(node.page, Page::One) { range.start..range.start + 1 } else { range };
         for at in range {

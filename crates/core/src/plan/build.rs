@@ -86,10 +86,12 @@ pub fn build(context: Context<'_>, document: Arc<Document>, variables: &Variable
         Some(Parameter::Constant(Cell::Integer(value))) => Some(*value),
         _ => None,
     };
-    let program = sql::compile(view.model(), &selects, &constant, dialect);
+    let joined = sql::joined(&selects);
+    let program = sql::compile(view.model(), &selects, &joined, &constant, dialect);
     Ok(Plan {
         roots,
         selects,
+        joined,
         program,
         parameters,
         cursors,

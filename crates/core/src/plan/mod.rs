@@ -37,6 +37,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use crate::access::{Condition, Path, Predicate};
 use crate::error::Location;
+use crate::json::{Row, Rows};
 use crate::model::{ColumnId, TypeId};
 use crate::sql::{Program, Statement};
 use crate::value::{Cell, CellRef, Form, Scalar};
@@ -50,6 +51,8 @@ pub struct Plan {
     document: Arc<Document>,
     roots: ObjectShape,
     selects: Vec<Select>,
+    /// Which of them are joined to their parent's rows.
+    joined: Vec<bool>,
     program: Program,
     parameters: Vec<Parameter>,
     cursors: Vec<CursorArgument>,
@@ -84,11 +87,6 @@ pub struct Select {
 }
 
 impl Select {
-    /// How many cells a row has.
-    pub fn width(&self) -> usize {
-        self.output.len().max(1)
-    }
-
     /// The scalar of one output; none for a count and for what is no scalar.
     pub fn scalar(&self, model: &crate::model::Model, output: usize) -> Option<Scalar> {
         let columns = &model.types[self.of].columns;
@@ -113,8 +111,8 @@ impl Select {
     }
 
     /// Fills `rows` with what there is where no row of the parent can have children: nothing, or a summary of nothing.
-    pub fn nothing(&self, rows: &mut crate::json::Rows<'_>) {
-        rows.clear(self.width());
+    pub fn nothing(&self, rows: &mut Rows<'_>) {
+        rows.clear(self.output.len().max(1));
         if matches!(self.page, Page::Whole) {
             for output in &self.output {
                 rows.push(if *output == Output::Count { CellRef::Integer(0) } else { CellRef::Null });
@@ -348,21 +346,58 @@ impl Plan {
         })
     }
 
-    /// How many fields a select's record has where the whole ask is one statement: its outputs, and its children's place.
-    pub fn record_width(&self, select: SelectId) -> usize {
+    /// Is a select joined to its parent's rows?
+    pub fn is_joined(&self, select: SelectId) -> bool {
+        self.joined[select]
+    }
+
+    /// Does a select run by a statement of its own, where the ask is not one statement as a whole?
+    pub fn runs(&self, select: SelectId) -> bool {
+        self.selects[select].read && !self.joined[select]
+    }
+
+    /// How many fields a select's row has: its outputs, and its children's places. At least one.
+    pub fn row_width(&self, select: SelectId) -> usize {
+        self.fields(select).max(1)
+    }
+
+    fn fields(&self, select: SelectId) -> usize {
         self.selects[select].output.len() + self.children(select).map(|child| self.place_width(child)).sum::<usize>()
     }
 
-    /// Where in its parent's record a child begins.
-    pub fn place_in_record(&self, child: SelectId) -> usize {
+    /// Where in its parent's row a child begins: a joined one with its mark.
+    pub fn place(&self, child: SelectId) -> usize {
         let Some(parent) = self.selects[child].parent.as_ref().map(|parent| parent.select) else { return 0 };
         let before = self.children(parent).take_while(|sibling| *sibling != child);
         self.selects[parent].output.len() + before.map(|sibling| self.place_width(sibling)).sum::<usize>()
     }
 
     fn place_width(&self, child: SelectId) -> usize {
-        // A joined child is a mark and its own fields, any other one field.
-        if crate::sql::is_joined(&self.selects[child]) { 1 + self.record_width(child) } else { 1 }
+        match (self.joined[child], &self.program) {
+            (true, _) => 1 + self.fields(child),
+            (false, Program::Whole(_)) => 1,
+            (false, _) => 0,
+        }
+    }
+
+    /// Takes a joined child's row out of its parent's; false where there is none. Cells of the source's own, which follow
+    /// the parent's fields, are kept.
+    pub fn take_joined<'s>(&self, child: SelectId, parent: Row<'_, 's>, into: &mut Rows<'s>) -> bool {
+        let (place, fields) = (self.place(child), self.fields(child));
+        let owner = self.selects[child].parent.as_ref().map_or(0, |parent| parent.select);
+        let own = self.row_width(owner)..parent.width();
+        into.clear(fields.max(1) + own.len());
+        if parent.cell(place) != CellRef::Integer(1) {
+            return false;
+        }
+        for field in 0..fields {
+            parent.copy_to(place + 1 + field, into);
+        }
+        if fields == 0 {
+            into.lend(CellRef::Null);
+        }
+        own.for_each(|cell| parent.copy_to(cell, into));
+        true
     }
 
     /// The model that the plan was made of.

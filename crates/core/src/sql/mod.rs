@@ -18,7 +18,7 @@ pub use dialect::{Dialect, Technique};
 pub use fragment::Fragment;
 pub use mariadb::Mariadb;
 pub use postgres::Postgres;
-pub use program::{Program, compile, is_joined};
+pub use program::{Program, compile, joined};
 pub use sqlite::{DECIMAL_SUM, Sqlite};
 
 use crate::value::Cell;

@@ -7,24 +7,42 @@ use crate::model::Model;
 use crate::plan::{Page, ParentJoin, Select, SelectId};
 
 /// The statements of one ask, by the technique that its source runs them with.
+///
+/// A row has its select's outputs, and then what is joined to it: for each joined child, in the order of their ids, a
+/// mark of whether there is one and then the child's own fields. A joined child has no statement of its own.
 #[derive(Debug)]
 pub enum Program {
-    /// A statement per select, by its id. Rows carry the select's outputs.
+    /// A statement per select, by its id.
     PerParent(Vec<Statement>),
-    /// A statement per select, by its id. Rows carry their parent's ordinal, from 1, and then the select's outputs; they
-    /// come ordered by the ordinal. Of a root select the ordinal is left out.
+    /// A statement per select, by its id. Rows begin with their parent's ordinal, from 1, and come ordered by it; those of
+    /// a root select do not.
     PerLevel(Vec<Statement>),
     /// One statement for everything. Of one root select it gives the rows; of several, one row with a column per root:
-    /// an array of records for a list, a record for a single row.
-    ///
-    /// A row or record has the select's outputs, and then its children in the order of their ids: a joined child as a
-    /// mark of whether there is one and then its own fields, any other as a record or an array of records.
+    /// an array of records for a list, a record for a single row. Children that are not joined are such columns, too, in
+    /// their place among the children.
     Whole(Statement),
 }
 
-/// Is a select's row joined to its parent's row, where the whole ask is one statement? At most one row can be there.
-pub fn is_joined(select: &Select) -> bool {
-    matches!(select.page, Page::One) && select.parent.as_ref().is_some_and(|parent| parent.through.is_none())
+/// To-one links that are joined to one select's rows at most: engines have limits, and planners lose heart before.
+const MOST_JOINS: usize = 8;
+
+/// Which selects are joined to their parent's rows: those of links to one, of which at most one row can be there.
+pub fn joined(selects: &[Select]) -> Vec<bool> {
+    let mut joined = vec![false; selects.len()];
+    let mut joins = vec![0; selects.len()];
+    for (id, select) in selects.iter().enumerate() {
+        let Some(parent) = &select.parent else { continue };
+        let mut base = parent.select;
+        while joined[base] {
+            let Some(above) = &selects[base].parent else { break };
+            base = above.select;
+        }
+        if matches!(select.page, Page::One) && parent.through.is_none() && joins[base] < MOST_JOINS {
+            joins[base] += 1;
+            joined[id] = true;
+        }
+    }
+    joined
 }
 
 impl Program {
@@ -41,10 +59,11 @@ impl Program {
 pub fn compile(
     model: &Model,
     selects: &[Select],
+    joined: &[bool],
     constant: &dyn Fn(usize) -> Option<i64>,
     dialect: &dyn Dialect,
 ) -> Program {
-    let compiler = Compiler { model, selects, constant, dialect };
+    let compiler = Compiler { model, selects, joined, constant, dialect };
     match dialect.technique(compiler.is_indexed()) {
         Technique::PerParent => Program::PerParent(compiler.each(Compiler::per_parent)),
         Technique::PerLevel => Program::PerLevel(compiler.each(Compiler::per_level)),
@@ -55,6 +74,7 @@ pub fn compile(
 struct Compiler<'a> {
     model: &'a Model,
     selects: &'a [Select],
+    joined: &'a [bool],
     constant: &'a dyn Fn(usize) -> Option<i64>,
     dialect: &'a dyn Dialect,
 }
@@ -70,26 +90,30 @@ impl Compiler<'_> {
         })
     }
 
-    fn each(&self, compile: fn(&Self, &mut Writer<'_>, &Select) -> Fragment) -> Vec<Statement> {
-        let statement = |select: &Select| {
+    fn each(&self, compile: fn(&Self, &mut Writer<'_>, SelectId) -> Fragment) -> Vec<Statement> {
+        let statement = |id: SelectId| {
+            if self.joined[id] {
+                return Statement { text: String::new(), slots: Vec::new() };
+            }
             let mut writer = Writer::new(self.model, self.dialect);
-            compile(self, &mut writer, select).finish(self.dialect)
+            compile(self, &mut writer, id).finish(self.dialect)
         };
-        self.selects.iter().map(statement).collect()
+        (0..self.selects.len()).map(statement).collect()
     }
 
-    fn per_parent(&self, writer: &mut Writer<'_>, select: &Select) -> Fragment {
-        let mut clauses = Clauses::new(writer, select, Hang::Bound);
-        let output = list_or_one(clauses.output(writer));
+    fn per_parent(&self, writer: &mut Writer<'_>, id: SelectId) -> Fragment {
+        let mut clauses = Clauses::new(writer, &self.selects[id], Hang::Bound);
+        let output = list_or_one(self.fields(writer, &mut clauses, id, false));
         self.plain(writer, &mut clauses, output)
     }
 
-    fn per_level(&self, writer: &mut Writer<'_>, select: &Select) -> Fragment {
+    fn per_level(&self, writer: &mut Writer<'_>, id: SelectId) -> Fragment {
+        let select = &self.selects[id];
         if select.parent.is_none() {
-            return self.per_parent(writer, select);
+            return self.per_parent(writer, id);
         }
         let mut clauses = Clauses::new(writer, select, Hang::Keys);
-        let output = clauses.output(writer);
+        let output = self.fields(writer, &mut clauses, id, false);
         match &select.page {
             Page::One => {
                 let output = list_or_one(output);
@@ -192,7 +216,7 @@ impl Compiler<'_> {
         let whole = match roots.as_slice() {
             [only] => {
                 let mut clauses = Clauses::new(&mut writer, &self.selects[*only], Hang::Bound);
-                let fields = self.fields(&mut writer, &mut clauses, *only);
+                let fields = self.fields(&mut writer, &mut clauses, *only, true);
                 self.plain(&mut writer, &mut clauses, list_or_one(fields))
             }
             several => {
@@ -207,7 +231,7 @@ impl Compiler<'_> {
     fn nested(&self, writer: &mut Writer<'_>, id: SelectId, hang: Hang<'_>) -> Fragment {
         let select = &self.selects[id];
         let mut clauses = Clauses::new(writer, select, hang);
-        let fields = self.fields(writer, &mut clauses, id);
+        let fields = self.fields(writer, &mut clauses, id, true);
         let record = Fragment::format("row({})", [Fragment::join(fields, ", ")]);
         let rows = self.plain(writer, &mut clauses, record);
         match select.page {
@@ -216,12 +240,12 @@ impl Compiler<'_> {
         }
     }
 
-    /// The fields of a select's rows: its outputs and its children. Joined children are joined to `clauses`.
-    fn fields(&self, writer: &mut Writer<'_>, clauses: &mut Clauses<'_>, id: SelectId) -> Vec<Fragment> {
-        let select = &self.selects[id];
+    /// The fields of a select's rows: its outputs and its children. Joined children are joined to `clauses`, the others
+    /// are left out, or nested as expressions.
+    fn fields(&self, writer: &mut Writer<'_>, clauses: &mut Clauses<'_>, id: SelectId, nest: bool) -> Vec<Fragment> {
         let mut fields = clauses.output(writer);
         let alias = clauses.scope.alias.clone();
-        self.add_children(writer, clauses, (id, select, &alias), &mut fields);
+        self.add_children(writer, clauses, (id, &alias, nest), &mut fields);
         fields
     }
 
@@ -229,25 +253,27 @@ impl Compiler<'_> {
         &self,
         writer: &mut Writer<'_>,
         clauses: &mut Clauses<'_>,
-        (id, select, alias): (SelectId, &Select, &str),
+        (id, alias, nest): (SelectId, &str, bool),
         fields: &mut Vec<Fragment>,
     ) {
-        let children = self.selects.iter().enumerate().filter(|(_, child)| {
-            child.read && child.parent.as_ref().is_some_and(|parent| parent.select == id)
-        });
+        let children = self
+            .selects
+            .iter()
+            .enumerate()
+            .filter(|(_, child)| child.read && child.parent.as_ref().is_some_and(|parent| parent.select == id));
         for (child_id, child) in children {
-            let hang = Hang::Row(alias, select);
-            if !is_joined(child) {
+            let hang = Hang::Row(alias, &self.selects[id]);
+            if self.joined[child_id] {
+                let mut joined = Clauses::new(writer, child, hang);
+                let output = joined.output(writer);
+                clauses.join(&joined);
+                fields.push(joined.is_there(writer));
+                fields.extend(output);
+                let alias = joined.scope.alias.clone();
+                self.add_children(writer, clauses, (child_id, &alias, nest), fields);
+            } else if nest {
                 fields.push(self.nested(writer, child_id, hang));
-                continue;
             }
-            let mut joined = Clauses::new(writer, child, hang);
-            let output = joined.output(writer);
-            clauses.join(&joined);
-            fields.push(joined.is_there(writer));
-            fields.extend(output);
-            let alias = joined.scope.alias.clone();
-            self.add_children(writer, clauses, (child_id, child, &alias), fields);
         }
     }
 }

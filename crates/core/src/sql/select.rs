@@ -219,9 +219,8 @@ impl<'n> Clauses<'n> {
     /// Did a joined row match? Its linking column equals something then, and is not null.
     pub(super) fn is_there(&self, writer: &Writer<'_>) -> Fragment {
         let linked = self.node.parent.as_ref().and_then(|parent| parent.pairs.first());
-        let column = linked.map_or_else(String::new, |(_, column)| {
-            writer.column(self.node.of, *column, &self.scope.alias)
-        });
+        let column =
+            linked.map_or_else(String::new, |(_, column)| writer.column(self.node.of, *column, &self.scope.alias));
         Fragment::text(format!("{column} is not null"))
     }
 

@@ -9,8 +9,8 @@ pub(crate) use input::describe_json;
 pub use input::{cell_from_json, literal_to_json};
 pub(crate) use list::take_item;
 pub use list::{ListRef, push_item};
-pub(crate) use output::{write_plain, write_string};
 pub use output::{decimal_digits, write_list, write_scalar};
+pub(crate) use output::{write_plain, write_string};
 
 use serde::{Deserialize, Serialize};
 

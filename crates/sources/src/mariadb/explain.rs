@@ -20,8 +20,8 @@ impl Server {
         let mut session = self.session().await?;
         let plan = request.bound.plan();
         let mut explained = Vec::new();
-        for (statement, select) in plan.program().statements().iter().zip(plan.selects()) {
-            if !select.read {
+        for (select, statement) in plan.program().statements().iter().enumerate() {
+            if !plan.runs(select) {
                 continue;
             }
             let values = params::values(&statement.slots, &request.bound, Some(&KeyValues::default()));

@@ -6,8 +6,9 @@ use mysql_async::prelude::Queryable as _;
 use mysql_async::{Conn, Row};
 use puente_core::error::{Code, Problem};
 use puente_core::json::{self, KeyValues, Levels};
-use puente_core::plan::SelectId;
+use puente_core::plan::{Plan, SelectId};
 use puente_core::sql::Statement;
+use puente_core::value::Scalar;
 use tokio::time::{sleep_until, timeout};
 
 use super::connect::Server;
@@ -88,7 +89,8 @@ async fn give_up(session: Conn) {
 }
 
 async fn work(session: &mut Conn, request: &Request) -> Result<Outcome, Problem> {
-    let several = request.bound.plan().selects().iter().filter(|select| select.read).count() > 1;
+    let plan = request.bound.plan();
+    let several = (0..plan.selects().len()).filter(|select| plan.runs(*select)).count() > 1;
     let told = |error: mysql_async::Error| fault::problem(&error);
     if several {
         session.query_drop("start transaction with consistent snapshot, read only").await.map_err(told)?;
@@ -104,7 +106,7 @@ async fn by_level(session: &mut Conn, request: &Request) -> Result<Outcome, Prob
     let plan = request.bound.plan();
     let mut reports = Vec::new();
     let mut levels = Levels::new(plan);
-    for (select, node) in plan.selects().iter().enumerate().filter(|(_, node)| node.read) {
+    for (select, node) in plan.selects().iter().enumerate().filter(|(select, _)| plan.runs(*select)) {
         let keys = levels.keys(plan, select);
         if node.parent.is_some() && keys.is_empty() {
             continue;
@@ -136,12 +138,28 @@ async fn query(
     rows.map_err(|error| fault::problem(&error))
 }
 
+/// The scalar of every field of a select's rows; none for marks, counts and what is no scalar.
+fn scalars(plan: &Plan, select: SelectId) -> Vec<Option<Scalar>> {
+    let node = &plan.selects()[select];
+    let mut scalars: Vec<Option<Scalar>> =
+        (0..node.output.len()).map(|output| node.scalar(plan.model(), output)).collect();
+    for child in plan.children(select).filter(|child| plan.is_joined(*child)) {
+        scalars.push(None);
+        scalars.extend(self::scalars(plan, child));
+    }
+    if scalars.is_empty() && !plan.is_joined(select) {
+        // A row has at least one cell, so that it can be counted.
+        scalars.push(None);
+    }
+    scalars
+}
+
 /// Hands a select's rows in; of a child, the first column is the parent's ordinal.
 fn load(levels: &mut Levels<'_>, request: &Request, select: SelectId, rows: &[Row]) -> Result<(), Problem> {
     let plan = request.bound.plan();
     let node = &plan.selects()[select];
     let first = usize::from(node.parent.is_some());
-    let scalars: Vec<_> = (0..node.width()).map(|output| node.scalar(plan.model(), output)).collect();
+    let scalars = scalars(plan, select);
     for row in rows {
         for (output, scalar) in scalars.iter().enumerate() {
             let at = first + output;

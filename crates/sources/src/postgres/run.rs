@@ -127,8 +127,9 @@ impl Server {
         let start = Instant::now();
         let rows = self.query(client, request, statement, None).await?;
         let time = start.elapsed();
-        let roots: Vec<SelectId> =
-            (0..plan.selects().len()).filter(|id| plan.selects()[*id].parent.is_none() && plan.selects()[*id].read).collect();
+        let roots: Vec<SelectId> = (0..plan.selects().len())
+            .filter(|id| plan.selects()[*id].parent.is_none() && plan.selects()[*id].read)
+            .collect();
         let told = match (roots.as_slice(), rows.first()) {
             ([_], _) => Answer::Rows(&rows),
             (several, Some(row)) => {
@@ -152,7 +153,7 @@ impl Server {
         let plan = request.bound.plan();
         let mut reports = Vec::new();
         let mut levels = Levels::new(plan);
-        for (select, node) in plan.selects().iter().enumerate().filter(|(_, node)| node.read) {
+        for (select, node) in plan.selects().iter().enumerate().filter(|(select, _)| plan.runs(*select)) {
             let keys = levels.keys(plan, select);
             if node.parent.is_some() && keys.is_empty() {
                 continue;

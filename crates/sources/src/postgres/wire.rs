@@ -6,7 +6,6 @@
 use puente_core::error::{Code, Problem};
 use puente_core::json::{Fetch, Row, Rows};
 use puente_core::plan::{Page, Plan, SelectId};
-use puente_core::sql::is_joined;
 use puente_core::value::{CellRef, ListRef, push_item};
 
 use super::run::column;
@@ -96,7 +95,7 @@ pub(super) enum Answer<'s> {
 
 impl<'s> Nested<'s> {
     pub(super) fn new(plan: &'s Plan, answer: Answer<'s>) -> Self {
-        let places = (0..plan.selects().len()).map(|id| (plan.place_in_record(id), plan.record_width(id))).collect();
+        let places = (0..plan.selects().len()).map(|id| (plan.place(id), plan.row_width(id))).collect();
         Nested { plan, answer, places, rows: 0 }
     }
 
@@ -164,18 +163,10 @@ impl<'s> Nested<'s> {
 impl<'s> Fetch<'s> for Nested<'s> {
     fn fetch(&mut self, select: SelectId, parent: Option<Row<'_, 's>>, into: &mut Rows<'s>) -> Result<(), Problem> {
         let (place, width) = self.places[select];
-        into.clear(width.max(1));
+        into.clear(width);
         let Some(parent) = parent else { return self.root(select, into) };
-        if is_joined(&self.plan.selects()[select]) {
-            if parent.cell(place) == CellRef::Integer(1) {
-                for field in 0..width {
-                    parent.copy_to(place + 1 + field, into);
-                }
-                if width == 0 {
-                    into.lend(CellRef::Null);
-                }
-                self.rows += 1;
-            }
+        if self.plan.is_joined(select) {
+            self.rows += u64::from(self.plan.take_joined(select, parent, into));
             return Ok(());
         }
         let bytes = match parent.lent(place) {

@@ -17,8 +17,8 @@ use crate::{Explanation, Request};
 /// What the database reports.
 pub(super) fn explain(connection: &Connection, file: &Path, request: &Request) -> Result<Vec<Explanation>, Problem> {
     let plan = request.bound.plan();
-    let read = plan.program().statements().iter().zip(plan.selects()).filter(|(_, select)| select.read);
-    read.map(|(statement, _)| explain_one(connection, statement, &request.bound))
+    let read = plan.program().statements().iter().enumerate().filter(|(select, _)| plan.runs(*select));
+    read.map(|(_, statement)| explain_one(connection, statement, &request.bound))
         .collect::<rusqlite::Result<_>>()
         .map_err(|error| problem(&error, file))
 }

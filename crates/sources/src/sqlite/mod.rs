@@ -13,6 +13,7 @@ mod survey;
 
 use std::path::{Path, PathBuf};
 
+use rusqlite::config::DbConfig;
 use rusqlite::{Connection, OpenFlags};
 
 pub use fault::problem;
@@ -30,6 +31,9 @@ fn open(file: &Path) -> rusqlite::Result<Connection> {
     let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
     let connection = Connection::open_with_flags(file, flags)?;
     connection.pragma_update(None, "query_only", true)?;
+    // Without the planner's guarantee of stability every binding of a LIMIT, and of a value that the statistics know
+    // something about, has the statement prepared anew: once per parent's row.
+    connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
     connection.busy_timeout(BUSY_TIMEOUT)?;
     decimal_sum::add_to(&connection)?;
     // Opening is lazy: only a read tells whether it is a database at all.

@@ -95,15 +95,20 @@ struct Run<'c> {
 
 impl<'s> Fetch<'s> for Run<'_> {
     fn fetch(&mut self, select: SelectId, parent: Option<Row<'_, 's>>, into: &mut Rows<'s>) -> Result<(), Problem> {
+        let plan = self.bound.plan();
+        if let (true, Some(parent)) = (plan.is_joined(select), parent) {
+            plan.take_joined(select, parent, into);
+            return Ok(());
+        }
         let slots = &self.statement(select).slots;
         let is_null =
             |slot: &Slot| matches!((slot, parent), (Slot::Parent(output), Some(row)) if row.cell(*output).is_null());
         if slots.iter().any(is_null) {
             // Nothing equals null: there is nothing at the other end of the link.
-            self.bound.plan().selects()[select].nothing(into);
+            plan.selects()[select].nothing(into);
             return Ok(());
         }
-        into.clear(self.bound.plan().selects()[select].width());
+        into.clear(plan.row_width(select));
         self.tallied(select, |run| run.execute(select, parent, into)).map_err(|error| problem(&error, self.file))
     }
 }
@@ -163,7 +168,7 @@ impl<'c> Run<'c> {
     fn by_level(&mut self, most_bytes: usize) -> Result<Answer, Problem> {
         let plan = self.bound.plan();
         let mut levels = Levels::new(plan);
-        for (select, node) in plan.selects().iter().enumerate().filter(|(_, node)| node.read) {
+        for (select, node) in plan.selects().iter().enumerate().filter(|(select, _)| plan.runs(*select)) {
             let keys = levels.keys(plan, select);
             if node.parent.is_some() && keys.is_empty() {
                 continue;
