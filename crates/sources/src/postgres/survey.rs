@@ -69,7 +69,7 @@ from pg_constraint c where c.conrelid = any($1) and c.contype in ('p', 'f', 'c')
 
 /// Complete indexes over plain columns; whether they make a key, and their key columns in order.
 const INDEXES: &str = "\
-select i.indrelid, i.indisunique and i.indimmediate, i.indpred is not null,
+select i.indrelid, i.indisunique, i.indpred is not null,
   array(select a.attname::text from unnest(i.indkey::int2[]) with ordinality as k(n, o)
     join pg_attribute a on a.attrelid = i.indrelid and a.attnum = k.n where k.o <= i.indnkeyatts order by k.o)
 from pg_index i
