@@ -74,13 +74,19 @@ impl<'s> Levels<'s> {
             base = above.select;
         }
         let first = marks.first().map_or(0, |mark| mark + 1);
+        let outputs: Vec<usize> = parent
+            .pairs
+            .iter()
+            .filter_map(|(own, _)| plan.selects()[parent.select].output_of(*own))
+            .map(|output| first + output)
+            .collect();
         let rows = &self.levels[base].rows;
         let mut ordinals: HashMap<Vec<u8>, usize> = HashMap::new();
         let mut keys = KeyValues::default();
         let key_of_parent = (0..rows.len())
             .map(|at| {
                 let row = rows.row(at);
-                let cells = || parent.pairs.iter().map(|(output, _)| row.cell(first + *output));
+                let cells = || outputs.iter().map(|output| row.cell(*output));
                 let is_there = marks.iter().all(|mark| row.cell(*mark) == CellRef::Integer(1));
                 if !is_there || cells().any(CellRef::is_null) {
                     return None;

@@ -75,18 +75,18 @@ pub fn build(context: Context<'_>, document: Arc<Document>, variables: &Variable
         document: &document,
         variables: &variables.values,
         selects: Vec::new(),
+        joined: Vec::new(),
         parameters: Vec::new(),
         cursors: Vec::new(),
         filter_leaves: 0,
         introspects: false,
     };
     let roots = planner.roots()?;
-    let Planner { selects, parameters, cursors, filter_leaves, introspects, .. } = planner;
+    let Planner { selects, joined, parameters, cursors, filter_leaves, introspects, .. } = planner;
     let constant = |parameter: usize| match parameters.get(parameter) {
         Some(Parameter::Constant(Cell::Integer(value))) => Some(*value),
         _ => None,
     };
-    let joined = sql::joined(&selects);
     let program = sql::compile(view.model(), &selects, &joined, &constant, dialect);
     Ok(Plan {
         roots,
@@ -112,6 +112,7 @@ pub(super) struct Planner<'a> {
     document: &'a Document,
     variables: &'a Map<String, Json>,
     selects: Vec<Select>,
+    joined: Vec<bool>,
     parameters: Vec<Parameter>,
     cursors: Vec<CursorArgument>,
     pub(super) filter_leaves: u64,
@@ -197,6 +198,7 @@ impl<'a> Planner<'a> {
             order: Vec::new(),
             page: Page::One,
             read: true,
+            peek: false,
         })?;
         let object = self.object(of, select, fields, 1)?;
         Ok(Value::One { select, object })
@@ -213,8 +215,16 @@ impl<'a> Planner<'a> {
             let text = format!("the ask needs more than {} statements; ask in parts", self.limits.statements);
             return Err(Problem::new(Code::TooCostly, text));
         }
+        let parent = select.parent.clone();
         self.selects.push(select);
-        Ok(self.selects.len() - 1)
+        self.joined = sql::joined(&self.selects);
+        let id = self.selects.len() - 1;
+        if let Some(parent) = parent.filter(|_| !self.joined[id]) {
+            for (own, _) in &parent.pairs {
+                self.output(parent.select, Output::Column(*own));
+            }
+        }
+        Ok(id)
     }
 
     /// The output of a select that delivers this value, added where it is not yet there.
@@ -281,6 +291,7 @@ impl<'a> Planner<'a> {
                     order: Vec::new(),
                     page: Page::One,
                     read: true,
+                    peek: false,
                 })?;
                 let object = self.object(link.target, child, fields, depth + 1)?;
                 Ok(Value::One { select: child, object })
@@ -306,20 +317,14 @@ impl<'a> Planner<'a> {
         Value::Column { output: self.output(select, output), kind: c.kind, non_null: c.non_null, name }
     }
 
-    fn parent_join(&mut self, of: TypeId, link: LinkId, select: SelectId) -> ParentJoin {
+    /// How the rows at the end of a link hang on the rows of a select.
+    fn parent_join(&self, of: TypeId, link: LinkId, select: SelectId) -> ParentJoin {
         let link = &self.view.model().types[of].links[link];
-        let mut own = |column: ColumnId| self.output(select, Output::Column(column));
         match &link.through {
-            None => ParentJoin {
-                select,
-                pairs: link.pairs.iter().map(|(o, other)| (own(*o), *other)).collect(),
-                through: None,
-            },
-            Some(through) => ParentJoin {
-                select,
-                pairs: through.near.iter().map(|(o, join)| (own(*o), *join)).collect(),
-                through: Some((through.join, through.far.clone())),
-            },
+            None => ParentJoin { select, pairs: link.pairs.clone(), through: None },
+            Some(through) => {
+                ParentJoin { select, pairs: through.near.clone(), through: Some((through.join, through.far.clone())) }
+            }
         }
     }
 
@@ -467,6 +472,9 @@ impl<'a> Planner<'a> {
                 _ => PageInfoField::Typename,
             };
             let pages = self.view.model().types[connection.of].row_key().is_some();
+            if matches!(value, PageInfoField::HasNextPage | PageInfoField::HasPreviousPage) {
+                self.selects[connection.select].peek = true;
+            }
             if pages && matches!(value, PageInfoField::StartCursor | PageInfoField::EndCursor) {
                 self.deliver_cursor(connection);
             }
@@ -665,6 +673,7 @@ impl Connection<'_> {
             order: Vec::new(),
             page: Page::One,
             read: true,
+            peek: false,
         }
     }
 }

@@ -84,9 +84,16 @@ pub struct Select {
     pub page: Page,
     /// Does the answer need the rows? Not where a connection is only counted.
     pub read: bool,
+    /// Does the answer tell whether there are more rows than the page has? Then one more is read.
+    pub peek: bool,
 }
 
 impl Select {
+    /// Which output delivers a column.
+    pub fn output_of(&self, column: ColumnId) -> Option<usize> {
+        self.output.iter().position(|output| *output == Output::Column(column))
+    }
+
     /// The scalar of one output; none for a count and for what is no scalar.
     pub fn scalar(&self, model: &crate::model::Model, output: usize) -> Option<Scalar> {
         let columns = &model.types[self.of].columns;
@@ -126,8 +133,9 @@ impl Select {
 pub struct ParentJoin {
     /// The parent.
     pub select: SelectId,
-    /// The parent's output, and the column that equals it: of the join table where there is one, else of the type.
-    pub pairs: Vec<(usize, ColumnId)>,
+    /// The parent's column, and the column that equals it: of the join table where there is one, else of the type. The
+    /// parent delivers its columns, unless the select is joined to it.
+    pub pairs: Vec<(ColumnId, ColumnId)>,
     /// The join table, with join column and own column.
     pub through: Option<(TypeId, Vec<(ColumnId, ColumnId)>)>,
 }
@@ -228,7 +236,7 @@ pub enum Page {
     },
     /// A page of a list.
     Many {
-        /// The parameter that holds the page's size; one more row is read to know whether there are more.
+        /// The parameter that holds the page's size.
         size: usize,
         /// From the end backward?
         backward: bool,

@@ -102,7 +102,8 @@ impl Compiler<'_> {
     }
 
     fn per_parent(&self, writer: &mut Writer<'_>, id: SelectId) -> Fragment {
-        let mut clauses = Clauses::new(writer, &self.selects[id], Hang::Bound);
+        let parent = self.selects[id].parent.as_ref().map(|parent| &self.selects[parent.select]);
+        let mut clauses = Clauses::new(writer, &self.selects[id], Hang::Bound(parent));
         let output = list_or_one(self.fields(writer, &mut clauses, id, false));
         self.plain(writer, &mut clauses, output)
     }
@@ -126,7 +127,7 @@ impl Compiler<'_> {
                 Fragment::format("select k.o, {}{} group by k.o order by k.o", [output, rest])
             }
             Page::Many { size, offset, .. } => {
-                self.ranked(writer, &mut clauses, output, Slot::PageSize(*size), *offset)
+                self.ranked(writer, &mut clauses, output, page_slot(select, *size), *offset)
             }
             Page::Groups { size, offset, .. } => {
                 self.ranked(writer, &mut clauses, output, Slot::Parameter(*size), *offset)
@@ -188,7 +189,7 @@ impl Compiler<'_> {
         let (limit, offset) = match &clauses.node.page {
             Page::Whole => return whole,
             Page::One => (Fragment::text("1"), None),
-            Page::Many { size, offset, .. } => (self.size(Slot::PageSize(*size)), *offset),
+            Page::Many { size, offset, .. } => (self.size(page_slot(clauses.node, *size)), *offset),
             Page::Groups { size, offset, .. } => (self.size(Slot::Parameter(*size)), *offset),
         };
         whole.append(Fragment::format(" limit {}", [limit]));
@@ -215,12 +216,12 @@ impl Compiler<'_> {
         let roots: Vec<SelectId> = roots.collect();
         let whole = match roots.as_slice() {
             [only] => {
-                let mut clauses = Clauses::new(&mut writer, &self.selects[*only], Hang::Bound);
+                let mut clauses = Clauses::new(&mut writer, &self.selects[*only], Hang::Bound(None));
                 let fields = self.fields(&mut writer, &mut clauses, *only, true);
                 self.plain(&mut writer, &mut clauses, list_or_one(fields))
             }
             several => {
-                let columns = several.iter().map(|id| self.nested(&mut writer, *id, Hang::Bound)).collect();
+                let columns = several.iter().map(|id| self.nested(&mut writer, *id, Hang::Bound(None))).collect();
                 Fragment::format("select {}", [list_or_one(columns)])
             }
         };
@@ -276,6 +277,11 @@ impl Compiler<'_> {
             }
         }
     }
+}
+
+/// A page's size, with one more row where the answer tells whether there are more.
+fn page_slot(select: &Select, size: usize) -> Slot {
+    if select.peek { Slot::PageSize(size) } else { Slot::Parameter(size) }
 }
 
 fn list_or_one(parts: Vec<Fragment>) -> Fragment {

@@ -8,8 +8,8 @@ use crate::plan::{GroupOrder, GroupTerm, OrderTerm, Output, Page, ParentJoin, Se
 /// How a select's rows hang on its parent's row.
 #[derive(Clone, Copy)]
 pub(super) enum Hang<'a> {
-    /// The parent's values are bound, row by row.
-    Bound,
+    /// The values of the parent, if there is one, are bound row by row.
+    Bound(Option<&'a Select>),
     /// The parent is a row of the same statement, under this alias; with its select.
     Row(&'a str, &'a Select),
     /// All parents' values are a FROM item `k`.
@@ -77,15 +77,15 @@ impl<'n> Clauses<'n> {
         let linked: Vec<Fragment> = pairs
             .iter()
             .enumerate()
-            .filter_map(|(number, (output, column))| {
+            .filter_map(|(number, (own, column))| {
                 let child = writer.column(linked_type, *column, &linked_alias);
                 Some(match hang {
-                    Hang::Bound => {
-                        Fragment::format("{} = {}", [Fragment::text(child), Fragment::bound(Slot::Parent(*output))])
+                    Hang::Bound(parent) => {
+                        let slot = Slot::Parent(parent?.output_of(*own)?);
+                        Fragment::format("{} = {}", [Fragment::text(child), Fragment::bound(slot)])
                     }
                     Hang::Row(alias, parent) => {
-                        let Output::Column(own) = parent.output[*output] else { return None };
-                        Fragment::text(format!("{child} = {}", writer.column(parent.of, own, alias)))
+                        Fragment::text(format!("{child} = {}", writer.column(parent.of, *own, alias)))
                     }
                     Hang::Keys => {
                         let c = &writer.model.types[linked_type].columns[*column];
