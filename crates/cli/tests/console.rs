@@ -69,7 +69,7 @@ async fn an_ask_is_written_run_and_read() {
         .wait_for("the JSON", "return document.querySelector('pre')?.innerText.includes('\"totalCount\": 60')")
         .await;
     press(&browser, "Statements").await;
-    browser.wait_for("the statements", "return document.body.innerText.includes('executed 10×')").await;
+    browser.wait_for("the statements", "return document.body.innerText.includes('executed 5×')").await;
     browser.picture("ask-statements.png").await;
     let address = browser.client.current_url().await.unwrap();
     assert!(address.fragment().is_none(), "the key does not stay in the address");

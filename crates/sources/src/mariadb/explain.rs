@@ -1,11 +1,13 @@
 //! How MariaDB would run the statements of a plan: its own words, and what an index would spare.
 
-use mysql_async::Row;
 use mysql_async::prelude::Queryable as _;
+use mysql_async::{Conn, Row, Value};
 use puente_core::error::Problem;
 use puente_core::json::KeyValues;
+use puente_core::sql::{Program, Statement};
 
 use super::connect::Server;
+use super::run::united_text;
 use super::{fault, params};
 use crate::Explanation;
 use crate::cluster::Job;
@@ -25,19 +27,33 @@ impl Server {
                 continue;
             }
             let values = params::values(&statement.slots, &request.bound, Some(&KeyValues::default()));
-            let text = format!("explain {}", statement.text);
-            let rows: Result<Vec<Row>, _> =
-                if values.is_empty() { session.exec(text, ()).await } else { session.exec(text, values).await };
-            let rows = rows.map_err(|error| fault::problem(&error))?;
-            let steps: Vec<Step> = rows.iter().map(Step::of).collect();
-            explained.push(Explanation {
-                text: statement.text.clone(),
-                plan: steps.iter().map(Step::describe).collect(),
-                advice: steps.iter().filter_map(Step::advice).collect(),
-            });
+            explained.push(explain_one(&mut session, statement, statement.text.clone(), values).await?);
+            if let Program::PerLevel(_, united) = plan.program()
+                && let Some(one) = &united[select]
+            {
+                let values = params::united(&one.slots, &request.bound, &KeyValues::default(), 1);
+                explained.push(explain_one(&mut session, one, united_text(one), values).await?);
+            }
         }
         Ok(explained)
     }
+}
+
+async fn explain_one(
+    session: &mut Conn,
+    statement: &Statement,
+    told: String,
+    values: Vec<Value>,
+) -> Result<Explanation, Problem> {
+    let text = format!("explain {}", statement.text);
+    let rows: Result<Vec<Row>, _> =
+        if values.is_empty() { session.exec(text, ()).await } else { session.exec(text, values).await };
+    let steps: Vec<Step> = rows.map_err(|error| fault::problem(&error))?.iter().map(Step::of).collect();
+    Ok(Explanation {
+        text: told,
+        plan: steps.iter().map(Step::describe).collect(),
+        advice: steps.iter().filter_map(Step::advice).collect(),
+    })
 }
 
 /// A row of EXPLAIN.

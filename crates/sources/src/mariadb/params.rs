@@ -9,19 +9,51 @@ use serde_json::Value as Json;
 
 /// What is bound to each of a statement's placeholders.
 pub(super) fn values(slots: &[Slot], bound: &BoundPlan, keys: Option<&KeyValues>) -> Vec<Value> {
-    slots
-        .iter()
-        .map(|slot| match slot {
-            Slot::Parameter(parameter) => value(bound.value(*parameter)),
-            Slot::PageSize(parameter) => Value::Int(bound.integer(*parameter) + 1),
-            Slot::Constant(cell) => value(cell),
-            Slot::Keys => {
-                let rows = keys.map_or(&[][..], KeyValues::rows).iter();
-                text(&Json::Array(rows.map(|row| Json::Array(row.iter().map(json).collect())).collect()))
-            }
-            Slot::Parent(_) | Slot::KeyColumn(_) => Value::NULL,
-        })
-        .collect()
+    let mut pair = 0;
+    slots.iter().map(|slot| single(slot, bound, keys, None, &mut pair)).collect()
+}
+
+/// What is bound to a union of one select per parent, padded with parents that have no children to `copies`.
+pub(super) fn united(slots: &[Slot], bound: &BoundPlan, keys: &KeyValues, copies: usize) -> Vec<Value> {
+    let mut values = Vec::with_capacity(slots.len() * copies);
+    for copy in 0..copies {
+        let mut pair = 0;
+        let parent = Parent { ordinal: copy + 1, key: keys.rows().get(copy).map(Vec::as_slice) };
+        values.extend(slots.iter().map(|slot| single(slot, bound, None, Some(parent), &mut pair)));
+    }
+    values
+}
+
+/// The parent that one select of a union is about.
+#[derive(Clone, Copy)]
+struct Parent<'k> {
+    ordinal: usize,
+    key: Option<&'k [Cell]>,
+}
+
+/// `pair` counts the linking values, which come in the order of the link's pairs.
+fn single(
+    slot: &Slot,
+    bound: &BoundPlan,
+    keys: Option<&KeyValues>,
+    parent: Option<Parent<'_>>,
+    pair: &mut usize,
+) -> Value {
+    match slot {
+        Slot::Parameter(parameter) => value(bound.value(*parameter)),
+        Slot::PageSize(parameter) => Value::Int(bound.integer(*parameter) + 1),
+        Slot::Constant(cell) => value(cell),
+        Slot::Keys => {
+            let rows = keys.map_or(&[][..], KeyValues::rows).iter();
+            text(&Json::Array(rows.map(|row| Json::Array(row.iter().map(json).collect())).collect()))
+        }
+        Slot::Ordinal => parent.map_or(Value::NULL, |parent| Value::Int(i64::try_from(parent.ordinal).unwrap_or(0))),
+        Slot::Parent(_) => {
+            *pair += 1;
+            parent.and_then(|parent| parent.key?.get(*pair - 1)).map_or(Value::NULL, value)
+        }
+        Slot::KeyColumn(_) => Value::NULL,
+    }
 }
 
 fn value(cell: &Cell) -> Value {

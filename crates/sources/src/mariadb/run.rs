@@ -7,7 +7,7 @@ use mysql_async::{Conn, Row};
 use puente_core::error::{Code, Problem};
 use puente_core::json::{self, KeyValues, Levels};
 use puente_core::plan::{Plan, SelectId};
-use puente_core::sql::Statement;
+use puente_core::sql::{Program, Statement};
 use puente_core::value::Scalar;
 use tokio::time::{sleep_until, timeout};
 
@@ -113,14 +113,42 @@ async fn by_level(session: &mut Conn, request: &Request) -> Result<Outcome, Prob
         }
         let statement = &plan.program().statements()[select];
         let start = Instant::now();
-        let rows = query(session, request, statement, &keys).await?;
-        let text = if request.timed { statement.text.clone() } else { String::new() };
+        let few = match plan.program() {
+            Program::PerLevel(_, united) if keys.rows().len() <= MOST_UNITED => united[select].as_ref(),
+            _ => None,
+        };
+        let rows = match few {
+            Some(one) => unite(session, request, one, &keys).await?,
+            None => query(session, request, statement, &keys).await?,
+        };
+        let text = match few {
+            _ if !request.timed => String::new(),
+            Some(one) => united_text(one),
+            None => statement.text.clone(),
+        };
         reports.push(StatementReport { text, executions: 1, rows: rows.len() as u64, time: start.elapsed() });
         load(&mut levels, request, select, &rows)?;
         levels.check_size(request.most_bytes)?;
     }
     let answer = json::write(&request.bound, &mut levels.fetch(plan), request.most_bytes)?;
     Ok(Outcome { answer, statements: reports })
+}
+
+/// Parents whose children are read by a union of one select per parent; those of more are numbered in one pass.
+const MOST_UNITED: usize = 64;
+
+/// How a union of one select per parent is told.
+pub(super) fn united_text(one: &Statement) -> String {
+    format!("({}) union all …", one.text)
+}
+
+/// One select per parent, united to one statement. Their number is rounded up, so that there are few statements to keep
+/// prepared; each comes with its parent's ordinal, in order.
+async fn unite(session: &mut Conn, request: &Request, one: &Statement, keys: &KeyValues) -> Result<Vec<Row>, Problem> {
+    let copies = keys.rows().len().next_power_of_two();
+    let text = vec![format!("({})", one.text); copies].join(" union all ");
+    let values = params::united(&one.slots, &request.bound, keys, copies);
+    session.exec(text, values).await.map_err(|error| fault::problem(&error))
 }
 
 async fn query(

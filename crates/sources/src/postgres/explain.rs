@@ -25,7 +25,7 @@ impl Server {
         let plan = request.bound.plan();
         let mut explained = Vec::new();
         for (at, statement) in plan.program().statements().iter().enumerate() {
-            if matches!(plan.program(), Program::PerLevel(_)) && !plan.runs(at) {
+            if matches!(plan.program(), Program::PerLevel(..)) && !plan.runs(at) {
                 continue;
             }
             let values = params::values(&statement.slots, &request.bound, Some(&KeyValues::default()));

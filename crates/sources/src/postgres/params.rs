@@ -47,7 +47,7 @@ pub(super) fn values(slots: &[Slot], bound: &BoundPlan, keys: Option<&KeyValues>
                 Slot::PageSize(parameter) => Some((bound.integer(*parameter) + 1).to_string()),
                 Slot::Constant(cell) => text(cell),
                 Slot::KeyColumn(pair) => keys.map(|keys| array(keys.column(*pair))),
-                Slot::Parent(_) | Slot::Keys => None,
+                Slot::Parent(_) | Slot::Ordinal | Slot::Keys => None,
             })
         })
         .collect()

@@ -112,7 +112,7 @@ impl Server {
     async fn work(&self, client: &Object, request: &Request) -> Result<Outcome, Problem> {
         match request.bound.plan().program() {
             Program::Whole(statement) => self.whole(client, request, statement).await,
-            Program::PerLevel(statements) | Program::PerParent(statements) => {
+            Program::PerLevel(statements, _) | Program::PerParent(statements) => {
                 self.begin(client).await?;
                 let result = self.by_level(client, request, statements).await;
                 let ended = client.batch_execute("rollback").await;

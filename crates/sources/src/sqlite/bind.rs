@@ -18,7 +18,7 @@ pub(super) fn bind_slot(
         Slot::Parameter(parameter) => bind(statement, at, bound.value(*parameter)),
         Slot::PageSize(parameter) => statement.raw_bind_parameter(at, bound.integer(*parameter) + 1),
         Slot::Constant(cell) => bind(statement, at, cell),
-        Slot::Parent(_) | Slot::KeyColumn(_) | Slot::Keys => Ok(()),
+        Slot::Parent(_) | Slot::Ordinal | Slot::KeyColumn(_) | Slot::Keys => Ok(()),
     }
 }
 

@@ -36,7 +36,7 @@ pub(super) fn run(connection: &Connection, file: &Path, request: &Request) -> Re
         tallies: vec![Tally::default(); plan.selects().len()],
     };
     let answer = match plan.program() {
-        Program::PerLevel(_) => run.by_level(request.most_bytes),
+        Program::PerLevel(..) => run.by_level(request.most_bytes),
         Program::PerParent(_) | Program::Whole(_) => json::write(&request.bound, &mut run, request.most_bytes),
     };
     let tallies = std::mem::take(&mut run.tallies);
