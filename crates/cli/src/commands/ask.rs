@@ -187,7 +187,7 @@ fn tables(data: &Json) -> String {
                     .as_object()
                     .into_iter()
                     .flatten()
-                    .filter(|(name, _)| !matches!(name.as_str(), "nodes" | "edges"))
+                    .filter(|(name, list)| !LISTS.contains(&name.as_str()) || !std::ptr::eq(*list, list_of(value)))
                     .map(|(name, value)| format!("{name}: {}", cell(value)))
                     .collect();
                 let table = table_of(&rows);
@@ -200,9 +200,17 @@ fn tables(data: &Json) -> String {
     parts.join("\n")
 }
 
+/// The members of a connection that hold rows.
+const LISTS: [&str; 3] = ["nodes", "edges", "groups"];
+
+/// The list of a connection, or the value itself.
+fn list_of(value: &Json) -> &Json {
+    LISTS.iter().find_map(|name| value.get(name)).unwrap_or(value)
+}
+
 /// The rows of a connection, or of a list.
 fn rows_of(value: &Json) -> Option<Vec<&Json>> {
-    let list = value.get("nodes").or_else(|| value.get("edges")).unwrap_or(value);
+    let list = list_of(value);
     list.as_array().map(|rows| rows.iter().collect())
 }
 
