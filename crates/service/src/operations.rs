@@ -86,9 +86,7 @@ pub fn accept(folder: &ProjectFolder, proposals: &[&Proposal]) -> Result<(), Fol
     if let Some(catalog) = folder.surveyed()? {
         model::build(&catalog, &accepted).map_err(FolderError::Mistakes)?;
     }
-    let draft = file.with_extension("toml.draft");
-    std::fs::write(&draft, text).map_err(|error| failed("written", error))?;
-    std::fs::rename(&draft, &file).map_err(|error| failed("written", error))
+    replace(&file, &text).map_err(|error| failed("written", error))
 }
 
 /// Keeps the names of tables that are gone, too: they may come back.
@@ -110,9 +108,15 @@ fn write(folder: &ProjectFolder, catalog: &Catalog) -> Result<(), FolderError> {
     if let Some(parent) = file.parent() {
         std::fs::create_dir_all(parent).map_err(failed)?;
     }
-    let draft = file.with_extension("json.draft");
-    std::fs::write(&draft, catalog.to_text()).map_err(failed)?;
-    std::fs::rename(&draft, &file).map_err(failed)
+    replace(&file, &catalog.to_text()).map_err(failed)
+}
+
+/// Writes a file as a whole: whoever reads it meanwhile, and whatever interrupts us, finds the old one or the new one.
+fn replace(file: &std::path::Path, text: &str) -> std::io::Result<()> {
+    let mut draft = file.as_os_str().to_owned();
+    draft.push(".draft");
+    std::fs::write(&draft, text)?;
+    std::fs::rename(&draft, file)
 }
 
 /// How the live source differs from the survey file.

@@ -24,6 +24,8 @@ mod server;
 mod source;
 #[cfg(feature = "sqlite")]
 pub mod sqlite;
+#[cfg(any(feature = "postgres", feature = "mariadb"))]
+mod tls;
 
 pub use report::{Explanation, Outcome, StatementReport};
 pub use source::{Request, Source, Survey, survey};

@@ -3,7 +3,16 @@
 use puente_core::model::Proposal;
 
 /// Distinct values sampled for a proposal.
-pub(crate) const SAMPLED_VALUES: u32 = 500;
+const SAMPLED_VALUES: u32 = 500;
+
+/// The question that samples a proposal: distinct values of a column, and how many of them a key has. Names come quoted.
+pub(crate) fn question(column: &str, table: &str, key: &str, target: &str) -> String {
+    format!(
+        "select count(*), count(o.k) from
+         (select distinct {column} as v from {table} where {column} is not null limit {SAMPLED_VALUES}) as s
+         left join (select {key} as k from {target}) as o on o.k = s.v"
+    )
+}
 
 /// A proposal with its sampled evidence: distinct values, and how many exist on the other side. None where the values
 /// speak against it.

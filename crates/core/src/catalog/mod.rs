@@ -215,9 +215,7 @@ impl Table {
 
     /// Does some index begin with exactly these columns, in any order?
     pub fn is_indexed(&self, columns: &[String]) -> bool {
-        self.indexes
-            .iter()
-            .any(|index| index.len() >= columns.len() && index[..columns.len()].iter().all(|c| columns.contains(c)))
+        some_begins_with(&self.indexes, columns)
     }
 
     /// Is it a join table: its primary key is exactly the columns of two foreign keys?
@@ -237,6 +235,13 @@ impl Table {
             _ => None,
         }
     }
+}
+
+/// Does some index begin with exactly these columns, in any order?
+pub(crate) fn some_begins_with<C: PartialEq>(indexes: &[Vec<C>], columns: &[C]) -> bool {
+    indexes
+        .iter()
+        .any(|index| index.len() >= columns.len() && index[..columns.len()].iter().all(|c| columns.contains(c)))
 }
 
 impl Catalog {

@@ -201,9 +201,7 @@ impl Type {
 
     /// Does some index begin with exactly these columns, in any order?
     pub fn is_indexed(&self, columns: &[ColumnId]) -> bool {
-        self.indexes
-            .iter()
-            .any(|index| index.len() >= columns.len() && index[..columns.len()].iter().all(|c| columns.contains(c)))
+        crate::catalog::some_begins_with(&self.indexes, columns)
     }
 
     /// The columns that carry values of an edge: those of a join table beside its two foreign keys.

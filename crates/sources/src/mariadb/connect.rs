@@ -10,7 +10,8 @@ use tokio::time::timeout;
 
 use super::fault;
 use crate::backoff::Backoff;
-use crate::server::{CONNECT_TIMEOUT, CONNECTIONS, STATEMENTS_KEPT};
+use crate::server::{CONNECTIONS, STATEMENTS_KEPT};
+use crate::tls::{self, Verify};
 
 /// One server and the sessions on it.
 #[derive(Debug)]
@@ -55,7 +56,7 @@ impl Server {
             let text = "the database cannot be reached; it is tried again in a moment";
             return Err(Problem::new(Code::SourceUnavailable, text));
         }
-        match timeout(self.wait.max(CONNECT_TIMEOUT.min(self.wait)), self.pool.get_conn()).await {
+        match timeout(self.wait, self.pool.get_conn()).await {
             Ok(Ok(session)) => {
                 self.backoff.succeeded();
                 Ok(session)
@@ -92,26 +93,15 @@ fn options(url: &str, settings: &SourceSettings, base: &Path) -> Result<OptsBuil
     let (_, rest) = url.split_once(':').unwrap_or_default();
     let mut parsed =
         url::Url::parse(&format!("mysql:{rest}")).map_err(|error| wrong(format!("it is no address ({error})")))?;
-    let pairs: Vec<(String, String)> = parsed.query_pairs().into_owned().collect();
-    let (mut mode, mut root) = (None, settings.root_certificate.clone());
-    parsed.set_query(None);
-    for (name, value) in pairs {
-        match name.as_str() {
-            "sslmode" => mode = Some(value),
-            "sslrootcert" => root = Some(value),
-            _ => {
-                parsed.query_pairs_mut().append_pair(&name, &value);
-            }
-        }
-    }
+    let wanted = tls::take(&mut parsed, settings);
     let options = Opts::from_url(parsed.as_str()).map_err(|error| wrong(error.to_string()))?;
     if options.db_name().is_none() {
         return Err(wrong(
             "it names no database; write it after the host, such as mariadb://user@host/huts".to_owned(),
         ));
     }
-    let local = matches!(options.ip_or_hostname(), "localhost" | "127.0.0.1" | "::1" | "[::1]");
-    let trusted = match &root {
+    let verify = wanted.verify(tls::is_local(options.ip_or_hostname())).map_err(wrong)?;
+    let trusted = match &wanted.root {
         None => SslOpts::default(),
         Some(file) => {
             let file = base.join(file);
@@ -121,19 +111,12 @@ fn options(url: &str, settings: &SourceSettings, base: &Path) -> Result<OptsBuil
             SslOpts::default().with_root_certs(vec![file.into()])
         }
     };
-    let tls = match mode.as_deref() {
-        // What goes to this machine itself crosses no network.
-        None if local && root.is_none() => None,
-        None | Some("verify-full") => Some(trusted),
-        Some("verify-ca") => Some(trusted.with_danger_skip_domain_validation(true)),
-        Some("require") => {
+    let tls = match verify {
+        Verify::Disable => None,
+        Verify::Full => Some(trusted),
+        Verify::Ca => Some(trusted.with_danger_skip_domain_validation(true)),
+        Verify::Require => {
             Some(trusted.with_danger_accept_invalid_certs(true).with_danger_skip_domain_validation(true))
-        }
-        Some("disable") => None,
-        Some(other) => {
-            return Err(wrong(format!(
-                "`sslmode` expects disable, require, verify-ca or verify-full, found `{other}`"
-            )));
         }
     };
     Ok(OptsBuilder::from_opts(options).ssl_opts(tls).prefer_socket(false).tcp_nodelay(true))

@@ -1,14 +1,13 @@
 //! How MariaDB would run the statements of a plan: its own words, and what an index would spare.
 
-use mysql_async::prelude::Queryable as _;
 use mysql_async::{Conn, Row, Value};
 use puente_core::error::Problem;
 use puente_core::json::KeyValues;
 use puente_core::sql::{Program, Statement};
 
 use super::connect::Server;
-use super::run::united_text;
-use super::{fault, params};
+use super::params;
+use super::run::{execute, united_text};
 use crate::Explanation;
 use crate::cluster::Job;
 
@@ -46,9 +45,7 @@ async fn explain_one(
     values: Vec<Value>,
 ) -> Result<Explanation, Problem> {
     let text = format!("explain {}", statement.text);
-    let rows: Result<Vec<Row>, _> =
-        if values.is_empty() { session.exec(text, ()).await } else { session.exec(text, values).await };
-    let steps: Vec<Step> = rows.map_err(|error| fault::problem(&error))?.iter().map(Step::of).collect();
+    let steps: Vec<Step> = execute(session, &text, values).await?.iter().map(Step::of).collect();
     Ok(Explanation {
         text: told,
         plan: steps.iter().map(Step::describe).collect(),

@@ -3,7 +3,7 @@
 use std::time::Instant;
 
 use mysql_async::prelude::Queryable as _;
-use mysql_async::{Conn, Row};
+use mysql_async::{Conn, Row, Value};
 use puente_core::error::{Code, Problem};
 use puente_core::json::{self, KeyValues, Levels};
 use puente_core::plan::{Plan, SelectId};
@@ -148,7 +148,7 @@ async fn unite(session: &mut Conn, request: &Request, one: &Statement, keys: &Ke
     let copies = keys.rows().len().next_power_of_two();
     let text = vec![format!("({})", one.text); copies].join(" union all ");
     let values = params::united(&one.slots, &request.bound, keys, copies);
-    session.exec(text, values).await.map_err(|error| fault::problem(&error))
+    execute(session, &text, values).await
 }
 
 async fn query(
@@ -158,11 +158,12 @@ async fn query(
     keys: &KeyValues,
 ) -> Result<Vec<Row>, Problem> {
     let values = params::values(&statement.slots, &request.bound, Some(keys));
-    let rows = if values.is_empty() {
-        session.exec(statement.text.as_str(), ()).await
-    } else {
-        session.exec(statement.text.as_str(), values).await
-    };
+    execute(session, &statement.text, values).await
+}
+
+/// Runs a prepared statement; the driver wants to be told apart whether anything is bound.
+pub(super) async fn execute(session: &mut Conn, text: &str, values: Vec<Value>) -> Result<Vec<Row>, Problem> {
+    let rows = if values.is_empty() { session.exec(text, ()).await } else { session.exec(text, values).await };
     rows.map_err(|error| fault::problem(&error))
 }
 
@@ -191,13 +192,13 @@ fn load(levels: &mut Levels<'_>, request: &Request, select: SelectId, rows: &[Ro
     for row in rows {
         for (output, scalar) in scalars.iter().enumerate() {
             let at = first + output;
-            let value = row.as_ref(at).unwrap_or(&mysql_async::Value::NULL);
+            let value = row.as_ref(at).unwrap_or(&Value::NULL);
             values::with_cell(value, &row.columns_ref()[at], *scalar, |cell| levels.rows(select).push(cell));
         }
         if first == 1 {
             let ordinal = match row.as_ref(0) {
-                Some(mysql_async::Value::Int(ordinal)) => *ordinal,
-                Some(mysql_async::Value::UInt(ordinal)) => i64::try_from(*ordinal).unwrap_or(0),
+                Some(Value::Int(ordinal)) => *ordinal,
+                Some(Value::UInt(ordinal)) => i64::try_from(*ordinal).unwrap_or(0),
                 _ => 0,
             };
             levels.row_belongs_to(select, ordinal)?;

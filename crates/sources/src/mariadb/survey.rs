@@ -16,7 +16,7 @@ use super::connect::connect;
 use super::fault;
 use super::types::{checked_texts, checks_json, judge};
 use crate::Survey;
-use crate::sampling::{SAMPLED_VALUES, convincing, round};
+use crate::sampling::{convincing, question, round};
 
 /// Tables and views of the database; system-versioned tables are tables.
 const TABLES: &str = "\
@@ -235,11 +235,7 @@ fn add_check(table: &mut Table, clause: &str) {
 async fn sampled(session: &mut Conn, candidate: Proposal) -> Option<Proposal> {
     let [column, table] = [&candidate.column, &candidate.table].map(|name| Sql.quote(name));
     let [key, target] = [&candidate.references, &candidate.to].map(|name| Sql.quote(name));
-    let text = format!(
-        "select count(*), count(o.k) from
-         (select distinct {column} as v from {table} where {column} is not null limit {SAMPLED_VALUES}) as s
-         left join (select {key} as k from {target}) as o on o.k = s.v"
-    );
+    let text = question(&column, &table, &key, &target);
     match session.query_first::<(i64, i64), _>(text).await {
         Ok(Some((values, found))) => convincing(candidate, values, found),
         Ok(None) => None,

@@ -20,6 +20,7 @@ use tokio_postgres_rustls::MakeRustlsConnect;
 use super::fault;
 use crate::backoff::Backoff;
 use crate::server::{CONNECT_TIMEOUT, CONNECTIONS};
+use crate::tls::{self, Verify};
 
 /// One server and the sessions on it.
 pub(super) struct Server {
@@ -39,19 +40,6 @@ impl std::fmt::Debug for Server {
 pub(super) struct Address {
     pub(super) config: tokio_postgres::Config,
     pub(super) tls: MakeRustlsConnect,
-}
-
-/// How much of the server's certificate is checked.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Verify {
-    /// No TLS at all.
-    Disable,
-    /// Encryption, whoever answers.
-    Require,
-    /// Signed by a trusted authority.
-    Ca,
-    /// Signed by a trusted authority for this host.
-    Full,
 }
 
 impl Server {
@@ -129,45 +117,22 @@ pub async fn connect(settings: &SourceSettings, base: &Path) -> Result<tokio_pos
 pub(super) fn address(url: &str, settings: &SourceSettings, base: &Path) -> Result<Address, Problem> {
     let wrong = |text: String| Problem::new(Code::SourceUnavailable, format!("the source's `url`: {text}"));
     let mut parsed = url::Url::parse(url).map_err(|error| wrong(format!("it is no address ({error})")))?;
-    let pairs: Vec<(String, String)> = parsed.query_pairs().into_owned().collect();
-    let (mut mode, mut root) = (None, settings.root_certificate.clone());
-    parsed.set_query(None);
-    for (name, value) in pairs {
-        match name.as_str() {
-            "sslmode" => mode = Some(value),
-            "sslrootcert" => root = Some(value),
-            _ => {
-                parsed.query_pairs_mut().append_pair(&name, &value);
-            }
-        }
-    }
+    let wanted = tls::take(&mut parsed, settings);
     let mut config: tokio_postgres::Config = parsed.as_str().parse().map_err(|error: tokio_postgres::Error| {
         wrong(std::error::Error::source(&error).map_or_else(|| error.to_string(), ToString::to_string))
     })?;
     let local = config.get_hosts().iter().all(|host| match host {
-        Host::Tcp(name) => matches!(name.as_str(), "localhost" | "127.0.0.1" | "::1" | "[::1]"),
+        Host::Tcp(name) => tls::is_local(name),
         #[cfg(unix)]
         Host::Unix(_) => true,
     });
-    let verify = match mode.as_deref() {
-        // What goes to this machine itself crosses no network.
-        None if local && root.is_none() => Verify::Disable,
-        None | Some("verify-full") => Verify::Full,
-        Some("verify-ca") => Verify::Ca,
-        Some("require") => Verify::Require,
-        Some("disable") => Verify::Disable,
-        Some(other) => {
-            return Err(wrong(format!(
-                "`sslmode` expects disable, require, verify-ca or verify-full, found `{other}`"
-            )));
-        }
-    };
+    let verify = wanted.verify(local).map_err(wrong)?;
     config.ssl_mode(if verify == Verify::Disable { SslMode::Disable } else { SslMode::Require });
     config.connect_timeout(CONNECT_TIMEOUT);
     if config.get_application_name().is_none() {
         config.application_name("puente");
     }
-    let root = root.map(|file| base.join(file));
+    let root = wanted.root.map(|file| base.join(file));
     Ok(Address { config, tls: MakeRustlsConnect::new(tls_config(verify, root.as_deref()).map_err(wrong)?) })
 }
 

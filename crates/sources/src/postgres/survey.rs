@@ -16,7 +16,7 @@ use super::connect::connect;
 use super::fault;
 use super::types::{TypeFound, checked_texts, judge};
 use crate::Survey;
-use crate::sampling::{SAMPLED_VALUES, convincing, round};
+use crate::sampling::{convincing, question, round};
 
 /// How long one question of the survey may take.
 const STATEMENT_TIMEOUT: &str = "set statement_timeout = '30s'";
@@ -278,11 +278,7 @@ async fn sampled(client: &Client, catalog: &Catalog, candidate: Proposal) -> Opt
     };
     let (from, to) = (table(&candidate.table)?, table(&candidate.to)?);
     let (column, key) = (Sql.quote(&candidate.column), Sql.quote(&candidate.references));
-    let text = format!(
-        "select count(*), count(o.k) from
-         (select distinct {column} as v from {from} where {column} is not null limit {SAMPLED_VALUES}) as s
-         left join (select {key} as k from {to}) as o on o.k = s.v"
-    );
+    let text = question(&column, &from, &key, &to);
     // A question that fails must not end the survey's transaction.
     client.batch_execute("savepoint sampling").await.ok()?;
     match client.query_one(&text, &[]).await {

@@ -13,7 +13,7 @@ use super::checks;
 use super::fault::problem;
 use super::sample::Sample;
 use crate::Survey;
-use crate::sampling::{SAMPLED_VALUES, convincing, round};
+use crate::sampling::{convincing, question, round};
 
 /// Rows sampled from each end of a table.
 const SAMPLED_ROWS: u32 = 1_000;
@@ -322,11 +322,7 @@ fn count(connection: &Connection, listed: &Listed) -> rusqlite::Result<u64> {
 fn sampled(connection: &Connection, candidate: Proposal) -> rusqlite::Result<Option<Proposal>> {
     let [column, table] = [&candidate.column, &candidate.table].map(|name| Sqlite.quote(name));
     let [key, target] = [&candidate.references, &candidate.to].map(|name| Sqlite.quote(name));
-    let text = format!(
-        "select count(*), count(o.k) from
-         (select distinct {column} as v from {table} where {column} is not null limit {SAMPLED_VALUES}) as s
-         left join (select {key} as k from {target}) as o on o.k = s.v"
-    );
+    let text = question(&column, &table, &key, &target);
     let (values, found): (i64, i64) = connection.query_row(&text, [], |row| Ok((row.get(0)?, row.get(1)?)))?;
     Ok(convincing(candidate, values, found))
 }
