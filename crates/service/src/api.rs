@@ -1,5 +1,6 @@
 //! The API of one project: asks in, answers out, as a role. The same for HTTP and for the command line.
 
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
@@ -12,9 +13,8 @@ use puente_core::plan::{self, BoundPlan, Context, Document, Plan, Sealer, Select
 use puente_core::project::Limits;
 use puente_core::schema;
 use puente_sources::{Explanation, Outcome, Request, Source, StatementReport};
-use quick_cache::Weighter;
 use quick_cache::sync::Cache;
-use ring::digest;
+use quick_cache::{Equivalent, Weighter};
 use serde_json::{Map, Value as Json};
 
 use crate::metrics::{AskLabels, Metrics};
@@ -80,26 +80,48 @@ struct RoleApi {
     view: View,
     schema: OnceLock<Result<SharedSchema, Problem>>,
     sealer: Sealer,
-    documents: Cache<DocumentKey, Arc<Document>, Bytes>,
-    plans: Cache<(DocumentKey, Vec<u8>), Arc<Plan>, Bytes>,
+    documents: Cache<DocumentKey, (u64, Arc<Document>), Bytes>,
+    /// The number of the next document that is parsed.
+    next_document: AtomicU64,
+    plans: Cache<PlanKey, Arc<Plan>, Bytes>,
     /// Counts the asks that went well, without looking it up by its labels each time.
     answered: Counter,
 }
 
-/// A digest of the document and the operation's name.
-type DocumentKey = [u8; 32];
+/// A document's text and the operation's name.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+struct DocumentKey {
+    text: String,
+    operation: Option<String>,
+}
+
+/// The same, borrowed from an ask.
+#[derive(Debug, Clone, Copy, Hash)]
+struct Asked<'a> {
+    text: &'a str,
+    operation: Option<&'a str>,
+}
+
+impl Equivalent<DocumentKey> for Asked<'_> {
+    fn equivalent(&self, key: &DocumentKey) -> bool {
+        self.text == key.text && self.operation == key.operation.as_deref()
+    }
+}
+
+/// A parsed document's number, and its variables' shape.
+type PlanKey = (u64, Vec<u8>);
 
 #[derive(Debug, Clone)]
 struct Bytes;
 
-impl Weighter<DocumentKey, Arc<Document>> for Bytes {
-    fn weight(&self, _: &DocumentKey, document: &Arc<Document>) -> u64 {
-        document.weight() as u64
+impl Weighter<DocumentKey, (u64, Arc<Document>)> for Bytes {
+    fn weight(&self, key: &DocumentKey, (_, document): &(u64, Arc<Document>)) -> u64 {
+        (document.weight() + key.text.len()) as u64
     }
 }
 
-impl Weighter<(DocumentKey, Vec<u8>), Arc<Plan>> for Bytes {
-    fn weight(&self, key: &(DocumentKey, Vec<u8>), plan: &Arc<Plan>) -> u64 {
+impl Weighter<PlanKey, Arc<Plan>> for Bytes {
+    fn weight(&self, key: &PlanKey, plan: &Arc<Plan>) -> u64 {
         (plan.weight() + key.1.len()) as u64
     }
 }
@@ -113,6 +135,7 @@ impl RoleApi {
             view,
             schema: OnceLock::new(),
             documents: Cache::with_weighter(CACHE_ITEMS, CACHE_BYTES_PER_ROLE, Bytes),
+            next_document: AtomicU64::new(0),
             plans: Cache::with_weighter(CACHE_ITEMS, CACHE_BYTES_PER_ROLE, Bytes),
         }
     }
@@ -206,19 +229,21 @@ impl Api {
 
     fn bind(&self, ask: &Ask) -> Result<BoundPlan, Vec<Problem>> {
         let role = &self.owner;
-        let key = document_key(ask);
-        let document = match role.documents.get(&key) {
-            Some(document) => document,
+        let asked = Asked { text: &ask.document, operation: ask.operation_name.as_deref() };
+        let (number, document) = match role.documents.get(&asked) {
+            Some(known) => known,
             None => {
                 self.metrics.documents_parsed.inc();
                 let schema = role.schema().map_err(|problem| vec![problem])?;
-                let document = Arc::new(Document::parse(schema, &ask.document, ask.operation_name.as_deref())?);
-                role.documents.insert(key, Arc::clone(&document));
-                document
+                let document = Document::parse(schema, &ask.document, ask.operation_name.as_deref())?;
+                let numbered = (role.next_document.fetch_add(1, Ordering::Relaxed), Arc::new(document));
+                let key = DocumentKey { text: ask.document.clone(), operation: ask.operation_name.clone() };
+                role.documents.insert(key, numbered.clone());
+                numbered
             }
         };
         let mut variables = Variables::coerce(&document, &ask.variables, &role.sealer)?;
-        let key = (key, std::mem::take(&mut variables.shape));
+        let key = (number, std::mem::take(&mut variables.shape));
         let plan = match role.plans.get(&key) {
             Some(plan) => {
                 self.metrics.plans_reused.inc();
@@ -286,25 +311,12 @@ impl Drop for Running<'_> {
     }
 }
 
-fn document_key(ask: &Ask) -> DocumentKey {
-    let mut context = digest::Context::new(&digest::SHA256);
-    let name = ask.operation_name.as_deref().map_or(String::from("-"), |name| format!("+{name}"));
-    context.update(&(name.len() as u64).to_le_bytes());
-    context.update(name.as_bytes());
-    context.update(ask.document.as_bytes());
-    let mut key = [0; 32];
-    key.copy_from_slice(context.finish().as_ref());
-    key
-}
-
 /// The body of the response ([Response format](https://spec.graphql.org/September2025/#sec-Response-Format)).
 fn respond(result: Result<Outcome, Vec<Problem>>, explained: Option<&[Explanation]>, elapsed: Duration) -> AskResult {
     match result {
         Ok(Outcome { answer, statements: reports }) => {
             let code = answer.problems.first().map(|problem| problem.code);
-            let mut body = b"{\"data\":".to_vec();
-            body.reserve(answer.data.len() + 64);
-            body.extend_from_slice(&answer.data);
+            let mut body = answer.body;
             if !answer.problems.is_empty() {
                 body.extend_from_slice(b",\"errors\":");
                 serde_json::to_writer(&mut body, &answer.problems).expect("problems are serialisable");

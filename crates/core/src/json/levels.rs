@@ -66,29 +66,22 @@ impl<'s> Levels<'s> {
     pub fn keys(&mut self, plan: &Plan, select: SelectId) -> KeyValues {
         let Some(parent) = &plan.selects()[select].parent else { return KeyValues::default() };
         // The rows of a parent that is joined are part of its own parent's.
-        let (mut base, mut marks) = (parent.select, Vec::new());
+        let (mut base, mut way) = (parent.select, Vec::new());
         while plan.is_joined(base) {
             let Some(above) = &plan.selects()[base].parent else { break };
-            marks.iter_mut().for_each(|mark| *mark += plan.place(base) + 1);
-            marks.push(plan.place(base));
+            way.push(base);
             base = above.select;
         }
-        let first = marks.first().map_or(0, |mark| mark + 1);
-        let outputs: Vec<usize> = parent
-            .pairs
-            .iter()
-            .filter_map(|(own, _)| plan.selects()[parent.select].output_of(*own))
-            .map(|output| first + output)
-            .collect();
+        let outputs: Vec<usize> =
+            parent.pairs.iter().filter_map(|(own, _)| plan.selects()[parent.select].output_of(*own)).collect();
         let rows = &self.levels[base].rows;
         let mut ordinals: HashMap<Vec<u8>, usize> = HashMap::new();
         let mut keys = KeyValues::default();
         let key_of_parent = (0..rows.len())
             .map(|at| {
-                let row = rows.row(at);
+                let row = way.iter().rev().try_fold(rows.row(at), |row, joined| plan.joined_row(*joined, row))?;
                 let cells = || outputs.iter().map(|output| row.cell(*output));
-                let is_there = marks.iter().all(|mark| row.cell(*mark) == CellRef::Integer(1));
-                if !is_there || cells().any(CellRef::is_null) {
+                if cells().any(CellRef::is_null) {
                     return None;
                 }
                 let mut bytes = Vec::new();
@@ -155,10 +148,6 @@ struct LevelFetch<'l, 's> {
 impl<'l> Fetch<'l> for LevelFetch<'l, '_> {
     fn fetch(&mut self, select: SelectId, parent: Option<Row<'_, 'l>>, into: &mut Rows<'l>) -> Result<(), Problem> {
         let node = &self.plan.selects()[select];
-        if let (true, Some(parent)) = (self.plan.is_joined(select), parent) {
-            self.plan.take_joined(select, parent, into);
-            return Ok(());
-        }
         let level = &self.levels[select];
         let range = match parent {
             None => 0..level.rows.len(),

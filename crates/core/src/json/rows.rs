@@ -20,11 +20,12 @@ enum Stored<'s> {
     List(usize, usize),
 }
 
-/// One of the rows.
+/// One of the rows, or a part of it.
 #[derive(Debug, Clone, Copy)]
 pub struct Row<'r, 's> {
     rows: &'r Rows<'s>,
     start: usize,
+    end: usize,
 }
 
 impl<'s> Rows<'s> {
@@ -36,6 +37,7 @@ impl<'s> Rows<'s> {
     }
 
     /// Appends the next cell of the current row; bytes are copied.
+    #[inline]
     pub fn push(&mut self, cell: CellRef<'_>) {
         let stored = match cell {
             CellRef::Null => Stored::Lent(CellRef::Null),
@@ -58,17 +60,24 @@ impl<'s> Rows<'s> {
     }
 
     /// Appends the next cell of the current row; its bytes stay where they are.
+    #[inline]
     pub fn lend(&mut self, cell: CellRef<'s>) {
         self.cells.push(Stored::Lent(cell));
     }
 
-    /// Appends a text that `write` writes into the buffer.
-    pub fn push_text(&mut self, write: impl FnOnce(&mut Vec<u8>)) {
+    /// Appends a text that `write` appends to the buffer; nothing where it gives up, which it tells by none.
+    #[inline]
+    pub fn push_text(&mut self, write: impl FnOnce(&mut Vec<u8>) -> Option<()>) -> Option<()> {
         let start = self.bytes.len();
-        write(&mut self.bytes);
-        self.cells.push(Stored::Text(start, self.bytes.len() - start));
+        let written = write(&mut self.bytes);
+        match written {
+            Some(()) => self.cells.push(Stored::Text(start, self.bytes.len() - start)),
+            None => self.bytes.truncate(start),
+        }
+        written
     }
 
+    #[inline]
     fn keep(&mut self, bytes: &[u8]) -> (usize, usize) {
         let start = self.bytes.len();
         self.bytes.extend_from_slice(bytes);
@@ -96,18 +105,27 @@ impl<'s> Rows<'s> {
     }
 
     /// One row.
+    #[inline]
     pub fn row(&self, index: usize) -> Row<'_, 's> {
-        Row { rows: self, start: index * self.width }
+        let start = index * self.width;
+        Row { rows: self, start, end: start + self.width }
     }
 }
 
 impl<'r, 's> Row<'r, 's> {
     /// How many cells it has.
     pub fn width(self) -> usize {
-        self.rows.width
+        self.end - self.start
+    }
+
+    /// Its cells from one on.
+    #[inline]
+    pub fn part(self, first: usize) -> Row<'r, 's> {
+        Row { start: self.start + first, ..self }
     }
 
     /// One cell.
+    #[inline]
     pub fn cell(self, output: usize) -> CellRef<'r> {
         let bytes = |start: usize, length: usize| &self.rows.bytes[start..start + length];
         match self.rows.cells[self.start + output] {
@@ -118,15 +136,8 @@ impl<'r, 's> Row<'r, 's> {
         }
     }
 
-    /// Appends one cell to other rows; bytes that were copied are copied again.
-    pub fn copy_to(self, output: usize, into: &mut Rows<'s>) {
-        match self.rows.cells[self.start + output] {
-            Stored::Lent(cell) => into.lend(cell),
-            _ => into.push(self.cell(output)),
-        }
-    }
-
     /// A cell whose bytes the source lends; null where they were copied.
+    #[inline]
     pub fn lent(self, output: usize) -> CellRef<'s> {
         match self.rows.cells[self.start + output] {
             Stored::Lent(cell) => cell,
@@ -148,13 +159,27 @@ mod tests {
             rows.push(CellRef::Integer(number));
             rows.push(CellRef::Text(text.as_bytes()));
         }
-        rows.push_text(|out| out.extend_from_slice(b"made"));
+        assert_eq!(
+            rows.push_text(|out| {
+                out.extend_from_slice(b"ma");
+                None
+            }),
+            None
+        );
+        assert_eq!(
+            rows.push_text(|out| {
+                out.extend_from_slice(b"made");
+                Some(())
+            }),
+            Some(())
+        );
         rows.lend(CellRef::Text(&lent));
         assert_eq!(rows.len(), 3);
         assert_eq!(rows.row(0).cell(1), CellRef::Text(b"one"));
         assert_eq!(rows.row(1).cell(0), CellRef::Integer(2));
         assert_eq!(rows.row(2).cell(0), CellRef::Text(b"made"));
         assert_eq!(rows.row(2).cell(1), CellRef::Text(b"lent"));
+        assert_eq!((rows.row(2).part(1).width(), rows.row(2).part(1).cell(0)), (1, CellRef::Text(b"lent")));
         assert_eq!((rows.row(2).lent(1), rows.row(2).lent(0)), (CellRef::Text(b"lent"), CellRef::Null));
         rows.clear(1);
         assert!(rows.is_empty());

@@ -11,8 +11,9 @@ use crate::value::{CellRef, Unfit, write_list, write_plain, write_scalar, write_
 
 /// What a source gives to the writer. `'s` is how long it keeps the bytes that its rows borrow.
 pub trait Fetch<'s> {
-    /// Fills `into` with the rows of a select for one parent's row, or of a root select. Their first cells are the
-    /// select's outputs; the source may add cells of its own, which it finds again in `parent`.
+    /// Fills `into` with the rows of a select for one parent's row, or of a root select; never asked for one that is
+    /// joined to its parent's rows. Their first cells are the select's fields; the source may add cells of its own, which it
+    /// finds again at the end of `parent`.
     ///
     /// # Errors
     /// What went wrong with the source; the whole answer fails with it.
@@ -22,11 +23,21 @@ pub trait Fetch<'s> {
 /// A written answer.
 #[derive(Debug)]
 pub struct Answer {
-    /// The JSON of `data`.
-    pub data: Vec<u8>,
+    /// The response's body up to its member `data`, whole; what else belongs to it follows, and the closing brace.
+    pub body: Vec<u8>,
     /// Errors on single fields.
     pub problems: Vec<Problem>,
 }
+
+impl Answer {
+    /// The JSON of `data` alone.
+    pub fn data(&self) -> &[u8] {
+        &self.body[HEAD.len()..]
+    }
+}
+
+/// What a response's body begins with.
+const HEAD: &[u8] = b"{\"data\":";
 
 /// Writes the answer of a bound plan.
 ///
@@ -43,16 +54,13 @@ pub fn write<'s>(bound: &BoundPlan, fetch: &mut dyn Fetch<'s>, most_bytes: usize
         path: Vec::new(),
         rows: plan.selects().iter().map(|_| Rows::default()).collect(),
     };
-    match writer.object(plan.roots(), None) {
-        Ok(()) => {}
-        Err(Stop::Null) => {
-            writer.out.clear();
-            writer.out.extend_from_slice(b"null");
-        }
+    writer.out.extend_from_slice(HEAD);
+    match writer.nullable(|writer| writer.object(plan.roots(), None)) {
+        Ok(()) | Err(Stop::Null) => {}
         Err(Stop::Failed(problem)) => return Err(*problem),
     }
     plan.took_bytes(writer.out.len());
-    Ok(Answer { data: writer.out, problems: writer.problems })
+    Ok(Answer { body: writer.out, problems: writer.problems })
 }
 
 /// Why writing of a value stopped.
@@ -286,6 +294,15 @@ impl<'a, 's> Writer<'a, 's> {
     }
 
     fn one(&mut self, select: SelectId, object: &'a ObjectShape, from: Option<Origin<'_, 's>>) -> Result<(), Stop> {
+        if let Some(Origin { row, .. }) = from.filter(|_| self.bound.plan().is_joined(select)) {
+            return match self.bound.plan().joined_row(select, row) {
+                Some(row) => self.object(object, Some(Origin { select, row })),
+                None => {
+                    self.out.extend_from_slice(b"null");
+                    Ok(())
+                }
+            };
+        }
         self.with_rows(select, from, |writer, rows| {
             if rows.is_empty() {
                 writer.out.extend_from_slice(b"null");
@@ -297,7 +314,7 @@ impl<'a, 's> Writer<'a, 's> {
 
     fn connection(&mut self, connection: &'a ConnectionShape, from: Option<Origin<'_, 's>>) -> Result<(), Stop> {
         if !connection.reads_rows {
-            let page = PageOf { connection, rows: &Rows::default(), indexes: Vec::new(), more: false };
+            let page = PageOf { connection, rows: &Rows::default(), length: 0, backward: false, more: false };
             return self.connection_fields(connection, &page, from);
         }
         self.with_rows(connection.select, from, |writer, rows| {
@@ -306,11 +323,7 @@ impl<'a, 's> Writer<'a, 's> {
             };
             let size = usize::try_from(writer.bound.integer(*size)).unwrap_or(0);
             let more = rows.len() > size;
-            let mut indexes: Vec<usize> = (0..rows.len().min(size)).collect();
-            if *backward {
-                indexes.reverse();
-            }
-            let page = PageOf { connection, rows, indexes, more };
+            let page = PageOf { connection, rows, length: rows.len().min(size), backward: *backward, more };
             writer.connection_fields(connection, &page, from)
         })
     }
@@ -344,11 +357,11 @@ impl<'a, 's> Writer<'a, 's> {
         mut write: impl FnMut(&mut Self, Origin<'_, 's>) -> Result<(), Stop>,
     ) -> Result<(), Stop> {
         self.out.push(b'[');
-        for (at, index) in page.indexes.iter().enumerate() {
+        for at in 0..page.length {
             if at > 0 {
                 self.out.push(b',');
             }
-            let from = Origin { select: page.connection.select, row: page.rows.row(*index) };
+            let from = Origin { select: page.connection.select, row: page.row(at) };
             self.at(Step::Index(at), |writer| write(writer, from))?;
         }
         self.out.push(b']');
@@ -398,12 +411,12 @@ impl<'a, 's> Writer<'a, 's> {
                     write_string(&mut writer.out, "PageInfo");
                     return Ok(());
                 }
-                PageInfoField::StartCursor => page.indexes.first(),
-                PageInfoField::EndCursor => page.indexes.last(),
+                PageInfoField::StartCursor => 0,
+                PageInfoField::EndCursor => page.length.saturating_sub(1),
             };
             match end {
-                Some(index) if !page.connection.cursor.is_empty() => {
-                    let cursor = writer.cursor(page.connection, page.rows.row(*index));
+                at if at < page.length && !page.connection.cursor.is_empty() => {
+                    let cursor = writer.cursor(page.connection, page.row(at));
                     write_plain(&mut writer.out, &cursor);
                 }
                 _ => writer.out.extend_from_slice(b"null"),
@@ -453,6 +466,16 @@ impl<'a, 's> Writer<'a, 's> {
 struct PageOf<'a, 'r, 's> {
     connection: &'a ConnectionShape,
     rows: &'r Rows<'s>,
-    indexes: Vec<usize>,
+    length: usize,
+    /// Were they read from the end?
+    backward: bool,
+    /// Are there more in the direction of reading?
     more: bool,
+}
+
+impl<'r, 's> PageOf<'_, 'r, 's> {
+    /// The row at a position of the page.
+    fn row(&self, at: usize) -> Row<'r, 's> {
+        self.rows.row(if self.backward { self.length - 1 - at } else { at })
+    }
 }

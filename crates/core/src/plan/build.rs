@@ -10,6 +10,7 @@ use serde_json::{Map, Value as Json};
 use super::cursor::Sealer;
 use super::document::Document;
 use super::input::{Input, Leaf, Source};
+use super::layout::Layout;
 use super::shape::{
     ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape, ObjectShape, PageInfoField,
     PageInfoShape, Value,
@@ -23,7 +24,7 @@ use crate::access::{Comparison, Condition, Operand, Origin, Path, Predicate, Tes
 use crate::error::{Code, Location, Problem};
 use crate::model::{Cardinality, ColumnId, Kind, Link, LinkId, Through, TypeId};
 use crate::project::Limits;
-use crate::sql::{self, Dialect};
+use crate::sql::{self, Dialect, Program};
 use crate::value::{Cell, Unfit, cell_from_json};
 
 /// What planning takes beside the document.
@@ -90,8 +91,8 @@ pub fn build(context: Context<'_>, document: Arc<Document>, variables: &Variable
     let program = sql::compile(view.model(), &selects, &joined, &constant, dialect);
     Ok(Plan {
         roots,
+        layout: Layout::new(view.model(), &selects, joined, matches!(program, Program::Whole(_))),
         selects,
-        joined,
         program,
         parameters,
         cursors,

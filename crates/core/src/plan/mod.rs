@@ -16,6 +16,7 @@ mod cursor;
 mod document;
 mod filter;
 mod input;
+mod layout;
 mod order;
 mod shape;
 mod summary;
@@ -25,6 +26,7 @@ pub use bind::BoundPlan;
 pub use build::{Context, build, composite_key_type, edge_fields};
 pub use cursor::{Position, Sealer};
 pub use document::{Document, is_mutation};
+pub use layout::witness;
 pub use shape::{
     ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape, ObjectShape, PageInfoField,
     PageInfoShape, Value,
@@ -41,6 +43,7 @@ use crate::json::{Row, Rows};
 use crate::model::{ColumnId, TypeId};
 use crate::sql::{Program, Statement};
 use crate::value::{Cell, CellRef, Form, Scalar};
+use layout::Layout;
 
 /// Index of a select in [`Plan::selects`].
 pub type SelectId = usize;
@@ -51,8 +54,7 @@ pub struct Plan {
     document: Arc<Document>,
     roots: ObjectShape,
     selects: Vec<Select>,
-    /// Which of them are joined to their parent's rows.
-    joined: Vec<bool>,
+    layout: Layout,
     program: Program,
     parameters: Vec<Parameter>,
     cursors: Vec<CursorArgument>,
@@ -356,56 +358,28 @@ impl Plan {
 
     /// Is a select joined to its parent's rows?
     pub fn is_joined(&self, select: SelectId) -> bool {
-        self.joined[select]
+        self.layout.is_joined(select)
     }
 
     /// Does a select run by a statement of its own, where the ask is not one statement as a whole?
     pub fn runs(&self, select: SelectId) -> bool {
-        self.selects[select].read && !self.joined[select]
+        self.selects[select].read && !self.is_joined(select)
     }
 
     /// How many fields a select's row has: its outputs, and its children's places. At least one.
     pub fn row_width(&self, select: SelectId) -> usize {
-        self.fields(select).max(1)
+        self.layout.fields(select).max(1)
     }
 
-    fn fields(&self, select: SelectId) -> usize {
-        self.selects[select].output.len() + self.children(select).map(|child| self.place_width(child)).sum::<usize>()
-    }
-
-    /// Where in its parent's row a child begins: a joined one with its mark.
+    /// Where in its parent's row a child that is not joined has its field, in the statement for a whole ask.
     pub fn place(&self, child: SelectId) -> usize {
-        let Some(parent) = self.selects[child].parent.as_ref().map(|parent| parent.select) else { return 0 };
-        let before = self.children(parent).take_while(|sibling| *sibling != child);
-        self.selects[parent].output.len() + before.map(|sibling| self.place_width(sibling)).sum::<usize>()
+        self.layout.place(child)
     }
 
-    fn place_width(&self, child: SelectId) -> usize {
-        match (self.joined[child], &self.program) {
-            (true, _) => 1 + self.fields(child),
-            (false, Program::Whole(_)) => 1,
-            (false, _) => 0,
-        }
-    }
-
-    /// Takes a joined child's row out of its parent's; false where there is none. Cells of the source's own, which follow
-    /// the parent's fields, are kept.
-    pub fn take_joined<'s>(&self, child: SelectId, parent: Row<'_, 's>, into: &mut Rows<'s>) -> bool {
-        let (place, fields) = (self.place(child), self.fields(child));
-        let owner = self.selects[child].parent.as_ref().map_or(0, |parent| parent.select);
-        let own = self.row_width(owner)..parent.width();
-        into.clear(fields.max(1) + own.len());
-        if parent.cell(place) != CellRef::Integer(1) {
-            return false;
-        }
-        for field in 0..fields {
-            parent.copy_to(place + 1 + field, into);
-        }
-        if fields == 0 {
-            into.lend(CellRef::Null);
-        }
-        own.for_each(|cell| parent.copy_to(cell, into));
-        true
+    /// A joined child's row as a part of its parent's; none where there is none.
+    pub fn joined_row<'r, 's>(&self, child: SelectId, parent: Row<'r, 's>) -> Option<Row<'r, 's>> {
+        let is_there = !parent.cell(self.layout.witness(child)).is_null();
+        is_there.then(|| parent.part(self.layout.first(child)))
     }
 
     /// The model that the plan was made of.

@@ -4,12 +4,13 @@ use super::condition::Writer;
 use super::select::{Clauses, Hang};
 use super::{Dialect, Fragment, Slot, Statement, Technique};
 use crate::model::Model;
-use crate::plan::{Page, ParentJoin, Select, SelectId};
+use crate::plan::{Page, ParentJoin, Select, SelectId, witness};
 
 /// The statements of one ask, by the technique that its source runs them with.
 ///
-/// A row has its select's outputs, and then what is joined to it: for each joined child, in the order of their ids, a
-/// mark of whether there is one and then the child's own fields. A joined child has no statement of its own.
+/// A row has its select's outputs, and then what is joined to it: for each joined child, in the order of their ids, the
+/// child's own fields, and before them a mark where none of them tells whether there is one. A joined child has no
+/// statement of its own.
 #[derive(Debug)]
 pub enum Program {
     /// A statement per select, by its id.
@@ -290,7 +291,9 @@ impl Compiler<'_> {
                 let mut joined = Clauses::new(writer, child, hang);
                 let output = joined.output(writer);
                 clauses.join(&joined);
-                fields.push(joined.is_there(writer));
+                if witness(self.model, child).is_none() {
+                    fields.push(joined.mark(writer));
+                }
                 fields.extend(output);
                 let alias = joined.scope.alias.clone();
                 self.add_children(writer, clauses, (child_id, &alias, nest), fields);

@@ -216,12 +216,12 @@ impl<'n> Clauses<'n> {
         self.scope.joins.append(Fragment::format(" left join {} on {}", [tables, on]));
     }
 
-    /// Did a joined row match? Its linking column equals something then, and is not null.
-    pub(super) fn is_there(&self, writer: &Writer<'_>) -> Fragment {
+    /// A value that is not null where a joined row matched: its linking column, which equals something then.
+    pub(super) fn mark(&self, writer: &Writer<'_>) -> Fragment {
         let linked = self.node.parent.as_ref().and_then(|parent| parent.pairs.first());
-        let column =
-            linked.map_or_else(String::new, |(_, column)| writer.column(self.node.of, *column, &self.scope.alias));
-        Fragment::text(format!("{column} is not null"))
+        let Some((_, column)) = linked else { return Fragment::text("null") };
+        let expression = writer.column(self.node.of, *column, &self.scope.alias);
+        Fragment::text(writer.dialect.delivered(&writer.model.types[self.node.of].columns[*column], expression))
     }
 
     /// FROM with every join, and WHERE.

@@ -31,6 +31,7 @@ pub fn write_scalar(out: &mut Vec<u8>, scalar: Scalar, cell: CellRef<'_>) -> Res
         }
         (Scalar::Uuid, CellRef::Blob(bytes)) if bytes.len() == 16 => write_string(out, &uuid_text(bytes)),
         (Scalar::Bytes, CellRef::Blob(bytes)) => write_string(out, &STANDARD.encode(bytes)),
+        (Scalar::String, CellRef::Text(bytes)) if is_plain(bytes) => write_quoted(out, bytes),
         (_, CellRef::Text(bytes)) => {
             let text = std::str::from_utf8(bytes)
                 .map_err(|_| Unfit::new(expectation(scalar), "text that is not valid UTF-8"))?;
@@ -128,7 +129,28 @@ fn write_real(out: &mut Vec<u8>, value: f64) {
 
 /// A text without characters that JSON escapes.
 pub(crate) fn write_plain(out: &mut Vec<u8>, text: &str) {
-    write_parts(out, &[text]);
+    write_quoted(out, text.as_bytes());
+}
+
+fn write_quoted(out: &mut Vec<u8>, plain: &[u8]) {
+    out.reserve(plain.len() + 2);
+    out.push(b'"');
+    out.extend_from_slice(plain);
+    out.push(b'"');
+}
+
+/// Is it ASCII without characters that JSON escapes? Most texts are, and to look that up is quicker than to decode.
+fn is_plain(bytes: &[u8]) -> bool {
+    const PLAIN: [bool; 256] = {
+        let mut plain = [false; 256];
+        let mut byte = 0x20;
+        while byte < 0x80 {
+            plain[byte] = byte != b'"' as usize && byte != b'\\' as usize;
+            byte += 1;
+        }
+        plain
+    };
+    bytes.iter().all(|byte| PLAIN[usize::from(*byte)])
 }
 
 fn write_parts(out: &mut Vec<u8>, parts: &[&str]) {
@@ -143,10 +165,10 @@ fn missing_seconds(time: &str) -> &'static str {
 }
 
 pub(crate) fn write_string(out: &mut Vec<u8>, text: &str) {
-    if text.bytes().any(|byte| byte < b' ' || matches!(byte, b'"' | b'\\')) {
-        serde_json::to_writer(out, text).expect("text is a JSON string");
-    } else {
+    if is_plain(text.as_bytes()) {
         write_plain(out, text);
+    } else {
+        serde_json::to_writer(out, text).expect("text is a JSON string");
     }
 }
 
@@ -228,6 +250,9 @@ mod tests {
             (Scalar::Bytes, CellRef::Blob(&[0, 255]), "\"AP8=\""),
             (Scalar::Json, CellRef::Text(b"{\"a\": [1.10]}"), "{\"a\": [1.10]}"),
             (Scalar::String, CellRef::Text("a\"\u{1}é".as_bytes()), "\"a\\\"\\u0001é\""),
+            (Scalar::String, CellRef::Text(b"plain, and over eight bytes"), "\"plain, and over eight bytes\""),
+            (Scalar::String, CellRef::Text(b"twelve \"and\"!"), "\"twelve \\\"and\\\"!\""),
+            (Scalar::String, CellRef::Text(b"at the end\n"), "\"at the end\\n\""),
             (Scalar::Uuid, CellRef::Blob(&[0x11; 16]), "\"11111111-1111-1111-1111-111111111111\""),
         ];
         for (scalar, cell, expected) in cases {

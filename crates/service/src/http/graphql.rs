@@ -145,11 +145,11 @@ fn ask(body: Body) -> Result<Ask, String> {
 }
 
 async fn answer(request: &HttpRequest, shared: &Shared, media: MediaType, ask: &Ask) -> HttpResponse {
-    let id = request.extensions().get::<RequestId>().map_or_else(String::new, |id| id.0.clone());
-    let result = shared.api.ask(ask, &id).await;
+    let id = request.extensions().get::<RequestId>().cloned();
+    let result = shared.api.ask(ask, id.as_ref().map_or("", RequestId::as_str)).await;
     HttpResponse::build(media.status(&result))
-        .content_type(media.content_type())
-        .insert_header((header::CACHE_CONTROL, "no-store"))
+        .insert_header((header::CONTENT_TYPE, media.content_type()))
+        .insert_header((header::CACHE_CONTROL, header::HeaderValue::from_static("no-store")))
         .body(result.body)
 }
 
@@ -235,5 +235,7 @@ fn refuse(media: MediaType, status: StatusCode, text: &str) -> HttpResponse {
 }
 
 fn respond(media: MediaType, status: StatusCode, problems: &[Problem]) -> HttpResponse {
-    HttpResponse::build(status).content_type(media.content_type()).body(AskResult::refused(problems).body)
+    HttpResponse::build(status)
+        .insert_header((header::CONTENT_TYPE, media.content_type()))
+        .body(AskResult::refused(problems).body)
 }

@@ -1,14 +1,13 @@
 //! What is checked before anything else: the Host that a request names, the Origin that a browser says it comes from.
 //! And what every response carries: a request id, and headers that browsers obey.
 
-use std::collections::HashSet;
 use std::net::{IpAddr, SocketAddr};
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use actix_web::body::{EitherBody, MessageBody};
 use actix_web::dev::{ServiceRequest, ServiceResponse};
-use actix_web::http::Method;
 use actix_web::http::header::{self, HeaderName, HeaderValue};
+use actix_web::http::{Method, StatusCode};
 use actix_web::middleware::Next;
 use actix_web::{Error, HttpMessage as _, HttpResponse, web};
 use puente_core::error::{Code, Problem};
@@ -18,18 +17,24 @@ use crate::api::AskResult;
 /// The request's id, in the response and in the log.
 pub(crate) const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
 
-/// Which hosts and origins are let in.
+/// Which hosts and origins are let in. Both are few, and in lower case.
 #[derive(Debug)]
 pub(crate) struct Guard {
-    hosts: HashSet<String>,
-    origins: HashSet<String>,
+    hosts: Vec<String>,
+    origins: Vec<String>,
     prefix: String,
     next: AtomicU64,
 }
 
 /// The id of one request.
 #[derive(Debug, Clone)]
-pub(crate) struct RequestId(pub(crate) String);
+pub(crate) struct RequestId(HeaderValue);
+
+impl RequestId {
+    pub(crate) fn as_str(&self) -> &str {
+        self.0.to_str().unwrap_or_default()
+    }
+}
 
 impl Guard {
     pub(crate) fn new(address: SocketAddr, hosts: &[String], origins: &[String]) -> Self {
@@ -49,29 +54,51 @@ impl Guard {
             names.push(format!("{ip}:{port}"));
         }
         Guard {
-            hosts: names.into_iter().collect(),
+            hosts: names,
             origins: origins.iter().map(|origin| origin.to_ascii_lowercase()).collect(),
             prefix: crate::records::random_text(6),
             next: AtomicU64::new(1),
         }
     }
 
-    fn request_id(&self) -> String {
-        format!("{}-{}", self.prefix, self.next.fetch_add(1, Ordering::Relaxed))
+    fn request_id(&self) -> RequestId {
+        let id = format!("{}-{}", self.prefix, self.next.fetch_add(1, Ordering::Relaxed));
+        RequestId(HeaderValue::try_from(id).expect("letters, digits and a hyphen"))
     }
 
     fn is_known_host(&self, host: &str) -> bool {
-        self.hosts.contains(&host.to_ascii_lowercase())
+        self.hosts.iter().any(|known| known.eq_ignore_ascii_case(host))
     }
 
     /// An origin is let in where it is listed, or where it is the service itself.
     fn origin(&self, origin: &str, host: &str) -> OriginKind {
-        let origin = origin.to_ascii_lowercase();
-        let own = origin.split_once("://").is_some_and(|(_, rest)| rest == host.to_ascii_lowercase());
-        match (own, self.origins.contains(&origin)) {
+        let own = origin.split_once("://").is_some_and(|(_, rest)| rest.eq_ignore_ascii_case(host));
+        match (own, self.origins.iter().any(|listed| listed.eq_ignore_ascii_case(origin))) {
             (true, _) => OriginKind::Own,
             (false, true) => OriginKind::Listed,
             (false, false) => OriginKind::Foreign,
+        }
+    }
+
+    fn judge(&self, request: &ServiceRequest) -> Verdict {
+        let text = |name: HeaderName| request.headers().get(name).map(|value| value.to_str().unwrap_or("?"));
+        let authority = request.uri().authority().map(|authority| authority.as_str());
+        let host = authority.or_else(|| text(header::HOST)).unwrap_or_default();
+        // Health checks come from load balancers, which name a host by its address.
+        if !self.is_known_host(host) && !request.path().starts_with("/health/") {
+            let text = format!("the host `{host}` is not served here; list it under `hosts` of `[service]`");
+            return Verdict::Refused(StatusCode::MISDIRECTED_REQUEST, Code::InvalidRequest, text);
+        }
+        let Some(origin) = text(header::ORIGIN) else { return Verdict::Passes };
+        match self.origin(origin, host) {
+            OriginKind::Own => Verdict::Passes,
+            OriginKind::Listed if request.method() == Method::OPTIONS => Verdict::Preflight(origin.to_owned()),
+            OriginKind::Listed => Verdict::PassesFor(origin.to_owned()),
+            OriginKind::Foreign => {
+                let text =
+                    format!("the origin `{origin}` may not call this service; list it under `origins` of `[service]`");
+                Verdict::Refused(StatusCode::FORBIDDEN, Code::RoleRefused, text)
+            }
         }
     }
 }
@@ -83,49 +110,42 @@ enum OriginKind {
     Foreign,
 }
 
+/// What becomes of a request.
+enum Verdict {
+    /// It is answered.
+    Passes,
+    /// It is answered, and the browser told that this origin may read the answer.
+    PassesFor(String),
+    /// A browser asks whether this origin may ask.
+    Preflight(String),
+    Refused(StatusCode, Code, String),
+}
+
 /// The middleware.
 pub(super) async fn check<B: MessageBody + 'static>(
     request: ServiceRequest,
     next: Next<B>,
 ) -> Result<ServiceResponse<EitherBody<B>>, Error> {
-    let guard = request.app_data::<web::Data<Guard>>().cloned().expect("the guard is set up with the app");
-    let id = guard.request_id();
-    request.extensions_mut().insert(RequestId(id.clone()));
-    let text = |name: HeaderName| request.headers().get(name).map(|value| value.to_str().unwrap_or("?").to_owned());
-    let host = request.uri().authority().map(ToString::to_string).or_else(|| text(header::HOST)).unwrap_or_default();
-    let origin = text(header::ORIGIN);
-    // Health checks come from load balancers, which name a host by its address.
-    let is_health = request.path().starts_with("/health/");
-    let kind = origin.as_deref().map(|origin| guard.origin(origin, &host));
-    let refusal = if !is_health && !guard.is_known_host(&host) {
-        let text = format!("the host `{host}` is not served here; list it under `hosts` of `[service]`");
-        Some((421, text))
-    } else if kind == Some(OriginKind::Foreign) {
-        let origin = origin.as_deref().unwrap_or_default();
-        Some((403, format!("the origin `{origin}` may not call this service; list it under `origins` of `[service]`")))
-    } else {
-        None
-    };
-    let listed = origin.filter(|_| kind == Some(OriginKind::Listed));
-    let is_preflight = request.method() == Method::OPTIONS && listed.is_some();
-    let mut response = if let Some((status, text)) = refusal {
-        let problem = Problem::new(if status == 403 { Code::RoleRefused } else { Code::InvalidRequest }, text);
-        let status = actix_web::http::StatusCode::from_u16(status).unwrap_or_default();
-        let body = AskResult::refused(&[problem]).body;
-        let response = HttpResponse::build(status).content_type("application/graphql-response+json").body(body);
-        request.into_response(response).map_into_right_body()
-    } else if is_preflight {
-        request.into_response(HttpResponse::NoContent().finish()).map_into_right_body()
-    } else {
-        next.call(request).await?.map_into_left_body()
+    let guard = request.app_data::<web::Data<Guard>>().expect("the guard is set up with the app");
+    let (id, verdict) = (guard.request_id(), guard.judge(&request));
+    request.extensions_mut().insert(id.clone());
+    let (mut response, listed) = match verdict {
+        Verdict::Passes => (next.call(request).await?.map_into_left_body(), None),
+        Verdict::PassesFor(origin) => (next.call(request).await?.map_into_left_body(), Some(origin)),
+        Verdict::Preflight(origin) => {
+            (request.into_response(HttpResponse::NoContent().finish()).map_into_right_body(), Some(origin))
+        }
+        Verdict::Refused(status, code, text) => {
+            let body = AskResult::refused(&[Problem::new(code, text)]).body;
+            let response = HttpResponse::build(status).content_type("application/graphql-response+json").body(body);
+            (request.into_response(response).map_into_right_body(), None)
+        }
     };
     let headers = response.headers_mut();
-    if let Ok(value) = HeaderValue::from_str(&id) {
-        headers.insert(REQUEST_ID, value);
-    }
+    headers.insert(REQUEST_ID, id.0);
     headers.insert(header::X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
     headers.insert(header::REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
-    if let Some(origin) = listed.and_then(|origin| HeaderValue::from_str(&origin).ok()) {
+    if let Some(origin) = listed.and_then(|origin| HeaderValue::try_from(origin).ok()) {
         headers.insert(header::ACCESS_CONTROL_ALLOW_ORIGIN, origin);
         headers.insert(header::VARY, HeaderValue::from_static("Origin"));
         headers.insert(header::ACCESS_CONTROL_ALLOW_METHODS, HeaderValue::from_static("GET, POST"));

@@ -2,7 +2,7 @@
 
 use actix_web::HttpRequest;
 use actix_web::http::StatusCode;
-use actix_web::http::header::{ACCEPT, CONTENT_TYPE};
+use actix_web::http::header::{ACCEPT, CONTENT_TYPE, HeaderValue};
 
 use crate::api::AskResult;
 
@@ -17,11 +17,11 @@ pub(super) enum MediaType {
 
 impl MediaType {
     /// The header's value.
-    pub(super) fn content_type(self) -> &'static str {
-        match self {
+    pub(super) fn content_type(self) -> HeaderValue {
+        HeaderValue::from_static(match self {
             MediaType::GraphqlResponse => "application/graphql-response+json; charset=utf-8",
             MediaType::Json => "application/json; charset=utf-8",
-        }
+        })
     }
 
     /// The media type that the request accepts; none where it accepts neither.
@@ -31,10 +31,12 @@ impl MediaType {
         let mut best: Option<(f32, MediaType)> = None;
         for part in accept.split(',') {
             let mut pieces = part.split(';').map(str::trim);
-            let offered = match pieces.next()?.to_ascii_lowercase().as_str() {
-                "application/graphql-response+json" | "*/*" | "application/*" => MediaType::GraphqlResponse,
-                "application/json" => MediaType::Json,
-                _ => continue,
+            let range = pieces.next()?;
+            let is = |names: &[&str]| names.iter().any(|name| name.eq_ignore_ascii_case(range));
+            let offered = match () {
+                () if is(&["application/graphql-response+json", "*/*", "application/*"]) => MediaType::GraphqlResponse,
+                () if is(&["application/json"]) => MediaType::Json,
+                () => continue,
             };
             let quality = pieces.find_map(|piece| piece.strip_prefix("q=")).map_or(Some(1.0), |q| q.parse().ok());
             let Some(quality) = quality.filter(|quality| *quality > 0.0) else { continue };
@@ -59,11 +61,13 @@ impl MediaType {
 /// Is the body JSON, in UTF-8?
 pub(super) fn is_json(request: &HttpRequest) -> bool {
     let Some(value) = request.headers().get(CONTENT_TYPE).and_then(|value| value.to_str().ok()) else { return false };
-    let mut pieces = value.split(';').map(|piece| piece.trim().to_ascii_lowercase());
-    let is_json = matches!(pieces.next().as_deref(), Some("application/json" | "application/graphql+json"));
-    let charset =
-        pieces.find_map(|piece| piece.strip_prefix("charset=").map(|charset| charset.trim_matches('"').to_owned()));
-    is_json && charset.is_none_or(|charset| charset == "utf-8")
+    let mut pieces = value.split(';').map(str::trim);
+    let media = pieces.next().unwrap_or_default();
+    let is_json = ["application/json", "application/graphql+json"].iter().any(|name| name.eq_ignore_ascii_case(media));
+    let charset = pieces.find_map(|piece| {
+        piece.split_once('=').filter(|(name, _)| name.eq_ignore_ascii_case("charset")).map(|(_, charset)| charset)
+    });
+    is_json && charset.is_none_or(|charset| charset.trim_matches('"').eq_ignore_ascii_case("utf-8"))
 }
 
 #[cfg(test)]

@@ -6,7 +6,7 @@ use mysql_async::prelude::Queryable as _;
 use mysql_async::{Conn, Row, Value};
 use puente_core::error::{Code, Problem};
 use puente_core::json::{self, KeyValues, Levels};
-use puente_core::plan::{Plan, SelectId};
+use puente_core::plan::{Plan, SelectId, witness};
 use puente_core::sql::{Program, Statement};
 use puente_core::value::Scalar;
 use tokio::time::{sleep_until, timeout};
@@ -173,7 +173,7 @@ fn scalars(plan: &Plan, select: SelectId) -> Vec<Option<Scalar>> {
     let mut scalars: Vec<Option<Scalar>> =
         (0..node.output.len()).map(|output| node.scalar(plan.model(), output)).collect();
     for child in plan.children(select).filter(|child| plan.is_joined(*child)) {
-        scalars.push(None);
+        scalars.extend(witness(plan.model(), &plan.selects()[child]).is_none().then_some(None));
         scalars.extend(self::scalars(plan, child));
     }
     if scalars.is_empty() && !plan.is_joined(select) {

@@ -8,6 +8,7 @@ mod explain;
 mod fault;
 mod params;
 mod run;
+mod spell;
 mod survey;
 mod types;
 mod wire;

@@ -96,10 +96,6 @@ struct Run<'c> {
 impl<'s> Fetch<'s> for Run<'_> {
     fn fetch(&mut self, select: SelectId, parent: Option<Row<'_, 's>>, into: &mut Rows<'s>) -> Result<(), Problem> {
         let plan = self.bound.plan();
-        if let (true, Some(parent)) = (plan.is_joined(select), parent) {
-            plan.take_joined(select, parent, into);
-            return Ok(());
-        }
         let slots = &self.statement(select).slots;
         let is_null =
             |slot: &Slot| matches!((slot, parent), (Slot::Parent(output), Some(row)) if row.cell(*output).is_null());
