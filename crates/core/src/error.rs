@@ -9,6 +9,8 @@ use serde::Serialize;
 pub enum Fault {
     /// Whoever sent the request.
     Caller,
+    /// Whoever sent the request, as the rows are now: a well-formed write that they do not allow.
+    Data,
     /// Whoever wrote the project file or runs the database's tables.
     Operator,
     /// The database or the way to it.
@@ -80,6 +82,20 @@ codes! {
     Unauthenticated = "UNAUTHENTICATED", Caller, 401, Info;
     /// The role may not be used by this caller, or from this origin.
     RoleRefused = "ROLE_REFUSED", Caller, 403, Info;
+    /// The row that a change is about is not there.
+    RowMissing = "ROW_MISSING", Data, 200, Info;
+    /// A write outside the role's grant, or its check.
+    NotPermitted = "NOT_PERMITTED", Data, 200, Info;
+    /// A row with the same unique key is there already.
+    Conflict = "CONFLICT", Data, 200, Info;
+    /// A foreign key: the row referred to is not there, or the row is still referred to.
+    ReferenceBroken = "REFERENCE_BROKEN", Data, 200, Info;
+    /// A value that the table does not take: a check, not null, too long, out of range.
+    ValueRefused = "VALUE_REFUSED", Data, 200, Info;
+    /// The row was changed since its revision was read.
+    StaleRevision = "STALE_REVISION", Data, 200, Info;
+    /// The connection was lost after the commit was sent: the change is there, or it is not.
+    OutcomeUnknown = "OUTCOME_UNKNOWN", Source, 200, Error;
     /// A stored value does not fit the type that the survey gave its column.
     ValueUnfit = "VALUE_UNFIT", Operator, 200, Warn;
     /// A statement no longer fits the tables.

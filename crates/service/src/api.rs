@@ -12,7 +12,7 @@ use puente_core::model::Model;
 use puente_core::plan::{self, BoundPlan, Context, Document, Plan, Sealer, SelectId, Variables};
 use puente_core::project::Limits;
 use puente_core::schema;
-use puente_sources::{Explanation, Outcome, Request, Source, StatementReport};
+use puente_sources::{ChangeRequest, Explanation, Outcome, Request, Source, StatementReport};
 use quick_cache::sync::Cache;
 use quick_cache::{Equivalent, Weighter};
 use serde_json::{Map, Value as Json};
@@ -39,6 +39,8 @@ pub struct Ask {
     pub statements: bool,
     /// Report how the engine runs each statement, too? For the owner only.
     pub explain: bool,
+    /// Run a mutation for real, and take it back in the end?
+    pub rehearse: bool,
 }
 
 /// What came of an ask.
@@ -204,7 +206,15 @@ impl Api {
     }
 
     async fn run(&self, ask: &Ask, start: Instant) -> Result<(Outcome, Vec<Explanation>), Vec<Problem>> {
-        let bound = self.bind(ask)?;
+        let (document, number) = self.document(ask)?;
+        if document.is_mutation() {
+            return self.change(ask, &document, start).await.map(|outcome| (outcome, Vec::new()));
+        }
+        if ask.rehearse {
+            let text = "only a mutation can be rehearsed; leave `rehearse` out to ask a query";
+            return Err(vec![Problem::new(Code::InvalidRequest, text)]);
+        }
+        let bound = self.bind(ask, Arc::clone(&document), number)?;
         if bound.plan().selects().is_empty() {
             let answer =
                 json::write(&bound, &mut Nothing, self.limits.answer_bytes).map_err(|problem| vec![problem])?;
@@ -219,7 +229,7 @@ impl Api {
         };
         let outcome = self.source.run(request(bound)).await.map_err(|problem| vec![problem])?;
         let explained = if ask.explain {
-            let bound = self.bind(ask)?;
+            let bound = self.bind(ask, document, number)?;
             self.source.explain(request(bound)).await.map_err(|problem| vec![problem])?
         } else {
             Vec::new()
@@ -227,11 +237,42 @@ impl Api {
         Ok((outcome, explained))
     }
 
-    fn bind(&self, ask: &Ask) -> Result<BoundPlan, Vec<Problem>> {
+    /// Runs a mutation. Its plan is made for this one request: which statements run depends on its values.
+    async fn change(&self, ask: &Ask, document: &Arc<Document>, start: Instant) -> Result<Outcome, Vec<Problem>> {
+        if ask.explain {
+            let text = "only a query can be explained; leave `explain` out";
+            return Err(vec![Problem::new(Code::InvalidRequest, text)]);
+        }
+        let variables = Variables::coerce(document, &ask.variables, &self.owner.sealer)?;
+        let mutation =
+            plan::change::build_mutation(self.context(), document, &variables).map_err(|problem| vec![problem])?;
+        self.metrics.plans_built.inc();
+        let most_ms = if ask.rehearse { self.limits.rehearse_ms.min(self.limits.time_ms) } else { self.limits.time_ms };
+        let request = ChangeRequest {
+            mutation,
+            most_bytes: self.limits.answer_bytes,
+            deadline: start + Duration::from_millis(most_ms),
+            timed: ask.statements,
+            rehearse: ask.rehearse,
+        };
+        self.source.change(request).await.map_err(|problem| vec![problem])
+    }
+
+    fn context(&self) -> Context<'_> {
+        Context {
+            view: &self.owner.view,
+            limits: &self.limits,
+            sealer: &self.owner.sealer,
+            dialect: self.source.dialect(),
+        }
+    }
+
+    /// The parsed document of an ask, and its number.
+    fn document(&self, ask: &Ask) -> Result<(Arc<Document>, u64), Vec<Problem>> {
         let role = &self.owner;
         let asked = Asked { text: &ask.document, operation: ask.operation_name.as_deref() };
-        let (number, document) = match role.documents.get(&asked) {
-            Some(known) => known,
+        Ok(match role.documents.get(&asked) {
+            Some((number, document)) => (document, number),
             None => {
                 self.metrics.documents_parsed.inc();
                 let schema = role.schema().map_err(|problem| vec![problem])?;
@@ -239,9 +280,13 @@ impl Api {
                 let numbered = (role.next_document.fetch_add(1, Ordering::Relaxed), Arc::new(document));
                 let key = DocumentKey { text: ask.document.clone(), operation: ask.operation_name.clone() };
                 role.documents.insert(key, numbered.clone());
-                numbered
+                (numbered.1, numbered.0)
             }
-        };
+        })
+    }
+
+    fn bind(&self, ask: &Ask, document: Arc<Document>, number: u64) -> Result<BoundPlan, Vec<Problem>> {
+        let role = &self.owner;
         let mut variables = Variables::coerce(&document, &ask.variables, &role.sealer)?;
         let key = (number, std::mem::take(&mut variables.shape));
         let plan = match role.plans.get(&key) {
@@ -251,13 +296,7 @@ impl Api {
             }
             None => {
                 self.metrics.plans_built.inc();
-                let context = Context {
-                    view: &role.view,
-                    limits: &self.limits,
-                    sealer: &role.sealer,
-                    dialect: self.source.dialect(),
-                };
-                let plan = plan::build(context, document, &variables).map_err(|problem| vec![problem])?;
+                let plan = plan::build(self.context(), document, &variables).map_err(|problem| vec![problem])?;
                 let plan = Arc::new(plan);
                 role.plans.insert(key, Arc::clone(&plan));
                 plan

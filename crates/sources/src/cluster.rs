@@ -8,12 +8,14 @@ use puente_core::project::SourceSettings;
 use tokio::sync::oneshot;
 
 use crate::server::Workers;
-use crate::{Explanation, Outcome, Request};
+use crate::{ChangeRequest, Explanation, Outcome, Request};
 
 /// One server of an engine: what a source behind a network can do.
 pub(crate) trait Server: Send + Sync + 'static {
     /// Runs a plan, and cancels it in the database when nobody waits any more.
     fn run(&self, job: Job) -> impl Future<Output = Result<Outcome, Problem>> + Send;
+    /// Runs a mutation: all of it, or nothing.
+    fn change(&self, job: Job<ChangeRequest>) -> impl Future<Output = Result<Outcome, Problem>> + Send;
     /// Explains the statements of a plan without running them.
     fn explain(&self, job: Job) -> impl Future<Output = Result<Vec<Explanation>, Problem>> + Send;
     /// Reaches the server.
@@ -22,8 +24,8 @@ pub(crate) trait Server: Send + Sync + 'static {
 
 /// One request on its way, and word of whether anybody still waits for it.
 #[derive(Debug)]
-pub(crate) struct Job {
-    pub(crate) request: Arc<Request>,
+pub(crate) struct Job<R = Request> {
+    pub(crate) request: Arc<R>,
     /// Resolves when nobody waits any more.
     pub(crate) left: oneshot::Receiver<()>,
 }
@@ -86,6 +88,12 @@ impl<S: Server> Cluster<S> {
         self.on(primary, &request, |server, job| async move { server.run(job).await }).await
     }
 
+    /// Runs a mutation on the primary. Dropping the future cancels it in the database, unless its commit was sent.
+    pub(crate) async fn change(&self, request: ChangeRequest) -> Result<Outcome, Problem> {
+        let primary = Arc::clone(&self.primary);
+        self.on(primary, &Arc::new(request), |server, job| async move { server.change(job).await }).await
+    }
+
     /// Explains the statements of a plan without running them.
     pub(crate) async fn explain(&self, request: Request) -> Result<Vec<Explanation>, Problem> {
         let primary = Arc::clone(&self.primary);
@@ -100,13 +108,14 @@ impl<S: Server> Cluster<S> {
     }
 
     /// Works on a server's own threads. The work hears when this future is dropped.
-    async fn on<T, F>(
+    async fn on<R, T, F>(
         &self,
         server: Arc<S>,
-        request: &Arc<Request>,
-        work: impl FnOnce(Arc<S>, Job) -> F + Send + 'static,
+        request: &Arc<R>,
+        work: impl FnOnce(Arc<S>, Job<R>) -> F + Send + 'static,
     ) -> Result<T, Problem>
     where
+        R: Send + Sync + 'static,
         T: Send + 'static,
         F: Future<Output = Result<T, Problem>> + Send + 'static,
     {

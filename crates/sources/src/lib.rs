@@ -3,12 +3,14 @@
 //! ```text
 //! SourceSettings ─► survey() ─► Survey (catalog, proposals, notices)
 //!                └► Source ─► run(Request) ─► Outcome (the answer's JSON, what was sent)
+//!                           └► change(ChangeRequest) ─► Outcome
 //! ```
 //!
 //! Each engine is a cargo feature, all on by default: `sqlite`, `postgres`, `mariadb`.
 
 #[cfg(any(feature = "postgres", feature = "mariadb"))]
 mod backoff;
+mod change;
 #[cfg(any(feature = "postgres", feature = "mariadb"))]
 mod cluster;
 #[cfg(feature = "mariadb")]
@@ -28,4 +30,4 @@ pub mod sqlite;
 mod tls;
 
 pub use report::{Explanation, Outcome, StatementReport};
-pub use source::{Request, Source, Survey, survey};
+pub use source::{ChangeRequest, Request, Source, Survey, survey};

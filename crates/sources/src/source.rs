@@ -7,6 +7,7 @@ use puente_core::catalog::{Catalog, Engine};
 use puente_core::error::{Code, Problem};
 use puente_core::model::Proposal;
 use puente_core::plan::BoundPlan;
+use puente_core::plan::change::Mutation;
 use puente_core::project::SourceSettings;
 use puente_core::sql::{self, Dialect};
 
@@ -36,6 +37,21 @@ pub struct Request {
     pub deadline: Instant,
     /// Measure each statement and report its text?
     pub timed: bool,
+}
+
+/// One mutation to run.
+#[derive(Debug)]
+pub struct ChangeRequest {
+    /// What is to be changed, and answered.
+    pub mutation: Mutation,
+    /// The most bytes of the answer.
+    pub most_bytes: usize,
+    /// When the database gives up; once the commit is sent, it is waited for.
+    pub deadline: Instant,
+    /// Measure each statement and report its text?
+    pub timed: bool,
+    /// Take everything back in the end?
+    pub rehearse: bool,
 }
 
 /// A source that is ready to run plans. Cheap to clone; the connections are shared.
@@ -98,6 +114,23 @@ impl Source {
             Source::Postgres(source) => source.run(request).await,
             #[cfg(feature = "mariadb")]
             Source::Mariadb(source) => source.run(request).await,
+        }
+    }
+
+    /// Runs a mutation in one transaction: all of it, or nothing. Dropping the future cancels it in the database, unless
+    /// the commit was sent already.
+    ///
+    /// # Errors
+    /// The first problem, and then nothing was changed; `OUTCOME_UNKNOWN` where the connection was lost after the commit
+    /// was sent.
+    pub async fn change(&self, request: ChangeRequest) -> Result<Outcome, Problem> {
+        match self {
+            #[cfg(feature = "sqlite")]
+            Source::Sqlite(pool) => pool.change(request).await,
+            #[cfg(feature = "postgres")]
+            Source::Postgres(source) => source.change(request).await,
+            #[cfg(feature = "mariadb")]
+            Source::Mariadb(source) => source.change(request).await,
         }
     }
 

@@ -47,6 +47,9 @@ pub(crate) struct Ask {
     /// With the statements, show how the database runs each, and which scans an index would avoid.
     #[arg(long, requires = "statements")]
     explain: bool,
+    /// Run a mutation for real, show what would come back, and take everything back.
+    #[arg(long)]
+    rehearse: bool,
 }
 
 impl Ask {
@@ -57,6 +60,7 @@ impl Ask {
             variables: self.variables()?,
             statements: self.statements,
             explain: self.explain,
+            rehearse: self.rehearse,
         };
         let body = match &self.url {
             Some(url) => ask_service(url, &request)?,
@@ -144,15 +148,14 @@ fn ask_service(url: &str, request: &Request) -> Result<Vec<u8>, Failure> {
     } else {
         format!("{}/graphql", url.trim_end_matches('/'))
     };
+    let flags = [("statements", request.statements), ("explain", request.explain), ("rehearse", request.rehearse)];
+    let extensions: Map<String, Json> =
+        flags.into_iter().filter(|(_, set)| *set).map(|(name, _)| (name.to_owned(), Json::Bool(true))).collect();
     let body = serde_json::json!({
         "query": request.document,
         "operationName": request.operation_name,
         "variables": request.variables,
-        "extensions": if request.statements {
-            serde_json::json!({ "statements": true, "explain": request.explain })
-        } else {
-            serde_json::json!({})
-        },
+        "extensions": extensions,
     });
     let agent: ureq::Agent =
         ureq::Agent::config_builder().timeout_global(Some(LONGEST)).http_status_as_error(false).build().into();

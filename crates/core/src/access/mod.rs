@@ -4,4 +4,4 @@ mod condition;
 mod view;
 
 pub use condition::{Comparison, Condition, Hop, Operand, Origin, Path, Predicate, Quantifier, Test, TextTest};
-pub use view::{OWNER, TypeView, View};
+pub use view::{OWNER, TypeView, View, WriteGrant};

@@ -3,7 +3,8 @@
 use std::sync::Arc;
 
 use super::Condition;
-use crate::model::{ColumnId, Link, LinkId, Model, TypeId};
+use crate::model::{Cardinality, ColumnId, Link, LinkId, Model, TypeId};
+use crate::value::Cell;
 
 /// The role that sees everything.
 pub const OWNER: &str = "owner";
@@ -29,13 +30,37 @@ pub struct TypeView {
     pub max_page: Option<u32>,
     /// May rows be counted?
     pub count: bool,
+    /// How rows may be created; absent, not at all.
+    pub create: Option<WriteGrant>,
+    /// How rows may be updated; absent, not at all.
+    pub update: Option<WriteGrant>,
+    /// How rows may be deleted; absent, not at all.
+    pub delete: Option<WriteGrant>,
+}
+
+/// How a role may write to a type.
+#[derive(Debug, Clone, Default)]
+pub struct WriteGrant {
+    /// Which columns it may set.
+    pub columns: Vec<bool>,
+    /// Which of the rows that it can see; absent, all of them.
+    pub rows: Option<Arc<Condition>>,
+    /// What must be true of each row as it is after the change; absent, `rows`, and of a created one what makes rows
+    /// visible.
+    pub check: Option<Arc<Condition>>,
+    /// Values that are set whatever the caller says.
+    pub fixed: Vec<(ColumnId, Cell)>,
 }
 
 impl TypeView {
     /// Everything of a type.
     pub fn whole(model: &Model, id: TypeId) -> Self {
         let t = &model.types[id];
+        let all = || t.writable.then(|| WriteGrant { columns: vec![true; t.columns.len()], ..WriteGrant::default() });
         TypeView {
+            create: all(),
+            update: all(),
+            delete: all(),
             columns: vec![true; t.columns.len()],
             links: vec![true; t.links.len()],
             rows: None,
@@ -101,6 +126,27 @@ impl View {
             granted.get(*link).copied().unwrap_or(false)
                 && self.types[l.target].is_some()
                 && l.through.as_ref().is_none_or(|through| self.types[through.join].is_some())
+        })
+    }
+
+    /// The columns of a type that a grant lets the caller set.
+    pub fn settable<'a>(&'a self, id: TypeId, grant: &'a WriteGrant) -> impl Iterator<Item = (ColumnId, &'a str)> {
+        let t = &self.model.types[id];
+        t.columns.iter().enumerate().filter_map(|(column, c)| {
+            let granted = grant.columns.get(column).copied().unwrap_or(false);
+            let fixed = grant.fixed.iter().any(|(fixed, _)| *fixed == column);
+            c.field.as_deref().filter(|_| granted && !fixed && !c.input.computed).map(|field| (column, field))
+        })
+    }
+
+    /// The to-one links of a type whose own columns a grant lets the caller set.
+    pub fn settable_links<'a>(&'a self, id: TypeId, grant: &'a WriteGrant) -> impl Iterator<Item = (LinkId, &'a Link)> {
+        let settable: Vec<ColumnId> = self.settable(id, grant).map(|(column, _)| column).collect();
+        self.links(id).filter(move |(_, link)| {
+            link.cardinality == Cardinality::One
+                && link.through.is_none()
+                && link.pairs.iter().all(|(own, _)| settable.contains(own))
+                && self.keys(link.target).next().is_some()
         })
     }
 

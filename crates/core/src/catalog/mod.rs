@@ -79,6 +79,9 @@ pub struct Table {
     /// Has the table an implicit row number that orders rows without a key? (SQLite's `rowid`.)
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub row_number: bool,
+    /// Does the engine keep it without transactions, so that a change cannot be taken back?
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub without_transactions: bool,
     /// About how many rows there were, rounded to one digit so that the file changes seldom.
     #[serde(default)]
     pub about_rows: u64,
@@ -125,9 +128,12 @@ pub struct Column {
     /// The default as written in the table's definition.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub default: Option<String>,
-    /// Is it computed by the database?
+    /// Is it computed by the database, so that nothing can be written to it?
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub generated: bool,
+    /// Does the database number its rows where nothing is written to it?
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub automatic: bool,
     /// The allowed texts, from an enum or a check `column IN (…)`.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub values: Vec<String>,

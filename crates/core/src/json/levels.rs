@@ -10,6 +10,7 @@ use std::ops::Range;
 use super::rows::{Row, Rows};
 use super::writer::Fetch;
 use crate::error::{Code, Problem};
+use crate::plan::change::{COUNT, GIVEN};
 use crate::plan::{Page, Plan, SelectId};
 use crate::value::{Cell, CellRef, push_item};
 
@@ -35,6 +36,11 @@ pub struct KeyValues {
 }
 
 impl KeyValues {
+    /// Keys that were found elsewhere.
+    pub fn new(rows: Vec<Vec<Cell>>) -> Self {
+        KeyValues { rows }
+    }
+
     /// Are there none? Then nothing needs to be asked.
     pub fn is_empty(&self) -> bool {
         self.rows.is_empty()
@@ -96,6 +102,14 @@ impl<'s> Levels<'s> {
         level.key_of_parent = key_of_parent;
         level.groups = vec![0..0; keys.rows.len()];
         keys
+    }
+
+    /// The rows that a change gives, and how many it addressed.
+    pub fn give(&mut self, rows: &[Vec<Cell>], count: usize) {
+        for cell in rows.iter().flatten() {
+            self.levels[GIVEN].rows.push(cell.as_ref());
+        }
+        self.levels[COUNT].rows.push(CellRef::Integer(i64::try_from(count).unwrap_or(i64::MAX)));
     }
 
     /// The rows of a select, for appending the next row's cells.

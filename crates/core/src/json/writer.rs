@@ -3,9 +3,10 @@
 use super::rows::{Row, Rows};
 use crate::error::{Code, Location, PathStep, Problem};
 use crate::model::Kind;
+use crate::plan::change::{COUNT, GIVEN};
 use crate::plan::{
-    BoundPlan, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, ObjectShape, Output, Page,
-    PageInfoField, PageInfoShape, SelectId, Value,
+    BoundPlan, ChangeField, ChangeShape, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead,
+    ObjectShape, Output, Page, PageInfoField, PageInfoShape, SelectId, Value,
 };
 use crate::value::{CellRef, Unfit, write_list, write_plain, write_scalar, write_string};
 
@@ -181,6 +182,15 @@ impl<'a, 's> Writer<'a, 's> {
                 let Some(from) = from else { return Ok(()) };
                 return self.column(from, *output, *kind, *non_null, name, key, location);
             }
+            Value::Revision { of, outputs } => {
+                let Some(from) = from else { return Ok(()) };
+                let cells = outputs.iter().map(|output| from.row.cell(*output));
+                let revision = self.bound.plan().sealer().revision(of, cells);
+                write_plain(&mut self.out, &revision);
+            }
+            Value::Change(change) => {
+                return self.at(Step::Key(key), |writer| writer.change(change));
+            }
             Value::One { select, object } => {
                 return self.at(Step::Key(key), |writer| writer.nullable(|writer| writer.one(*select, object, from)));
             }
@@ -309,6 +319,54 @@ impl<'a, 's> Writer<'a, 's> {
                 return Ok(());
             }
             writer.object(object, Some(Origin { select, row: rows.row(0) }))
+        })
+    }
+
+    /// What a change answers: the rows that it gives are those of [`GIVEN`], their number is in [`COUNT`].
+    fn change(&mut self, change: &'a ChangeShape) -> Result<(), Stop> {
+        self.members(&change.fields, |writer, (head, field)| {
+            writer.out.extend_from_slice(&head.written_key);
+            writer.at(Step::Key(&head.key), |writer| match field {
+                ChangeField::Count => writer.total_count(COUNT, 0, None, head),
+                ChangeField::Typename(name) => {
+                    write_plain(&mut writer.out, name);
+                    Ok(())
+                }
+                ChangeField::Node { select, object } => writer.nullable(|writer| {
+                    writer.with_rows(GIVEN, None, |writer, rows| {
+                        if rows.is_empty() {
+                            writer.out.extend_from_slice(b"null");
+                            return Ok(());
+                        }
+                        writer.one(*select, object, Some(Origin { select: GIVEN, row: rows.row(0) }))
+                    })
+                }),
+                ChangeField::Nodes { select, object } => writer.changed_rows(*select, object),
+            })
+        })
+    }
+
+    /// Those of the changed rows that can be read.
+    fn changed_rows(&mut self, select: SelectId, object: &'a ObjectShape) -> Result<(), Stop> {
+        self.with_rows(GIVEN, None, |writer, given| {
+            writer.out.push(b'[');
+            let mut written = 0;
+            for at in 0..given.len() {
+                let from = Origin { select: GIVEN, row: given.row(at) };
+                writer.with_rows(select, Some(from), |writer, rows| {
+                    if rows.is_empty() {
+                        return Ok(());
+                    }
+                    if written > 0 {
+                        writer.out.push(b',');
+                    }
+                    written += 1;
+                    let from = Origin { select, row: rows.row(0) };
+                    writer.at(Step::Index(written - 1), |writer| writer.object(object, Some(from)))
+                })?;
+            }
+            writer.out.push(b']');
+            Ok(())
         })
     }
 

@@ -2,8 +2,8 @@
 
 use super::links::add_links;
 use super::names::{self, Register};
-use super::{Column, ColumnId, Enum, Key, Kind, Model, Type};
-use crate::catalog::{AssignedNames, Catalog, Engine, Table, TypeNames, WORTH_AN_INDEX};
+use super::{Column, ColumnId, ColumnInput, Enum, Key, Kind, Model, Type};
+use crate::catalog::{AssignedNames, Catalog, Engine, Table, TableKind, TypeNames, WORTH_AN_INDEX};
 use crate::project::{Mistake, Project, TypeEdit};
 use crate::suggest::did_you_mean;
 use crate::value::Scalar;
@@ -188,6 +188,8 @@ impl Builder<'_> {
             }
         }
         let keys = keys(table, &columns);
+        let writable = table.kind == TableKind::Table && keys.iter().any(|key| key.total);
+        let version = self.version(table, &edit);
         let position = |name: &String| columns.iter().position(|column| column.name == *name);
         let indexes = table.indexes.iter().filter_map(|index| index.iter().map(position).collect()).collect();
         self.model.names.types.insert(table.name.clone(), type_names.clone());
@@ -205,7 +207,22 @@ impl Builder<'_> {
             row_number: table.row_number,
             indexes,
             small: table.about_rows < WORTH_AN_INDEX,
+            writable,
+            transactional: !table.without_transactions,
+            version,
         });
+    }
+
+    /// The column that the project file calls the row's version.
+    fn version(&mut self, table: &Table, edit: &TypeEdit) -> Option<ColumnId> {
+        let name = edit.version.as_ref()?;
+        let found = table.columns.iter().position(|column| column.name == *name);
+        if found.is_none() {
+            let hint = did_you_mean(name, table.columns.iter().map(|column| column.name.as_str()));
+            let text = format!("table `{}` has no column `{name}`{hint}", table.name);
+            self.mistakes.push(Mistake { place: edit.place, text });
+        }
+        found
     }
 
     fn column(
@@ -235,6 +252,7 @@ impl Builder<'_> {
             non_null: enforced
                 && !edit.nullable.contains(&column.name)
                 && matches!(kind, Kind::Scalar(_) | Kind::List(_)),
+            input: input(column, self.catalog.engine),
             binary_json: self.catalog.engine == Engine::Sqlite && column.declared.eq_ignore_ascii_case("jsonb"),
             cast: column.cast.clone(),
             domain: column.domain,
@@ -256,6 +274,30 @@ impl Builder<'_> {
         let name = self.type_names.take_type_or_number(wanted);
         self.model.enums.push(Enum { name, values });
         Kind::Enum(self.model.enums.len() - 1)
+    }
+}
+
+/// What may be written to a column, as far as its declared type tells.
+fn input(column: &crate::catalog::Column, engine: Engine) -> ColumnInput {
+    let declared = column.declared.to_ascii_lowercase();
+    let (name, arguments) = declared.split_once('(').unwrap_or((&declared, ""));
+    let first = || arguments.split([',', ')']).next().and_then(|digits| digits.trim().parse().ok());
+    // SQLite keeps whatever it is given, whatever the declared length.
+    let enforces = engine != Engine::Sqlite && !column.list;
+    let unsigned = declared.contains("unsigned");
+    let bits = match name.split_whitespace().next() {
+        Some("tinyint") => Some(8),
+        Some("smallint") => Some(16),
+        Some("mediumint") => Some(24),
+        Some("int" | "integer") if unsigned => Some(32),
+        _ => None,
+    };
+    let range = |bits: u32| if unsigned { (0, (1 << bits) - 1) } else { (-(1 << (bits - 1)), (1 << (bits - 1)) - 1) };
+    ColumnInput {
+        computed: column.generated,
+        filled: column.automatic || column.default.is_some(),
+        length: if enforces && name.contains("char") { first() } else { None },
+        range: bits.filter(|_| enforces).map(range),
     }
 }
 

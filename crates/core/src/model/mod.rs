@@ -63,6 +63,12 @@ pub struct Type {
     pub indexes: Vec<Vec<ColumnId>>,
     /// Is it too small for a missing index to matter?
     pub small: bool,
+    /// Can its rows be written? Those of a view, and of a table without a key, cannot.
+    pub writable: bool,
+    /// Can a change of its rows be taken back?
+    pub transactional: bool,
+    /// The column that tells a row's version, where the project file names one.
+    pub version: Option<ColumnId>,
 }
 
 /// A column, and its field if it has one.
@@ -89,8 +95,23 @@ pub struct Column {
     pub domain: bool,
     /// The collation of comparisons and order, where it is not the engine's plain one.
     pub collation: Option<String>,
+    /// What may be written to it.
+    pub input: ColumnInput,
     /// The description.
     pub description: Option<String>,
+}
+
+/// What may be written to a column.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct ColumnInput {
+    /// Does the database compute it, so that nothing can be written?
+    pub computed: bool,
+    /// Does the database fill it in where nothing is written: with a default, or by numbering?
+    pub filled: bool,
+    /// The most characters of a text, where the engine enforces it.
+    pub length: Option<u32>,
+    /// The least and the largest integer, where the engine enforces it.
+    pub range: Option<(i64, i64)>,
 }
 
 /// The type of a field's values.
@@ -173,6 +194,13 @@ pub struct Key {
     pub total: bool,
 }
 
+impl Key {
+    /// The key's word in the enum of a type's keys.
+    pub fn word(&self) -> String {
+        heck::ToShoutySnakeCase::to_shouty_snake_case(self.member.as_str())
+    }
+}
+
 impl Model {
     /// The type of this name.
     pub fn type_named(&self, name: &str) -> Option<TypeId> {
@@ -194,6 +222,12 @@ impl Type {
         self.keys.iter().find(|key| key.total)
     }
 
+    /// May a new row leave a column out?
+    pub fn may_leave_out(&self, column: ColumnId) -> bool {
+        let c = &self.columns[column];
+        c.nullable || c.input.filled || c.input.computed
+    }
+
     /// The column with this database name.
     pub fn column_named(&self, name: &str) -> Option<ColumnId> {
         self.columns.iter().position(|column| column.name == name)
@@ -213,6 +247,11 @@ impl Type {
 }
 
 impl Column {
+    /// The scalar of its values; none for a list and an enum.
+    pub fn scalar(&self) -> Option<Scalar> {
+        if let Kind::Scalar(scalar) = self.kind { Some(scalar) } else { None }
+    }
+
     /// Can rows be compared and ordered by it?
     pub fn is_comparable(&self) -> bool {
         match self.kind {

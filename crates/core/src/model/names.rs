@@ -96,6 +96,12 @@ const COMPANIONS: &[&str] = &[
     "Set",
     "Change",
     "Changes",
+    "Add",
+    "Target",
+    "IfExists",
+    "KeyName",
+    "Link",
+    "Links",
     "Summary",
     "SummaryGroup",
     "SummaryKey",
@@ -117,6 +123,7 @@ impl Register {
             "Grouping",
             "DateGrouping",
             "KeySummaryOrder",
+            "ExistingRow",
         ] {
             register.taken.insert(name.to_owned());
         }

@@ -136,6 +136,7 @@ impl Plan {
             };
             let bound = match &select.page {
                 Page::One => parents,
+                Page::Given { most } => *most,
                 Page::Whole => parents.saturating_mul(PER_COUNT),
                 Page::Groups { size, .. } => rows(*size).saturating_add(parents.saturating_mul(PER_COUNT)),
                 Page::Many { .. } if !select.read => 0,

@@ -40,6 +40,16 @@ pub struct Context<'a> {
     pub dialect: &'a dyn Dialect,
 }
 
+/// The field that is a row's revision.
+pub const REVISION: &str = "revision";
+
+/// Has a type a revision? Where it has a key, and no field of its own takes the name.
+pub fn has_revision(view: &View, of: TypeId) -> bool {
+    let taken =
+        view.columns(of).any(|(_, field)| field == REVISION) || view.links(of).any(|(_, l)| l.field == REVISION);
+    view.model().types[of].row_key().is_some() && !taken
+}
+
 /// The name of the input type of a key of several columns.
 pub fn composite_key_type(type_name: &str, member: &str) -> String {
     let mut letters = member.chars();
@@ -67,42 +77,54 @@ pub fn edge_fields<'a>(view: &'a View, through: &Through) -> Vec<(&'a str, Strin
 /// The first mistake in the values of arguments, with its place; `TOO_COSTLY` for what exceeds a limit whatever the
 /// values are.
 pub fn build(context: Context<'_>, document: Arc<Document>, variables: &Variables) -> Result<Plan, Problem> {
-    let Context { view, limits, sealer, dialect } = context;
-    let mut planner = Planner {
-        view,
-        limits,
-        sealer,
-        dialect,
-        document: &document,
-        variables: &variables.values,
-        selects: Vec::new(),
-        joined: Vec::new(),
-        parameters: Vec::new(),
-        cursors: Vec::new(),
-        filter_leaves: 0,
-        introspects: false,
-    };
+    let mut planner = Planner::new(context, &document, variables);
     let roots = planner.roots()?;
-    let Planner { selects, joined, parameters, cursors, filter_leaves, introspects, .. } = planner;
-    let constant = |parameter: usize| match parameters.get(parameter) {
-        Some(Parameter::Constant(Cell::Integer(value))) => Some(*value),
-        _ => None,
-    };
-    let program = sql::compile(view.model(), &selects, &joined, &constant, dialect);
-    Ok(Plan {
-        roots,
-        layout: Layout::new(view.model(), &selects, joined, matches!(program, Program::Whole(_))),
-        selects,
-        program,
-        parameters,
-        cursors,
-        filter_leaves,
-        introspects,
-        model: Arc::clone(view.model()),
-        sealer: sealer.clone(),
-        usual_bytes: std::sync::atomic::AtomicUsize::new(1_024),
-        document,
-    })
+    let planned = planner.planned;
+    Ok(planned.into_plan(roots, context, document, false))
+}
+
+/// What planning has found so far.
+#[derive(Default)]
+pub(super) struct Planned {
+    selects: Vec<Select>,
+    joined: Vec<bool>,
+    parameters: Vec<Parameter>,
+    cursors: Vec<CursorArgument>,
+    pub(super) filter_leaves: u64,
+    introspects: bool,
+}
+
+impl Planned {
+    /// The plan. `by_level`: are its selects asked level by level, whatever the engine does best?
+    pub(super) fn into_plan(
+        self,
+        roots: ObjectShape,
+        context: Context<'_>,
+        document: Arc<Document>,
+        by_level: bool,
+    ) -> Plan {
+        let Planned { selects, joined, parameters, cursors, filter_leaves, introspects } = self;
+        let Context { view, sealer, dialect, .. } = context;
+        let constant = |parameter: usize| match parameters.get(parameter) {
+            Some(Parameter::Constant(Cell::Integer(value))) => Some(*value),
+            _ => None,
+        };
+        let program = sql::compile(view.model(), &selects, &joined, &constant, dialect, by_level);
+        Plan {
+            roots,
+            layout: Layout::new(view.model(), &selects, joined, matches!(program, Program::Whole(_))),
+            selects,
+            program,
+            parameters,
+            cursors,
+            filter_leaves,
+            introspects,
+            model: Arc::clone(view.model()),
+            sealer: sealer.clone(),
+            usual_bytes: std::sync::atomic::AtomicUsize::new(1_024),
+            document,
+        }
+    }
 }
 
 pub(super) struct Planner<'a> {
@@ -112,12 +134,7 @@ pub(super) struct Planner<'a> {
     pub(super) dialect: &'a dyn Dialect,
     document: &'a Document,
     variables: &'a Map<String, Json>,
-    selects: Vec<Select>,
-    joined: Vec<bool>,
-    parameters: Vec<Parameter>,
-    cursors: Vec<CursorArgument>,
-    pub(super) filter_leaves: u64,
-    introspects: bool,
+    pub(super) planned: Planned,
 }
 
 /// Fields with the same response key, to be merged ([CollectFields]).
@@ -126,9 +143,15 @@ pub(super) struct Planner<'a> {
 pub(super) type Collected<'a> = IndexMap<&'a str, Vec<&'a Node<Field>>>;
 
 impl<'a> Planner<'a> {
+    pub(super) fn new(context: Context<'a>, document: &'a Document, variables: &'a Variables) -> Self {
+        let Context { view, limits, sealer, dialect } = context;
+        let variables = &variables.values;
+        Planner { view, limits, sealer, dialect, document, variables, planned: Planned::default() }
+    }
+
     pub(super) fn parameter(&mut self, parameter: Parameter) -> usize {
-        self.parameters.push(parameter);
-        self.parameters.len() - 1
+        self.planned.parameters.push(parameter);
+        self.planned.parameters.len() - 1
     }
 
     fn roots(&mut self) -> Result<ObjectShape, Problem> {
@@ -141,7 +164,7 @@ impl<'a> Planner<'a> {
             let value = match field.name.as_str() {
                 "__typename" => Value::Typename("Query".to_owned()),
                 "__schema" | "__type" => {
-                    self.introspects = true;
+                    self.planned.introspects = true;
                     Value::Introspection
                 }
                 name => self.root(name, &fields).map_err(|problem| located(problem, location, key))?,
@@ -167,10 +190,31 @@ impl<'a> Planner<'a> {
 
     /// One row by a key: `booking(key: { id: 7 })`.
     fn by_key(&mut self, of: TypeId, fields: &[&'a Node<Field>]) -> Result<Value, Problem> {
+        let key = self.argument(fields[0], "key");
+        let condition = self.key_condition(of, key)?;
+        let mut predicates = self.visible(of);
+        predicates.push(Predicate { origin: Origin::Caller, condition: Arc::new(condition) });
+        let select = self.add(Select {
+            of,
+            parent: None,
+            output: Vec::new(),
+            predicates,
+            join_rows: None,
+            order: Vec::new(),
+            page: Page::One,
+            read: true,
+            peek: false,
+        })?;
+        let object = self.object(of, select, fields, 1)?;
+        Ok(Value::One { select, object })
+    }
+
+    /// The row that a `key` argument means.
+    pub(super) fn key_condition(&mut self, of: TypeId, given: Input) -> Result<Condition, Problem> {
         let model = self.view.model();
         let t = &model.types[of];
         let wrong = || Problem::new(Code::InvalidArgument, "`key` takes exactly one member that is not null");
-        let Input::Object(members) = self.argument(fields[0], "key") else { return Err(wrong()) };
+        let Input::Object(members) = given else { return Err(wrong()) };
         let given =
             members.into_iter().filter(|(_, value)| !matches!(value, Input::Absent | Input::Null)).collect::<Vec<_>>();
         let [(member, value)] = <[_; 1]>::try_from(given).map_err(|_| wrong())?;
@@ -188,39 +232,37 @@ impl<'a> Planner<'a> {
             let operand = self.operand(value, LeafType { kind: c.kind, form: c.form })?;
             conditions.push(equal(*column, operand));
         }
-        let mut predicates = self.visible(of);
-        predicates.push(Predicate { origin: Origin::Caller, condition: Arc::new(Condition::And(conditions)) });
-        let select = self.add(Select {
-            of,
-            parent: None,
-            output: Vec::new(),
-            predicates,
-            join_rows: None,
-            order: Vec::new(),
-            page: Page::One,
-            read: true,
-            peek: false,
-        })?;
-        let object = self.object(of, select, fields, 1)?;
-        Ok(Value::One { select, object })
+        Ok(Condition::And(conditions))
+    }
+
+    /// The columns that make a row's revision: its key and its version where it has one, else all that can be read.
+    pub(super) fn revision_columns(&self, of: TypeId) -> Vec<ColumnId> {
+        let t = &self.view.model().types[of];
+        let visible = self.view.columns(of).map(|(column, _)| column);
+        match (t.version, t.row_key()) {
+            (Some(version), Some(key)) if self.view.columns(of).any(|(column, _)| column == version) => {
+                key.columns.iter().copied().chain([version]).collect()
+            }
+            _ => visible.collect(),
+        }
     }
 
     /// The role's own rule on the rows of a type.
-    fn visible(&self, of: TypeId) -> Vec<Predicate> {
+    pub(super) fn visible(&self, of: TypeId) -> Vec<Predicate> {
         let rule = self.view.rows(of).cloned();
         rule.map(|condition| Predicate { origin: Origin::Rule, condition }).into_iter().collect()
     }
 
     pub(super) fn add(&mut self, select: Select) -> Result<SelectId, Problem> {
-        if self.selects.len() >= self.limits.statements {
+        if self.planned.selects.len() >= self.limits.statements {
             let text = format!("the ask needs more than {} statements; ask in parts", self.limits.statements);
             return Err(Problem::new(Code::TooCostly, text));
         }
         let parent = select.parent.clone();
-        self.selects.push(select);
-        self.joined = sql::joined(&self.selects);
-        let id = self.selects.len() - 1;
-        if let Some(parent) = parent.filter(|_| !self.joined[id]) {
+        self.planned.selects.push(select);
+        self.planned.joined = sql::joined(&self.planned.selects);
+        let id = self.planned.selects.len() - 1;
+        if let Some(parent) = parent.filter(|_| !self.planned.joined[id]) {
             for (own, _) in &parent.pairs {
                 self.output(parent.select, Output::Column(*own));
             }
@@ -230,7 +272,7 @@ impl<'a> Planner<'a> {
 
     /// The output of a select that delivers this value, added where it is not yet there.
     pub(super) fn output(&mut self, select: SelectId, output: Output) -> usize {
-        let outputs = &mut self.selects[select].output;
+        let outputs = &mut self.planned.selects[select].output;
         outputs.iter().position(|known| *known == output).unwrap_or_else(|| {
             outputs.push(output);
             outputs.len() - 1
@@ -238,7 +280,7 @@ impl<'a> Planner<'a> {
     }
 
     /// The fields of a row.
-    fn object(
+    pub(super) fn object(
         &mut self,
         of: TypeId,
         select: SelectId,
@@ -274,6 +316,11 @@ impl<'a> Planner<'a> {
         }
         if let Some((column, _)) = view.columns(of).find(|(_, field)| *field == name) {
             return Ok(self.column(of, column, select, Output::Column(column)));
+        }
+        if name == REVISION && has_revision(view, of) {
+            let columns = self.revision_columns(of);
+            let outputs = columns.into_iter().map(|column| self.output(select, Output::Column(column))).collect();
+            return Ok(Value::Revision { of: t.name.clone(), outputs });
         }
         let Some((id, link)) = view.links(of).find(|(_, link)| link.field == name) else { return Ok(Value::Null) };
         let parent = self.parent_join(of, id, select);
@@ -373,7 +420,7 @@ impl<'a> Planner<'a> {
             shape_fields.push((FieldHead::new(key, location), value));
         }
         let Connection { select, cursor, reads_rows, .. } = building;
-        self.selects[select].read = reads_rows;
+        self.planned.selects[select].read = reads_rows;
         Ok(ConnectionShape { select, reads_rows, fields: shape_fields, cursor, binding })
     }
 
@@ -474,7 +521,7 @@ impl<'a> Planner<'a> {
             };
             let pages = self.view.model().types[connection.of].row_key().is_some();
             if matches!(value, PageInfoField::HasNextPage | PageInfoField::HasPreviousPage) {
-                self.selects[connection.select].peek = true;
+                self.planned.selects[connection.select].peek = true;
             }
             if pages && matches!(value, PageInfoField::StartCursor | PageInfoField::EndCursor) {
                 self.deliver_cursor(connection);
@@ -489,7 +536,7 @@ impl<'a> Planner<'a> {
         if !connection.cursor.is_empty() {
             return;
         }
-        let terms = self.selects[connection.select].order.clone();
+        let terms = self.planned.selects[connection.select].order.clone();
         connection.cursor = terms
             .iter()
             .enumerate()
@@ -591,8 +638,8 @@ impl<'a> Planner<'a> {
         };
         let cursor = CursorArgument { source, binding, argument, location: leaf.location, terms: order.len() };
         let position = cursor.open(&text, self.sealer)?;
-        self.cursors.push(cursor);
-        let cursor = self.cursors.len() - 1;
+        self.planned.cursors.push(cursor);
+        let cursor = self.planned.cursors.len() - 1;
         let parameters =
             (0..order.len()).map(|index| self.parameter(Parameter::CursorCell { cursor, index })).collect();
         Ok(Some(Seek { parameters, nulls: position.cells.iter().map(|cell| *cell == Cell::Null).collect() }))
@@ -704,7 +751,7 @@ fn equal(column: ColumnId, operand: Operand) -> Condition {
 }
 
 /// Adds the place to a problem that has none yet.
-fn located(mut problem: Problem, location: Option<Location>, key: &str) -> Problem {
+pub(super) fn located(mut problem: Problem, location: Option<Location>, key: &str) -> Problem {
     if problem.locations.is_empty() {
         problem.locations.extend(location);
     }

@@ -10,12 +10,27 @@ use aes_siv::KeyInit;
 use aes_siv::siv::Aes256Siv;
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
-use ring::{digest, hkdf};
+use ring::{digest, hkdf, hmac};
 
 use crate::value::{Cell, CellRef, push_item, take_item};
 
 /// Bytes of a binding.
 pub(crate) const BINDING_LENGTH: usize = 8;
+
+/// A key for one purpose from the service's secret (HKDF, RFC 5869).
+fn derive(secret: &[u8], purpose: &[u8], key: &mut [u8]) {
+    struct Length(usize);
+    impl hkdf::KeyType for Length {
+        fn len(&self) -> usize {
+            self.0
+        }
+    }
+    hkdf::Salt::new(hkdf::HKDF_SHA256, b"puente")
+        .extract(secret)
+        .expand(&[purpose], Length(key.len()))
+        .and_then(|okm| okm.fill(key))
+        .expect("a key is shorter than what HKDF-SHA256 gives");
+}
 
 /// The longest cursor that is looked at, in characters.
 const LONGEST: usize = 8_192;
@@ -24,6 +39,7 @@ const LONGEST: usize = 8_192;
 #[derive(Clone)]
 pub struct Sealer {
     key: [u8; 64],
+    revisions: [u8; 32],
     role: String,
 }
 
@@ -43,21 +59,22 @@ impl fmt::Debug for Sealer {
 }
 
 impl Sealer {
-    /// A sealer whose key is derived from the service's secret (HKDF, RFC 5869).
+    /// A sealer whose keys are derived from the service's secret.
     pub fn new(secret: &[u8], role: &str) -> Self {
-        struct Length;
-        impl hkdf::KeyType for Length {
-            fn len(&self) -> usize {
-                64
-            }
-        }
-        let mut key = [0; 64];
-        hkdf::Salt::new(hkdf::HKDF_SHA256, b"puente")
-            .extract(secret)
-            .expand(&[b"cursor"], Length)
-            .and_then(|okm| okm.fill(&mut key))
-            .expect("64 bytes are within what HKDF-SHA256 gives");
-        Sealer { key, role: role.to_owned() }
+        let mut sealer = Sealer { key: [0; 64], revisions: [0; 32], role: role.to_owned() };
+        derive(secret, b"cursor", &mut sealer.key);
+        derive(secret, b"revision", &mut sealer.revisions);
+        sealer
+    }
+
+    /// A tag of a row's state: equal values have equal tags, and nothing can be read from one.
+    pub fn revision<'a>(&self, of: &str, cells: impl IntoIterator<Item = CellRef<'a>>) -> String {
+        const LENGTH: usize = 15;
+        let mut values = of.as_bytes().to_vec();
+        values.push(0);
+        cells.into_iter().for_each(|cell| push_item(&mut values, cell));
+        URL_SAFE_NO_PAD
+            .encode(&hmac::sign(&hmac::Key::new(hmac::HMAC_SHA256, &self.revisions), &values).as_ref()[..LENGTH])
     }
 
     /// The binding of a type, an ordering and whatever else tells lists apart.

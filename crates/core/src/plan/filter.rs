@@ -138,7 +138,7 @@ impl Planner<'_> {
             if matches!(value, Input::Null) {
                 return Err(null_member(&word));
             }
-            self.filter_leaves += 1;
+            self.planned.filter_leaves += 1;
             let (negated, test) = self.test(&word, value, leaf, ignore_case)?;
             let test = Condition::Test { path: Path { hops: before.to_vec(), column }, test };
             all.push(if negated { Condition::Not(Box::new(test)) } else { test });

@@ -12,6 +12,7 @@
 
 mod bind;
 mod build;
+pub mod change;
 mod cursor;
 mod document;
 mod filter;
@@ -23,13 +24,13 @@ mod summary;
 mod variables;
 
 pub use bind::BoundPlan;
-pub use build::{Context, build, composite_key_type, edge_fields};
+pub use build::{Context, REVISION, build, composite_key_type, edge_fields, has_revision};
 pub use cursor::{Position, Sealer};
 pub use document::{Document, is_mutation};
 pub use layout::witness;
 pub use shape::{
-    ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape, ObjectShape, PageInfoField,
-    PageInfoShape, Value,
+    ChangeField, ChangeShape, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape,
+    ObjectShape, PageInfoField, PageInfoShape, Value,
 };
 pub use summary::{GROUP_WORDS, summary_field, summary_functions};
 pub use variables::Variables;
@@ -91,6 +92,22 @@ pub struct Select {
 }
 
 impl Select {
+    /// The rows of a type that equal keys, by these columns: at most one per key.
+    pub fn keyed(of: TypeId, by: &[ColumnId], outputs: &[ColumnId], predicates: Vec<Predicate>) -> Self {
+        let pairs = by.iter().map(|column| (*column, *column)).collect();
+        Select {
+            of,
+            parent: Some(ParentJoin { select: change::GIVEN, pairs, through: None }),
+            output: outputs.iter().map(|column| Output::Column(*column)).collect(),
+            predicates,
+            join_rows: None,
+            order: Vec::new(),
+            page: Page::One,
+            read: true,
+            peek: false,
+        }
+    }
+
     /// Which output delivers a column.
     pub fn output_of(&self, column: ColumnId) -> Option<usize> {
         self.output.iter().position(|output| *output == Output::Column(column))
@@ -223,6 +240,11 @@ pub struct OrderTerm {
 pub enum Page {
     /// At most one row.
     One,
+    /// Rows that a change gives: no statement reads them.
+    Given {
+        /// How many at most.
+        most: u64,
+    },
     /// All rows as one row of summaries.
     Whole,
     /// One row of summaries per group.
@@ -363,7 +385,8 @@ impl Plan {
 
     /// Does a select run by a statement of its own, where the ask is not one statement as a whole?
     pub fn runs(&self, select: SelectId) -> bool {
-        self.selects[select].read && !self.is_joined(select)
+        let select_of = &self.selects[select];
+        select_of.read && !self.is_joined(select) && !matches!(select_of.page, Page::Given { .. })
     }
 
     /// How many fields a select's row has: its outputs, and its children's places. At least one.
@@ -380,6 +403,22 @@ impl Plan {
     pub fn joined_row<'r, 's>(&self, child: SelectId, parent: Row<'r, 's>) -> Option<Row<'r, 's>> {
         let is_there = !parent.cell(self.layout.witness(child)).is_null();
         is_there.then(|| parent.part(self.layout.first(child)))
+    }
+
+    /// The scalar of every field of a select's rows; none for marks, counts and what is no scalar.
+    pub fn scalars(&self, select: SelectId) -> Vec<Option<Scalar>> {
+        let node = &self.selects[select];
+        let mut scalars: Vec<Option<Scalar>> =
+            (0..node.output.len()).map(|output| node.scalar(&self.model, output)).collect();
+        for child in self.children(select).filter(|child| self.is_joined(*child)) {
+            scalars.extend(witness(&self.model, &self.selects[child]).is_none().then_some(None));
+            scalars.extend(self.scalars(child));
+        }
+        if scalars.is_empty() && !self.is_joined(select) {
+            // A row has at least one cell, so that it can be counted.
+            scalars.push(None);
+        }
+        scalars
     }
 
     /// The model that the plan was made of.

@@ -57,6 +57,45 @@ pub enum Value {
     Same(ObjectShape),
     /// What introspection answers under this key.
     Introspection,
+    /// A tag of the row's present state.
+    Revision {
+        /// The type's name.
+        of: String,
+        /// The outputs that make it.
+        outputs: Vec<usize>,
+    },
+    /// What a change answers.
+    Change(ChangeShape),
+}
+
+/// What a change answers.
+#[derive(Debug)]
+pub struct ChangeShape {
+    /// The fields.
+    pub fields: Vec<(FieldHead, ChangeField)>,
+}
+
+/// A field of what a change answers.
+#[derive(Debug)]
+pub enum ChangeField {
+    /// `count`: how many rows were addressed.
+    Count,
+    /// `node`: the row, where it can be read.
+    Node {
+        /// The select that finds it by its key.
+        select: SelectId,
+        /// Its fields.
+        object: ObjectShape,
+    },
+    /// `nodes`: those of the rows that can be read.
+    Nodes {
+        /// The select that finds them by their keys.
+        select: SelectId,
+        /// Their fields.
+        object: ObjectShape,
+    },
+    /// `__typename`
+    Typename(String),
 }
 
 /// A page of rows.

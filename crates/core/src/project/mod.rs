@@ -75,6 +75,10 @@ pub struct Limits {
     pub body_bytes: usize,
     /// Milliseconds for one ask.
     pub time_ms: u64,
+    /// Rows that one bulk change may touch, and rows that one mutation may create.
+    pub changes: usize,
+    /// Milliseconds for a rehearsal, which keeps others waiting for the rows that it locks.
+    pub rehearse_ms: u64,
 }
 
 impl Default for Limits {
@@ -90,6 +94,8 @@ impl Default for Limits {
             answer_bytes: 16 << 20,
             body_bytes: 1 << 20,
             time_ms: 10_000,
+            changes: 10_000,
+            rehearse_ms: 2_000,
         }
     }
 }
@@ -109,6 +115,8 @@ pub struct TypeEdit {
     pub description: Option<String>,
     /// Columns that the API shows as nullable although the engine enforces a value.
     pub nullable: Vec<String>,
+    /// The column that changes with every change of a row, and makes its revision.
+    pub version: Option<String>,
     /// What differs for single columns.
     pub fields: IndexMap<String, FieldEdit>,
     /// Where in the file.
@@ -232,6 +240,8 @@ fn read_limits(reader: &mut Reader<'_>, section: &Section) -> Limits {
         "answer_bytes",
         "body_bytes",
         "time_ms",
+        "changes",
+        "rehearse_ms",
     ];
     reader.only(section, &keys);
     let default = Limits::default();
@@ -247,6 +257,8 @@ fn read_limits(reader: &mut Reader<'_>, section: &Section) -> Limits {
         answer_bytes: reader::as_usize(number("answer_bytes", default.answer_bytes as u64, 1_024, 1 << 30)),
         body_bytes: reader::as_usize(number("body_bytes", default.body_bytes as u64, 1_024, 1 << 28)),
         time_ms: number("time_ms", default.time_ms, 10, 3_600_000),
+        changes: reader::as_usize(number("changes", default.changes as u64, 1, 1_000_000)),
+        rehearse_ms: number("rehearse_ms", default.rehearse_ms, 10, 600_000),
     };
     if limits.default_page > limits.page {
         let text = format!("default_page {} is over page {}; lower it", limits.default_page, limits.page);
@@ -256,7 +268,7 @@ fn read_limits(reader: &mut Reader<'_>, section: &Section) -> Limits {
 }
 
 fn read_type(reader: &mut Reader<'_>, section: &Section) -> Option<(String, TypeEdit)> {
-    reader.only(section, &["table", "name", "one", "list", "hidden", "description", "nullable", "fields"]);
+    reader.only(section, &["table", "name", "one", "list", "hidden", "description", "nullable", "version", "fields"]);
     let mut fields = IndexMap::new();
     if let Some(section) = reader.section(section, "fields") {
         for (column, field) in reader.named_sections(&section) {
@@ -287,6 +299,7 @@ fn read_type(reader: &mut Reader<'_>, section: &Section) -> Option<(String, Type
         hidden: reader.flag(section, "hidden"),
         description: reader.text(section, "description"),
         nullable: reader.texts(section, "nullable"),
+        version: reader.text(section, "version"),
         fields,
         place: section.place,
     };

@@ -1,5 +1,6 @@
 //! A role's GraphQL schema: its SDL, and the validated form that documents are checked against.
 
+mod inputs;
 mod sdl;
 
 use apollo_compiler::Schema;

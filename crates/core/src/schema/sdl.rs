@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 
 use crate::access::View;
 use crate::model::{Cardinality, Column, Kind, Link, Model, TypeId};
-use crate::plan::{GROUP_WORDS, summary_field, summary_functions};
+use crate::plan::{GROUP_WORDS, REVISION, has_revision, summary_field, summary_functions};
 use crate::value::Scalar;
 
 /// Filter members of every comparable type.
@@ -36,6 +36,7 @@ pub fn print(view: &View) -> String {
         enums: BTreeSet::new(),
     };
     printer.query();
+    printer.mutation();
     for (id, _) in view.types() {
         printer.object(id);
         printer.filter(id);
@@ -43,18 +44,20 @@ pub fn print(view: &View) -> String {
         printer.key(id);
         printer.connection(id);
         printer.summary(id);
+        printer.inputs(id);
         for (_, link) in view.links(id) {
             printer.direct_connection(link);
+            printer.edge_inputs(link);
         }
     }
     printer.leaves();
     printer.out
 }
 
-struct Printer<'a> {
-    view: &'a View,
-    model: &'a Model,
-    out: String,
+pub(super) struct Printer<'a> {
+    pub(super) view: &'a View,
+    pub(super) model: &'a Model,
+    pub(super) out: String,
     scalars: BTreeSet<Scalar>,
     /// Scalars of which some column is a list.
     lists: BTreeSet<Scalar>,
@@ -66,9 +69,10 @@ struct Printer<'a> {
 macro_rules! line {
     ($self:ident, $($arguments:tt)*) => { writeln!($self.out, $($arguments)*).expect("writing to memory does not fail") };
 }
+pub(super) use line;
 
 impl Printer<'_> {
-    fn describe(&mut self, text: Option<&str>, indent: &str) {
+    pub(super) fn describe(&mut self, text: Option<&str>, indent: &str) {
         if let Some(text) = text {
             let quoted = serde_json::to_string(text).expect("text is a JSON string");
             line!(self, "{indent}{quoted}");
@@ -113,7 +117,7 @@ impl Printer<'_> {
     }
 
     /// A type whose view has no fields and no links has nothing to filter by; `and`, `or` and `not` are always there.
-    fn has_filter(&self, id: TypeId) -> bool {
+    pub(super) fn has_filter(&self, id: TypeId) -> bool {
         self.view.columns(id).next().is_some() || self.view.links(id).next().is_some()
     }
 
@@ -137,6 +141,11 @@ impl Printer<'_> {
             any = true;
             self.link_field(link);
         }
+        if has_revision(self.view, id) {
+            self.describe(Some("A tag of the row's present state, for `ifRevision`."), "  ");
+            line!(self, "  {REVISION}: String!");
+            any = true;
+        }
         if !any {
             self.describe(Some("This role has been granted no field of this type."), "  ");
             line!(self, "  nothing: Boolean");
@@ -157,7 +166,7 @@ impl Printer<'_> {
         }
     }
 
-    fn kind(&mut self, column: &Column) -> String {
+    pub(super) fn kind(&mut self, column: &Column) -> String {
         match column.kind {
             Kind::Scalar(scalar) => {
                 self.scalars.insert(scalar);
@@ -174,7 +183,7 @@ impl Printer<'_> {
     }
 
     /// The type of a column's field, without its `!`.
-    fn output_type(&mut self, column: &Column) -> String {
+    pub(super) fn output_type(&mut self, column: &Column) -> String {
         let name = self.kind(column);
         if matches!(column.kind, Kind::List(_)) { format!("[{name}]") } else { name }
     }
@@ -372,6 +381,7 @@ impl Printer<'_> {
     }
 
     fn leaves(&mut self) {
+        self.existing_row();
         line!(self, "type PageInfo {{");
         self.describe(Some("Are there rows after this page?"), "  ");
         line!(self, "  hasNextPage: Boolean!");

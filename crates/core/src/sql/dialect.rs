@@ -120,6 +120,42 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
         format!("{child} = k.k{number}")
     }
 
+    /// What locks the selected rows of an alias until the transaction ends.
+    fn lock(&self, alias: &str) -> String {
+        let _ = alias;
+        String::new()
+    }
+
+    /// A bound value that is written to a column: the engine knows the column's type.
+    fn stored(&self, slot: Slot, column: &Column) -> Fragment {
+        let _ = column;
+        Fragment::bound(slot)
+    }
+
+    /// How many rows of so many columns one statement inserts at most.
+    fn rows_per_insert(&self, columns: usize) -> usize;
+
+    /// VALUES of a row that leaves every column to the database.
+    fn nothing_given(&self) -> &'static str {
+        "default values"
+    }
+
+    /// Rows to insert as columns `k0`, `k1`, … of a FROM item, in their order; none where they have to be listed.
+    fn rows_as_arrays(&self, columns: &[&Column]) -> Option<Fragment> {
+        let _ = columns;
+        None
+    }
+
+    /// An update of each row `t` from a row `v`: FROM, SET and WHERE in the engine's order.
+    fn update_from(&self, table: Fragment, values: Fragment, set: Fragment, keys: Fragment) -> Fragment {
+        Fragment::format("update {} as t set {} from ({}) as v where {}", [table, set, values, keys])
+    }
+
+    /// The name of a column after SET, where the table has the alias `t`.
+    fn set_name(&self, quoted: &str) -> String {
+        quoted.to_owned()
+    }
+
     /// A summary of a column's values, in the result's scalar of [`crate::plan::summary_functions`].
     fn summary(&self, function: Function, column: &Column, expression: String) -> String;
 

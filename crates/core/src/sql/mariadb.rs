@@ -11,6 +11,11 @@ use crate::value::{Form, Scalar};
 #[derive(Debug, Clone, Copy)]
 pub struct Mariadb;
 
+/// Parameters of one statement: the protocol counts them with 16 bits.
+const MOST_PARAMETERS: usize = 65_535;
+/// Rows of one INSERT: more make it longer, not quicker.
+const MOST_ROWS: usize = 1_000;
+
 /// How a column's values are typed inside JSON_TABLE: wide enough that no value of a caller is cut to fit.
 fn json_type(column: &Column) -> &'static str {
     match scalar_of(column) {
@@ -153,6 +158,33 @@ impl Dialect for Mariadb {
 
     fn equals_key(&self, child: &str, column: &Column, number: usize) -> String {
         format!("{} = {}", self.compared(column, child.to_owned()), from_json(column, &format!("k.k{number}")))
+    }
+
+    fn lock(&self, _: &str) -> String {
+        " for update".to_owned()
+    }
+
+    fn stored(&self, slot: Slot, column: &Column) -> Fragment {
+        match scalar_of(column) {
+            Scalar::DateTime => self.value(slot, column),
+            _ => Fragment::bound(slot),
+        }
+    }
+
+    fn rows_per_insert(&self, columns: usize) -> usize {
+        (MOST_PARAMETERS / columns.max(1)).min(MOST_ROWS)
+    }
+
+    fn nothing_given(&self) -> &'static str {
+        "() values ()"
+    }
+
+    fn update_from(&self, table: Fragment, values: Fragment, set: Fragment, keys: Fragment) -> Fragment {
+        Fragment::format("update {} as t join ({}) as v on {} set {}", [table, values, keys, set])
+    }
+
+    fn set_name(&self, quoted: &str) -> String {
+        format!("t.{quoted}")
     }
 
     fn summary(&self, function: Function, column: &Column, expression: String) -> String {

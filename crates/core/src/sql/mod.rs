@@ -5,6 +5,7 @@
 //!            condition.rs (Condition ─► SQL)              dialect: what engines write differently
 //! ```
 
+mod change;
 mod condition;
 mod dialect;
 mod fragment;
@@ -14,6 +15,7 @@ mod program;
 mod select;
 mod sqlite;
 
+pub use change::{address, delete, insert, keyed, update, update_each};
 pub use dialect::{Dialect, Technique};
 pub use fragment::Fragment;
 pub use mariadb::Mariadb;
@@ -49,4 +51,6 @@ pub enum Slot {
     Keys,
     /// A value that a rule states.
     Constant(Cell),
+    /// A value of a change, by its number among those of one execution.
+    Given(usize),
 }

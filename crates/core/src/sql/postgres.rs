@@ -10,6 +10,9 @@ use crate::value::{Form, Scalar};
 #[derive(Debug, Clone, Copy)]
 pub struct Postgres;
 
+/// Parameters of one statement: the protocol counts them with 16 bits.
+const MOST_PARAMETERS: usize = 65_535;
+
 /// The type to which a value is cast where it meets a column.
 fn cast_of(column: &Column) -> &str {
     column.cast.as_deref().unwrap_or("text")
@@ -106,6 +109,24 @@ impl Dialect for Postgres {
     fn equals_key(&self, child: &str, column: &Column, number: usize) -> String {
         let key = format!("k.k{number}");
         format!("{} = {}", self.compared(column, child.to_owned()), self.compared(column, key))
+    }
+
+    fn lock(&self, alias: &str) -> String {
+        format!(" for update of {alias}")
+    }
+
+    fn rows_per_insert(&self, columns: usize) -> usize {
+        MOST_PARAMETERS / columns.max(1)
+    }
+
+    fn rows_as_arrays(&self, columns: &[&Column]) -> Option<Fragment> {
+        // A list would be taken apart, and what is read as text has to be written to its own type.
+        let fits = |column: &&Column| !matches!(column.kind, Kind::List(_)) && column.form != Form::EngineText;
+        if !columns.iter().all(fits) {
+            return None;
+        }
+        let arrays = columns.iter().enumerate().map(|(at, column)| cast(Slot::KeyColumn(at), cast_of(column), "[]"));
+        Some(Fragment::format("unnest({})", [Fragment::join(arrays, ", ")]))
     }
 
     fn summary(&self, function: Function, column: &Column, expression: String) -> String {

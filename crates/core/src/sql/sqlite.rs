@@ -86,6 +86,16 @@ impl Dialect for Sqlite {
         Fragment::format(&template, [Fragment::bound(Slot::Keys)])
     }
 
+    fn stored(&self, slot: Slot, column: &Column) -> Fragment {
+        let bound = Fragment::bound(slot);
+        if column.binary_json { Fragment::format("jsonb({})", [bound]) } else { bound }
+    }
+
+    fn rows_per_insert(&self, _: usize) -> usize {
+        // In process a prepared statement per row is the quickest, and gives the rows their numbers in their order.
+        1
+    }
+
     fn summary(&self, function: Function, column: &Column, expression: String) -> String {
         // A text that is no number counts as 0 in SQLite's own summaries; here it does not count.
         let number = format!("case when typeof({expression}) in ('integer', 'real') then {expression} end");

@@ -36,7 +36,7 @@ struct Body {
 }
 
 /// What the request's `extensions` may say.
-const EXTENSIONS: &[&str] = &["statements", "explain"];
+const EXTENSIONS: &[&str] = &["statements", "explain", "rehearse"];
 
 async fn post(
     request: HttpRequest,
@@ -141,6 +141,7 @@ fn ask(body: Body) -> Result<Ask, String> {
         // An explanation is part of a statement's report.
         statements: statements || explain,
         explain,
+        rehearse: flag("rehearse")?,
     })
 }
 

@@ -27,6 +27,8 @@ const SESSION: &[&str] = &[
     "set session time_zone = '+00:00'",
     "set session transaction isolation level repeatable read",
     "set session transaction read only",
+    // What does not fit a column is refused, not cut to fit.
+    "set session sql_mode = concat(@@session.sql_mode, ',STRICT_ALL_TABLES')",
 ];
 
 impl Server {

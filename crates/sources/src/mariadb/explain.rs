@@ -25,7 +25,7 @@ impl Server {
             if !plan.runs(select) {
                 continue;
             }
-            let values = params::values(&statement.slots, &request.bound, Some(&KeyValues::default()));
+            let values = params::values(&statement.slots, &request.bound, Some(&KeyValues::default()), &[]);
             explained.push(explain_one(&mut session, statement, statement.text.clone(), values).await?);
             if let Program::PerLevel(_, united) = plan.program()
                 && let Some(one) = &united[select]

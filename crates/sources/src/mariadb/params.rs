@@ -8,9 +8,13 @@ use puente_core::value::Cell;
 use serde_json::Value as Json;
 
 /// What is bound to each of a statement's placeholders.
-pub(super) fn values(slots: &[Slot], bound: &BoundPlan, keys: Option<&KeyValues>) -> Vec<Value> {
+pub(super) fn values(slots: &[Slot], bound: &BoundPlan, keys: Option<&KeyValues>, given: &[Cell]) -> Vec<Value> {
     let mut pair = 0;
-    slots.iter().map(|slot| single(slot, bound, keys, None, &mut pair)).collect()
+    let of = |slot: &Slot| match slot {
+        Slot::Given(number) => value(&given[*number]),
+        slot => single(slot, bound, keys, None, &mut pair),
+    };
+    slots.iter().map(of).collect()
 }
 
 /// What is bound to a union of one select per parent, padded with parents that have no children to `copies`.
@@ -52,7 +56,7 @@ fn single(
             *pair += 1;
             parent.and_then(|parent| parent.key?.get(*pair - 1)).map_or(Value::NULL, value)
         }
-        Slot::KeyColumn(_) => Value::NULL,
+        Slot::KeyColumn(_) | Slot::Given(_) => Value::NULL,
     }
 }
 

@@ -6,20 +6,23 @@ use mysql_async::prelude::Queryable as _;
 use mysql_async::{Conn, Row, Value};
 use puente_core::error::{Code, Problem};
 use puente_core::json::{self, KeyValues, Levels};
-use puente_core::plan::{Plan, SelectId, witness};
+use puente_core::plan::SelectId;
 use puente_core::sql::{Program, Statement};
-use puente_core::value::Scalar;
 use tokio::time::{sleep_until, timeout};
 
 use super::connect::Server;
 use super::{fault, params, values};
 use crate::cluster::{self, Job};
 use crate::server::CANCEL_TIMEOUT;
-use crate::{Explanation, Outcome, Request, StatementReport};
+use crate::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
 
 impl cluster::Server for Server {
     async fn run(&self, job: Job) -> Result<Outcome, Problem> {
         self.run(job).await
+    }
+
+    async fn change(&self, job: Job<ChangeRequest>) -> Result<Outcome, Problem> {
+        self.change(job).await
     }
 
     async fn explain(&self, job: Job) -> Result<Vec<Explanation>, Problem> {
@@ -36,7 +39,7 @@ impl Server {
     /// Runs a plan. What nobody waits for any more, and what takes too long, is cancelled in the database.
     async fn run(&self, job: Job) -> Result<Outcome, Problem> {
         let request = &*job.request;
-        let mut session = self.session_for(request).await?;
+        let mut session = self.session_for(request.deadline).await?;
         let id = session.id();
         let result = tokio::select! {
             result = work(&mut session, request) => Some(result),
@@ -47,7 +50,7 @@ impl Server {
             Some(Err(problem)) if fault::is_lost(&problem) => {
                 // The session had died before this ask, most likely; reads can be asked again on a new one.
                 drop(session);
-                work(&mut self.session_for(request).await?, request).await
+                work(&mut self.session_for(request.deadline).await?, request).await
             }
             Some(Err(problem)) => {
                 // Whatever was begun ends with the session.
@@ -63,15 +66,15 @@ impl Server {
         }
     }
 
-    async fn session_for(&self, request: &Request) -> Result<Conn, Problem> {
-        let waited = timeout(request.deadline.saturating_duration_since(Instant::now()), self.session()).await;
+    pub(super) async fn session_for(&self, deadline: Instant) -> Result<Conn, Problem> {
+        let waited = timeout(deadline.saturating_duration_since(Instant::now()), self.session()).await;
         waited.unwrap_or_else(|_| {
             Err(Problem::new(Code::TimedOut, "the ask waited too long for the database; ask again in a moment"))
         })
     }
 
     /// Cancels what a session is doing, over a connection outside the pool.
-    async fn cancel(&self, id: u32) {
+    pub(super) async fn cancel(&self, id: u32) {
         let kill = async {
             let mut aside = self.aside().await?;
             aside.query_drop(format!("kill query {id}")).await?;
@@ -84,7 +87,7 @@ impl Server {
 }
 
 /// Ends a session instead of giving it back: a late cancellation must not hit the next ask.
-async fn give_up(session: Conn) {
+pub(super) async fn give_up(session: Conn) {
     let _ = timeout(CANCEL_TIMEOUT, session.disconnect()).await;
 }
 
@@ -157,30 +160,17 @@ async fn query(
     statement: &Statement,
     keys: &KeyValues,
 ) -> Result<Vec<Row>, Problem> {
-    let values = params::values(&statement.slots, &request.bound, Some(keys));
+    let values = params::values(&statement.slots, &request.bound, Some(keys), &[]);
     execute(session, &statement.text, values).await
 }
 
 /// Runs a prepared statement; the driver wants to be told apart whether anything is bound.
-pub(super) async fn execute(session: &mut Conn, text: &str, values: Vec<Value>) -> Result<Vec<Row>, Problem> {
-    let rows = if values.is_empty() { session.exec(text, ()).await } else { session.exec(text, values).await };
-    rows.map_err(|error| fault::problem(&error))
+pub(super) async fn send(session: &mut Conn, text: &str, values: Vec<Value>) -> mysql_async::Result<Vec<Row>> {
+    if values.is_empty() { session.exec(text, ()).await } else { session.exec(text, values).await }
 }
 
-/// The scalar of every field of a select's rows; none for marks, counts and what is no scalar.
-fn scalars(plan: &Plan, select: SelectId) -> Vec<Option<Scalar>> {
-    let node = &plan.selects()[select];
-    let mut scalars: Vec<Option<Scalar>> =
-        (0..node.output.len()).map(|output| node.scalar(plan.model(), output)).collect();
-    for child in plan.children(select).filter(|child| plan.is_joined(*child)) {
-        scalars.extend(witness(plan.model(), &plan.selects()[child]).is_none().then_some(None));
-        scalars.extend(self::scalars(plan, child));
-    }
-    if scalars.is_empty() && !plan.is_joined(select) {
-        // A row has at least one cell, so that it can be counted.
-        scalars.push(None);
-    }
-    scalars
+pub(super) async fn execute(session: &mut Conn, text: &str, values: Vec<Value>) -> Result<Vec<Row>, Problem> {
+    send(session, text, values).await.map_err(|error| fault::problem(&error))
 }
 
 /// Hands a select's rows in; of a child, the first column is the parent's ordinal.
@@ -188,7 +178,7 @@ fn load(levels: &mut Levels<'_>, request: &Request, select: SelectId, rows: &[Ro
     let plan = request.bound.plan();
     let node = &plan.selects()[select];
     let first = usize::from(node.parent.is_some());
-    let scalars = scalars(plan, select);
+    let scalars = plan.scalars(select);
     for row in rows {
         for (output, scalar) in scalars.iter().enumerate() {
             let at = first + output;

@@ -20,7 +20,8 @@ use crate::sampling::{convincing, question, round};
 
 /// Tables and views of the database; system-versioned tables are tables.
 const TABLES: &str = "\
-select table_name, table_type, table_comment, coalesce(table_rows, 0)
+select table_name, table_type, table_comment, coalesce(table_rows, 0),
+  engine in (select engine from information_schema.engines where transactions = 'YES')
 from information_schema.tables
 where table_schema = database() and table_type in ('BASE TABLE', 'VIEW', 'SYSTEM VERSIONED') order by table_name";
 
@@ -130,6 +131,7 @@ fn table(row: &Row) -> Table {
         foreign_keys: Vec::new(),
         indexes: Vec::new(),
         row_number: false,
+        without_transactions: !is_view && words(row, 4) == "0",
         about_rows: round(words(row, 3).parse().unwrap_or(0)),
     }
 }
@@ -151,7 +153,9 @@ fn column(row: &Row, in_view: bool) -> Column {
         // What a view's query gives is not promised; a date may be the zero date, which no scalar is.
         enforced: !nullable && !in_view && !is_temporal(judged.scalar),
         default: text(row, 4).filter(|default| default != "NULL"),
-        generated: extra.contains("auto_increment") || extra.contains("generated"),
+        // MySQL also says `DEFAULT_GENERATED` of a default that is an expression.
+        generated: extra.contains("virtual") || extra.contains("stored") || extra.contains("persistent"),
+        automatic: extra.contains("auto_increment"),
         values: judged.values,
         collation: text(row, 7).filter(|_| judged.scalar == Scalar::String),
         comment: text(row, 6).filter(|comment| !comment.is_empty()),

@@ -28,7 +28,7 @@ impl Server {
             if matches!(plan.program(), Program::PerLevel(..)) && !plan.runs(at) {
                 continue;
             }
-            let values = params::values(&statement.slots, &request.bound, Some(&KeyValues::default()));
+            let values = params::values(&statement.slots, &request.bound, Some(&KeyValues::default()), &[]);
             let values: Vec<&(dyn ToSql + Sync)> = values.iter().map(|value| value as _).collect();
             let text = format!("explain (format json) {}", statement.text);
             let row = client.query_one(&text, &values).await.map_err(|error| fault::problem(&error))?;

@@ -3,6 +3,8 @@
 use puente_core::error::{Code, Problem};
 use tokio_postgres::Error;
 
+use crate::change::{Refusal, Rule};
+
 /// The problem that an error of PostgreSQL is to a caller.
 pub(super) fn problem(error: &Error) -> Problem {
     let state = error.code().map(tokio_postgres::error::SqlState::code).unwrap_or_default();
@@ -27,6 +29,37 @@ pub(super) fn problem(error: &Error) -> Problem {
         _ => (Code::Internal, "the statement failed; the log has the details under the request's id"),
     };
     Problem::new(code, text).with_detail(told(error))
+}
+
+/// What a table does not take.
+pub(super) fn refusal(error: &Error) -> Option<Refusal> {
+    let told = error.as_db_error()?;
+    let rule = match told.code().code() {
+        "23505" | "23P01" => Rule::Unique,
+        "23503" | "23001" => Rule::Reference,
+        "23502" => Rule::NotNull,
+        "23514" | "P0001" | "44000" => Rule::Check,
+        "22001" => Rule::Length,
+        "22003" | "22008" => Rule::Range,
+        "22P02" | "22007" | "22P03" | "22021" | "22P05" => Rule::Form,
+        _ => return None,
+    };
+    // `Key (hut_id, starts_on)=(7, 2026-07-14) already exists.`: in every language the names come first, in parentheses.
+    let detail = told.detail().unwrap_or_default();
+    let key = detail.split_once('(').and_then(|(_, rest)| rest.split_once(")=(")).map(|(names, _)| names);
+    let columns = match (told.column(), key) {
+        (Some(column), _) => vec![column.to_owned()],
+        (None, Some(names)) => names.split(", ").map(|name| name.trim_matches('"').to_owned()).collect(),
+        (None, None) => Vec::new(),
+    };
+    // The same error says that the row itself is still referred to: then the key is that of the row.
+    let columns = if rule == Rule::Reference && detail.contains("still referenced") { Vec::new() } else { columns };
+    Some(Refusal { rule, columns, constraint: told.constraint().map(str::to_owned), detail: self::told(error) })
+}
+
+/// Did the database itself take the transaction back, in favour of others?
+pub(super) fn is_rolled_back(error: &Error) -> bool {
+    matches!(error.code().map(tokio_postgres::error::SqlState::code), Some("40001" | "40P01"))
 }
 
 /// The problem of a server that cannot be reached, or that went away.

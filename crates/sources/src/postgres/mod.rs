@@ -3,6 +3,7 @@
 //! An ask is one statement with one row, children nested as arrays of records (`wire.rs`); where no index finds the
 //! children of a parent, one statement per level in one read-only snapshot. Reads run in sessions that cannot write.
 
+mod change;
 mod connect;
 mod explain;
 mod fault;
@@ -20,7 +21,7 @@ use puente_core::error::Problem;
 use puente_core::project::SourceSettings;
 
 use crate::cluster::Cluster;
-use crate::{Explanation, Outcome, Request};
+use crate::{ChangeRequest, Explanation, Outcome, Request};
 pub use connect::connect;
 pub use survey::survey;
 
@@ -44,6 +45,15 @@ impl Postgres {
     /// What the database reports; `TIMED_OUT` at the deadline; `SOURCE_UNAVAILABLE` where it is out of reach.
     pub async fn run(&self, request: Request) -> Result<Outcome, Problem> {
         self.0.run(request).await
+    }
+
+    /// Runs a mutation: all of it, or nothing.
+    ///
+    /// # Errors
+    /// The first problem, and then nothing was changed; `OUTCOME_UNKNOWN` where the connection was lost after the commit
+    /// was sent.
+    pub async fn change(&self, request: ChangeRequest) -> Result<Outcome, Problem> {
+        self.0.change(request).await
     }
 
     /// Explains the statements of a plan without running them.

@@ -38,7 +38,7 @@ impl ToSql for Text {
 }
 
 /// What is bound to each of a statement's placeholders.
-pub(super) fn values(slots: &[Slot], bound: &BoundPlan, keys: Option<&KeyValues>) -> Vec<Text> {
+pub(super) fn values(slots: &[Slot], bound: &BoundPlan, keys: Option<&KeyValues>, given: &[Cell]) -> Vec<Text> {
     slots
         .iter()
         .map(|slot| {
@@ -46,6 +46,7 @@ pub(super) fn values(slots: &[Slot], bound: &BoundPlan, keys: Option<&KeyValues>
                 Slot::Parameter(parameter) => text(bound.value(*parameter)),
                 Slot::PageSize(parameter) => Some((bound.integer(*parameter) + 1).to_string()),
                 Slot::Constant(cell) => text(cell),
+                Slot::Given(number) => text(&given[*number]),
                 Slot::KeyColumn(pair) => keys.map(|keys| array(keys.column(*pair))),
                 Slot::Parent(_) | Slot::Ordinal | Slot::Keys => None,
             })

@@ -9,8 +9,8 @@ use puente_core::plan::SelectId;
 use puente_core::sql::{Program, Statement};
 use puente_core::value::CellRef;
 use tokio::time::{sleep_until, timeout};
-use tokio_postgres::Row;
 use tokio_postgres::types::{FromSql, ToSql, Type};
+use tokio_postgres::{Error, Row};
 
 use super::connect::Server;
 use super::fault;
@@ -18,7 +18,7 @@ use super::params::{self, Text};
 use super::wire::{self, Answer, Nested};
 use crate::cluster::{self, Job};
 use crate::server::{CANCEL_TIMEOUT, STATEMENTS_KEPT};
-use crate::{Explanation, Outcome, Request, StatementReport};
+use crate::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
 
 /// The bytes of a value as they came.
 pub(super) struct Raw<'a>(pub(super) &'a [u8]);
@@ -43,6 +43,10 @@ impl cluster::Server for Server {
         self.run(job).await
     }
 
+    async fn change(&self, job: Job<ChangeRequest>) -> Result<Outcome, Problem> {
+        self.change(job).await
+    }
+
     async fn explain(&self, job: Job) -> Result<Vec<Explanation>, Problem> {
         self.explain(job).await
     }
@@ -57,7 +61,7 @@ impl Server {
     /// Runs a plan. What nobody waits for any more, and what takes too long, is cancelled in the database.
     async fn run(&self, job: Job) -> Result<Outcome, Problem> {
         let request = &*job.request;
-        let mut client = self.client_for(request).await?;
+        let mut client = self.client_for(request.deadline).await?;
         let work = async {
             let mut result = self.work(&client, request).await;
             if let Err(problem) = &result
@@ -79,7 +83,7 @@ impl Server {
                 // The session had died before this ask, most likely; reads can be asked again on a new one.
                 self.lost();
                 drop(client);
-                client = self.client_for(request).await?;
+                client = self.client_for(request.deadline).await?;
                 self.work(&client, request).await
             }
             Some(result) => result,
@@ -90,8 +94,8 @@ impl Server {
         }
     }
 
-    async fn client_for(&self, request: &Request) -> Result<Object, Problem> {
-        let waited = timeout(request.deadline.saturating_duration_since(Instant::now()), self.client()).await;
+    pub(super) async fn client_for(&self, deadline: Instant) -> Result<Object, Problem> {
+        let waited = timeout(deadline.saturating_duration_since(Instant::now()), self.client()).await;
         waited.unwrap_or_else(|_| {
             Err(Problem::new(Code::TimedOut, "the ask waited too long for the database; ask again in a moment"))
         })
@@ -99,7 +103,7 @@ impl Server {
 
     /// Cancels what the session is doing, over a connection outside the pool. The session is given up: a late
     /// cancellation must not hit the next ask.
-    async fn cancel(&self, client: Object) {
+    pub(super) async fn cancel(&self, client: Object) {
         let token = client.cancel_token();
         let client = Object::take(client);
         let cancelled = timeout(CANCEL_TIMEOUT, token.cancel_query(self.tls.clone())).await;
@@ -175,24 +179,24 @@ impl Server {
         statement: &Statement,
         keys: Option<&KeyValues>,
     ) -> Result<Vec<Row>, Problem> {
-        let values = params::values(&statement.slots, &request.bound, keys);
-        let result = if self.prepared {
+        let values = params::values(&statement.slots, &request.bound, keys, &[]);
+        self.execute(client, &statement.text, &values).await.map_err(|error| fault::problem(&error))
+    }
+
+    /// Runs a statement, prepared where the way to the server lets us keep prepared statements.
+    pub(super) async fn execute(&self, client: &Object, text: &str, values: &[Text]) -> Result<Vec<Row>, Error> {
+        if self.prepared {
             if client.statement_cache.size() > STATEMENTS_KEPT {
                 client.statement_cache.clear();
             }
-            match client.prepare_cached(&statement.text).await {
-                Ok(prepared) => {
-                    let values: Vec<&(dyn ToSql + Sync)> = values.iter().map(|value| value as _).collect();
-                    client.query(&prepared, &values).await
-                }
-                Err(error) => Err(error),
-            }
+            let prepared = client.prepare_cached(text).await?;
+            let values: Vec<&(dyn ToSql + Sync)> = values.iter().map(|value| value as _).collect();
+            client.query(&prepared, &values).await
         } else {
             let values: Vec<(&(dyn ToSql + Sync), Type)> =
                 values.iter().map(|value: &Text| (value as &(dyn ToSql + Sync), Type::UNKNOWN)).collect();
-            client.query_typed(&statement.text, &values).await
-        };
-        result.map_err(|error| fault::problem(&error))
+            client.query_typed(text, &values).await
+        }
     }
 }
 

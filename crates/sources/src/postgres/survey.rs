@@ -39,12 +39,12 @@ with recursive base as (
   from base join pg_type t on t.oid = base.typbasetype where base.typtype = 'd'
 )
 select a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull or base.typnotnull,
-  a.attidentity <> '' or a.attgenerated <> '', pg_get_expr(d.adbin, d.adrelid), col_description(a.attrelid, a.attnum),
+  a.attidentity = 'a' or a.attgenerated <> '', pg_get_expr(d.adbin, d.adrelid), col_description(a.attrelid, a.attnum),
   named.typtype = 'd', coalesce(item.typname, base_type.typname)::text,
   format_type(coalesce(item.oid, base_type.oid), null),
   coalesce(item.typtype, base_type.typtype) = 'e', item.oid is not null, coalesce(item.oid, base_type.oid),
   case when a.attcollation <> 0 and a.attcollation <> named.typcollation then l.collname::text end,
-  quote_ident(tn.nspname) || '.' || quote_ident(coalesce(item.typname, base_type.typname))
+  quote_ident(tn.nspname) || '.' || quote_ident(coalesce(item.typname, base_type.typname)), a.attidentity <> ''
 from pg_attribute a
 join pg_type named on named.oid = a.atttypid
 join base on base.named = a.atttypid and base.typtype <> 'd'
@@ -168,6 +168,7 @@ impl Reading<'_> {
                 indexes: Vec::new(),
                 // Rows of a partitioned or foreign table have no place of their own in one file.
                 row_number: matches!(kind.as_str(), "r" | "m"),
+                without_transactions: false,
                 about_rows,
             });
         }
@@ -203,6 +204,7 @@ impl Reading<'_> {
             enforced: row.get(3),
             default: row.get(5),
             generated: row.get(4),
+            automatic: row.get(15),
             values,
             collation: row.get(13),
             comment: row.get(6),

@@ -18,7 +18,7 @@ pub(super) fn bind_slot(
         Slot::Parameter(parameter) => bind(statement, at, bound.value(*parameter)),
         Slot::PageSize(parameter) => statement.raw_bind_parameter(at, bound.integer(*parameter) + 1),
         Slot::Constant(cell) => bind(statement, at, cell),
-        Slot::Parent(_) | Slot::Ordinal | Slot::KeyColumn(_) | Slot::Keys => Ok(()),
+        Slot::Parent(_) | Slot::Ordinal | Slot::KeyColumn(_) | Slot::Keys | Slot::Given(_) => Ok(()),
     }
 }
 
@@ -37,7 +37,7 @@ impl ToSql for Borrowed<'_> {
     }
 }
 
-fn bind(statement: &mut CachedStatement<'_>, at: usize, cell: &Cell) -> rusqlite::Result<()> {
+pub(super) fn bind(statement: &mut CachedStatement<'_>, at: usize, cell: &Cell) -> rusqlite::Result<()> {
     match cell {
         Cell::List(cells) => statement.raw_bind_parameter(at, Value::Text(list_json(cells))),
         single => statement.raw_bind_parameter(at, Borrowed(single.as_ref())),

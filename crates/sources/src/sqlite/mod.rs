@@ -10,6 +10,7 @@ mod pool;
 mod run;
 mod sample;
 mod survey;
+mod write;
 
 use std::path::{Path, PathBuf};
 
@@ -37,6 +38,17 @@ fn open(file: &Path) -> rusqlite::Result<Connection> {
     connection.busy_timeout(BUSY_TIMEOUT)?;
     decimal_sum::add_to(&connection)?;
     // Opening is lazy: only a read tells whether it is a database at all.
+    connection.query_row("select count(*) from sqlite_schema", [], |_| Ok(()))?;
+    Ok(connection)
+}
+
+/// Opens a file for reading and writing. It is never created.
+fn open_for_writing(file: &Path) -> rusqlite::Result<Connection> {
+    let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+    let connection = Connection::open_with_flags(file, flags)?;
+    // SQLite leaves foreign keys alone unless it is told otherwise, connection by connection.
+    connection.pragma_update(None, "foreign_keys", true)?;
+    decimal_sum::add_to(&connection)?;
     connection.query_row("select count(*) from sqlite_schema", [], |_| Ok(()))?;
     Ok(connection)
 }

@@ -10,15 +10,16 @@ use puente_core::error::{Code, Problem};
 use rusqlite::Connection;
 use tokio::sync::oneshot;
 
+use super::write::Writer;
 use super::{explain, fault, run};
-use crate::{Explanation, Outcome, Request};
+use crate::{ChangeRequest, Explanation, Outcome, Request};
 
 /// Asks that may wait for a reader before new ones are refused at once.
-const MOST_WAITING: usize = 1_024;
+pub(super) const MOST_WAITING: usize = 1_024;
 /// SQLite's virtual machine asks this often whether to stop: about every 20 µs.
-const INSTRUCTIONS_PER_CHECK: i32 = 1_000;
+pub(super) const INSTRUCTIONS_PER_CHECK: i32 = 1_000;
 /// Prepared statements that each connection keeps.
-const STATEMENTS_KEPT: usize = 256;
+pub(super) const STATEMENTS_KEPT: usize = 256;
 /// How often a reader looks whether its file was replaced.
 const IDENTITY_CHECK: Duration = Duration::from_secs(1);
 
@@ -26,6 +27,7 @@ const IDENTITY_CHECK: Duration = Duration::from_secs(1);
 #[derive(Debug, Clone)]
 pub struct Pool {
     jobs: flume::Sender<Job>,
+    writer: Writer,
     file: Arc<Path>,
 }
 
@@ -48,7 +50,7 @@ impl std::fmt::Debug for Job {
 }
 
 /// Cancels the ask in the database when nobody waits for it any more.
-struct CancelOnDrop(Arc<AtomicBool>);
+pub(super) struct CancelOnDrop(pub(super) Arc<AtomicBool>);
 
 impl Drop for CancelOnDrop {
     fn drop(&mut self) {
@@ -69,7 +71,7 @@ impl Pool {
                 tracing::error!(target: "puente::source", %error, "a reading thread could not be started");
             }
         }
-        Pool { jobs, file }
+        Pool { jobs, writer: Writer::start(Arc::clone(&file)), file }
     }
 
     /// The file that is read.
@@ -83,6 +85,14 @@ impl Pool {
     /// What the source reports; `TIMED_OUT` at the deadline; `SOURCE_UNAVAILABLE` where too many asks wait.
     pub async fn run(&self, request: Request) -> Result<Outcome, Problem> {
         self.send(request, Work::Run).await
+    }
+
+    /// Runs a mutation, after those that came before it.
+    ///
+    /// # Errors
+    /// The first problem; then nothing was changed.
+    pub async fn change(&self, request: ChangeRequest) -> Result<Outcome, Problem> {
+        self.writer.change(request).await
     }
 
     /// Explains the statements of a plan without running them.
@@ -110,13 +120,13 @@ impl Pool {
 
 /// What the progress handler looks at.
 #[derive(Debug, Default)]
-struct Current {
-    deadline: Option<Instant>,
-    cancelled: Option<Arc<AtomicBool>>,
+pub(super) struct Current {
+    pub(super) deadline: Option<Instant>,
+    pub(super) cancelled: Option<Arc<AtomicBool>>,
 }
 
 impl Current {
-    fn is_over(&self) -> bool {
+    pub(super) fn is_over(&self) -> bool {
         self.cancelled.as_ref().is_some_and(|cancelled| cancelled.load(Ordering::Relaxed))
             || self.deadline.is_some_and(|deadline| Instant::now() >= deadline)
     }
@@ -131,7 +141,7 @@ struct Reader {
 }
 
 /// What tells a file from another that took its name.
-type Identity = (u64, Option<SystemTime>);
+pub(super) type Identity = (u64, Option<SystemTime>);
 
 impl Reader {
     fn new(file: Arc<Path>) -> Self {
@@ -204,17 +214,17 @@ impl Reader {
     }
 }
 
-fn lock(current: &Mutex<Current>) -> std::sync::MutexGuard<'_, Current> {
+pub(super) fn lock(current: &Mutex<Current>) -> std::sync::MutexGuard<'_, Current> {
     current.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 #[cfg(unix)]
-fn identity(file: &Path) -> Option<Identity> {
+pub(super) fn identity(file: &Path) -> Option<Identity> {
     use std::os::unix::fs::MetadataExt as _;
     std::fs::metadata(file).ok().map(|metadata| (metadata.ino(), metadata.created().ok()))
 }
 
 #[cfg(not(unix))]
-fn identity(file: &Path) -> Option<Identity> {
+pub(super) fn identity(file: &Path) -> Option<Identity> {
     std::fs::metadata(file).ok().map(|metadata| (0, metadata.created().ok()))
 }

@@ -217,7 +217,7 @@ impl<'c> Run<'c> {
     }
 }
 
-fn cell(value: ValueRef<'_>) -> CellRef<'_> {
+pub(super) fn cell(value: ValueRef<'_>) -> CellRef<'_> {
     match value {
         ValueRef::Null => CellRef::Null,
         ValueRef::Integer(value) => CellRef::Integer(value),

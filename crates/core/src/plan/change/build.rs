@@ -1,0 +1,440 @@
+//! From a mutation's root fields to changes. The only place that makes them, from a role's view.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use apollo_compiler::Node;
+use apollo_compiler::ast::Value as Ast;
+use apollo_compiler::executable::Field;
+use serde_json::{Map, Value as Json};
+
+use super::rows::items;
+use super::{Act, Address, COUNT, Change, Existing, GIVEN, Lookup, LookupId, Mutation, Root, identity};
+use crate::access::{Condition, Origin, Path, Predicate, WriteGrant};
+use crate::error::{Code, Problem};
+use crate::model::{Cardinality, ColumnId, LinkId, Type, TypeId};
+use crate::plan::build::{Context, Planner, located};
+use crate::plan::document::Document;
+use crate::plan::input::Input;
+use crate::plan::shape::{ChangeField, ChangeShape, FieldHead, FieldShape, ObjectShape, Value};
+use crate::plan::variables::Variables;
+use crate::plan::{OrderTerm, Output, Page, Parameter, Select};
+use crate::sql;
+use crate::value::{Cell, literal_to_json};
+
+/// What a root field of a mutation does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Action {
+    /// `create…`
+    Create,
+    /// `update…`
+    Update,
+    /// `delete…`
+    Delete,
+}
+
+impl Action {
+    /// All of them.
+    pub const ALL: [Action; 3] = [Action::Create, Action::Update, Action::Delete];
+
+    fn verb(self) -> &'static str {
+        match self {
+            Action::Create => "create",
+            Action::Update => "update",
+            Action::Delete => "delete",
+        }
+    }
+}
+
+/// The name of the root field that does this to one row, or to many.
+pub fn field_name(t: &Type, action: Action, many: bool) -> String {
+    let name = if many { &t.list } else { &t.one };
+    let mut letters = name.chars();
+    let first = letters.next().map(|letter| letter.to_ascii_uppercase()).into_iter();
+    format!("{}{}{}", action.verb(), first.collect::<String>(), letters.as_str())
+}
+
+/// What may happen to a row that is there already, with the meaning of each word.
+pub fn existing_words() -> [(&'static str, &'static str); 3] {
+    [
+        ("REFUSE", "The whole mutation is refused."),
+        ("KEEP", "The row stays as it is, and is answered."),
+        ("CHANGE", "The row is changed to the given fields."),
+    ]
+}
+
+/// Makes the changes of a mutation.
+///
+/// # Errors
+/// The first mistake in the values, with its place.
+pub fn build_mutation(
+    context: Context<'_>,
+    document: &Arc<Document>,
+    variables: &Variables,
+) -> Result<Mutation, Problem> {
+    let planner = Planner::new(context, document, variables);
+    let collected = planner.collect([&document.operation.selection_set]);
+    let mut roots = Vec::new();
+    for (key, fields) in collected {
+        let location = document.location(fields[0].location());
+        let mut changer = Changer {
+            planner: Planner::new(context, document, variables),
+            variables: &variables.values,
+            lookups: Vec::new(),
+            known: HashMap::new(),
+            checks: HashMap::new(),
+            visible: HashMap::new(),
+            fields: HashMap::new(),
+            rows: 0,
+        };
+        let (act, shape) = changer.root(&fields).map_err(|problem| located(problem, location, key))?;
+        let Changer { planner, lookups, checks, visible, fields, .. } = changer;
+        let shape = ObjectShape { fields: vec![FieldShape::new(key, location, shape)] };
+        let plan = Arc::new(planner.planned.into_plan(shape, context, Arc::clone(document), true));
+        let answer = plan.bind(variables, context.limits).map_err(|problem| located(problem, location, key))?;
+        let change = act.map(|(of, act)| Change { of, act, lookups, checks, visible, fields });
+        roots.push(Root { key: key.to_owned(), location, change, answer });
+    }
+    Ok(Mutation { roots })
+}
+
+/// Plans one root field.
+pub(super) struct Changer<'a, 'v> {
+    pub(super) planner: Planner<'a>,
+    variables: &'v Map<String, Json>,
+    lookups: Vec<Lookup>,
+    known: HashMap<String, LookupId>,
+    checks: HashMap<(TypeId, bool), LookupId>,
+    visible: HashMap<(TypeId, LinkId), LookupId>,
+    fields: HashMap<TypeId, Vec<Option<String>>>,
+    /// Rows to be created so far.
+    pub(super) rows: usize,
+}
+
+type Planned = (Option<(TypeId, Act)>, Value);
+
+impl<'a> Changer<'a, '_> {
+    fn root(&mut self, fields: &[&'a Node<Field>]) -> Result<Planned, Problem> {
+        let field = fields[0];
+        let name = field.name.as_str();
+        let view = self.planner.view;
+        for (of, granted) in view.types() {
+            let t = &view.model().types[of];
+            for (action, grant) in Action::ALL.into_iter().zip([&granted.create, &granted.update, &granted.delete]) {
+                let Some(grant) = grant else { continue };
+                for many in [false, true] {
+                    if field_name(t, action, many) == name {
+                        let act = self.act(of, action, many, grant, field)?;
+                        let bound = match &act {
+                            Act::Create { rows, .. } => rows.len(),
+                            Act::Update { address, .. } | Act::Delete { address } => address.most,
+                        };
+                        let shape = self.answer(of, many, fields, bound)?;
+                        return Ok((Some((of, act)), shape));
+                    }
+                }
+            }
+        }
+        Ok((None, Value::Typename("Mutation".to_owned())))
+    }
+
+    fn act(
+        &mut self,
+        of: TypeId,
+        action: Action,
+        many: bool,
+        grant: &WriteGrant,
+        field: &'a Node<Field>,
+    ) -> Result<Act, Problem> {
+        match action {
+            Action::Create => self.create(of, many, field),
+            Action::Update => {
+                let set = self.json(field, "set").unwrap_or(Json::Null);
+                let set = self.set(of, &set)?;
+                Ok(Act::Update { address: self.address(of, many, grant, field)?, set })
+            }
+            Action::Delete => {
+                self.need_fields(of);
+                Ok(Act::Delete { address: self.address(of, many, grant, field)? })
+            }
+        }
+    }
+
+    fn create(&mut self, of: TypeId, many: bool, field: &'a Node<Field>) -> Result<Act, Problem> {
+        let rows = if many {
+            let inputs = self.json(field, "inputs").unwrap_or(Json::Null);
+            let rows =
+                items(&inputs).enumerate().map(|(at, input)| self.new_row(of, input, format!("inputs[{at}]"), &[]));
+            rows.collect::<Result<_, _>>()?
+        } else {
+            let input = self.json(field, "input").unwrap_or(Json::Null);
+            vec![self.new_row(of, &input, "input".to_owned(), &[])?]
+        };
+        let existing = match self.json(field, "ifExists") {
+            None | Some(Json::Null) => None,
+            Some(wanted) => self.existing(of, &wanted)?,
+        };
+        Ok(Act::Create { rows, existing })
+    }
+
+    fn existing(&mut self, of: TypeId, wanted: &Json) -> Result<Option<Existing>, Problem> {
+        let view = self.planner.view;
+        let changes = match wanted["act"].as_str() {
+            Some("KEEP") => false,
+            Some("CHANGE") => true,
+            _ => return Ok(None),
+        };
+        let named = |key: &&crate::model::Key| Some(key.word().as_str()) == wanted["by"].as_str();
+        let key = view
+            .keys(of)
+            .find(named)
+            .ok_or_else(|| Problem::new(Code::InvalidArgument, "`ifExists.by` names no key of this type"))?;
+        let update = view.type_view(of).and_then(|view| view.update.as_ref());
+        let mut rules: Vec<Arc<Condition>> = view.rows(of).cloned().into_iter().collect();
+        if changes {
+            let grant = update.ok_or_else(|| {
+                let text =
+                    format!("the role `{}` may not change `{}`; use `KEEP`", view.role(), view.model().types[of].name);
+                Problem::new(Code::NotPermitted, text)
+            })?;
+            rules.extend(grant.rows.clone());
+            self.need_updated(of);
+        }
+        let outputs = identity(view.model(), of);
+        let find = self.find(of, &key.columns, &outputs, &rules, true);
+        Ok(Some(Existing { key: key.columns.clone(), changes, find }))
+    }
+
+    /// The rows that an update or a delete is about: visible, within the grant, and of the key or the filter.
+    fn address(
+        &mut self,
+        of: TypeId,
+        many: bool,
+        grant: &WriteGrant,
+        field: &'a Node<Field>,
+    ) -> Result<Address, Problem> {
+        let model = self.planner.view.model();
+        let mut predicates = self.planner.visible(of);
+        predicates.extend(grant.rows.iter().cloned().map(rule));
+        let asked = if many {
+            self.filtered(of, field)?
+        } else {
+            Some(self.planner.key_condition(of, self.planner.argument(field, "key"))?)
+        };
+        predicates.extend(asked.map(|condition| Predicate { origin: Origin::Caller, condition: Arc::new(condition) }));
+        let revision = match self.json(field, "ifRevision") {
+            Some(Json::String(text)) => Some(text),
+            _ => None,
+        };
+        let revision_of = if revision.is_some() { self.planner.revision_columns(of) } else { Vec::new() };
+        let mut outputs = identity(model, of);
+        outputs.extend(&revision_of);
+        let nulls_first = self.planner.dialect.nulls_are_smallest();
+        let key = model.types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default();
+        let order = key.into_iter().map(|column| OrderTerm {
+            path: Path { hops: Vec::new(), column },
+            descending: false,
+            nulls_first,
+            nullable: false,
+        });
+        let most = if many { self.planner.limits.changes } else { 1 };
+        let page = if many {
+            let size =
+                self.planner.parameter(Parameter::Constant(Cell::Integer(i64::try_from(most).unwrap_or(i64::MAX))));
+            Page::Many { size, backward: false, offset: None, after: None, before: None }
+        } else {
+            Page::One
+        };
+        let select = Select {
+            of,
+            parent: None,
+            output: outputs.iter().map(|column| Output::Column(*column)).collect(),
+            predicates,
+            join_rows: None,
+            order: order.collect(),
+            page,
+            read: true,
+            peek: true,
+        };
+        let statement = sql::address(model, self.planner.dialect, &select);
+        Ok(Address { statement, outputs, one: !many, most, revision, revision_of })
+    }
+
+    /// What a bulk change is limited to; none where it says that it means every row.
+    fn filtered(&mut self, of: TypeId, field: &'a Node<Field>) -> Result<Option<Condition>, Problem> {
+        let every = self.json(field, "everyRow") == Some(Json::Bool(true));
+        let filter = self.planner.argument(field, "filter");
+        let name = field.name.as_str();
+        match (filter, every) {
+            (Input::Absent | Input::Null, true) => Ok(None),
+            (Input::Absent | Input::Null, false) => {
+                let text = format!("`{name}` takes a `filter`; to mean all rows, say `everyRow: true`");
+                Err(Problem::new(Code::InvalidArgument, text))
+            }
+            (_, true) => {
+                let text = format!("`{name}` takes either a `filter` or `everyRow: true`, found both");
+                Err(Problem::new(Code::InvalidArgument, text))
+            }
+            (filter, false) => {
+                check_filter(&filter)?;
+                self.planner.filter(of, filter, &[], 1).map(Some)
+            }
+        }
+    }
+
+    /// What is answered: `count`, and the rows as they are now.
+    fn answer(&mut self, of: TypeId, many: bool, fields: &[&'a Node<Field>], bound: usize) -> Result<Value, Problem> {
+        let planner = &mut self.planner;
+        let model = planner.view.model();
+        let key = model.types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default();
+        let given = |output: Vec<Output>| Select {
+            of,
+            parent: None,
+            output,
+            predicates: Vec::new(),
+            join_rows: None,
+            order: Vec::new(),
+            page: Page::Given { most: bound as u64 },
+            read: true,
+            peek: false,
+        };
+        let rows = planner.add(given(key.iter().map(|column| Output::Column(*column)).collect()))?;
+        let count = planner.add(given(vec![Output::Count]))?;
+        debug_assert_eq!((rows, count), (GIVEN, COUNT));
+        let collected = planner.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()));
+        let mut shape = ChangeShape { fields: Vec::new() };
+        for (key_of_answer, fields) in collected {
+            let location = planner.locate(fields[0]);
+            let value = match fields[0].name.as_str() {
+                "count" => ChangeField::Count,
+                "__typename" => ChangeField::Typename(format!(
+                    "{}{}",
+                    model.types[of].name,
+                    if many { "Changes" } else { "Change" }
+                )),
+                _ => {
+                    let predicates = planner.visible(of);
+                    let select = planner.add(Select::keyed(of, &key, &[], predicates))?;
+                    let object = planner.object(of, select, &fields, 1)?;
+                    if many { ChangeField::Nodes { select, object } } else { ChangeField::Node { select, object } }
+                }
+            };
+            shape.fields.push((FieldHead::new(key_of_answer, location), value));
+        }
+        Ok(Value::Change(shape))
+    }
+
+    /// A statement that finds rows by key under conditions.
+    pub(super) fn find(
+        &mut self,
+        of: TypeId,
+        by: &[ColumnId],
+        outputs: &[ColumnId],
+        rules: &[Arc<Condition>],
+        lock: bool,
+    ) -> LookupId {
+        let name = format!("{of} {by:?} {outputs:?} {lock} {rules:?}");
+        if let Some(known) = self.known.get(&name) {
+            return *known;
+        }
+        let select = Select::keyed(of, by, outputs, rules.iter().cloned().map(rule).collect());
+        let statement = sql::keyed(self.planner.view.model(), self.planner.dialect, &select, lock);
+        self.lookups.push(Lookup { of, by: by.to_vec(), outputs: outputs.to_vec(), statement });
+        self.known.insert(name, self.lookups.len() - 1);
+        self.lookups.len() - 1
+    }
+
+    /// Errors may name what the caller may write.
+    fn need_fields(&mut self, of: TypeId) {
+        let view = self.planner.view;
+        let granted = view.type_view(of);
+        let grants: Vec<&WriteGrant> =
+            granted.into_iter().flat_map(|granted| granted.create.iter().chain(&granted.update)).collect();
+        let mut fields = vec![None; view.model().types[of].columns.len()];
+        for (column, field) in grants.into_iter().flat_map(|grant| view.settable(of, grant)) {
+            fields[column] = Some(field.to_owned());
+        }
+        self.fields.insert(of, fields);
+    }
+
+    /// What must be true of created rows will be asked.
+    pub(super) fn need_created(&mut self, of: TypeId) {
+        let view = self.planner.view;
+        let grant = view.type_view(of).and_then(|view| view.create.as_ref());
+        let check = grant.and_then(|grant| grant.check.clone().or_else(|| view.rows(of).cloned()));
+        self.need_check(of, true, check);
+    }
+
+    /// What must be true of updated rows will be asked.
+    pub(super) fn need_updated(&mut self, of: TypeId) {
+        let grant = self.planner.view.type_view(of).and_then(|view| view.update.as_ref());
+        let check = grant.and_then(|grant| grant.check.clone().or_else(|| grant.rows.clone()));
+        self.need_check(of, false, check);
+    }
+
+    fn need_check(&mut self, of: TypeId, created: bool, check: Option<Arc<Condition>>) {
+        self.need_fields(of);
+        if let Some(check) = check {
+            let key = self.planner.view.model().types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default();
+            let lookup = self.find(of, &key, &[], &[check], false);
+            self.checks.insert((of, created), lookup);
+        }
+    }
+
+    /// Which targets the links of a type may be set to will be asked, where not all are visible.
+    pub(super) fn need_visible(&mut self, of: TypeId) {
+        let view = self.planner.view;
+        for (id, link) in view.model().types[of].links.iter().enumerate() {
+            let rules: Vec<_> = view.rows(link.target).cloned().into_iter().collect();
+            if link.cardinality == Cardinality::One && link.through.is_none() && !rules.is_empty() {
+                let by: Vec<ColumnId> = link.pairs.iter().map(|(_, target)| *target).collect();
+                let lookup = self.find(link.target, &by, &[], &rules, false);
+                self.visible.insert((of, id), lookup);
+            }
+        }
+    }
+
+    /// An argument's value with the variables put in; a member whose variable is not set is not there.
+    fn json(&self, field: &Node<Field>, name: &str) -> Option<Json> {
+        put_in(field.specified_argument_by_name(name)?, self.variables)
+    }
+}
+
+fn put_in(value: &Node<Ast>, variables: &Map<String, Json>) -> Option<Json> {
+    Some(match value.as_ref() {
+        Ast::Variable(name) => variables.get(name.as_str())?.clone(),
+        Ast::List(items) => Json::Array(items.iter().filter_map(|item| put_in(item, variables)).collect()),
+        Ast::Object(members) => Json::Object(
+            members.iter().filter_map(|(name, value)| Some((name.to_string(), put_in(value, variables)?))).collect(),
+        ),
+        leaf => literal_to_json(leaf),
+    })
+}
+
+fn rule(condition: Arc<Condition>) -> Predicate {
+    Predicate { origin: Origin::Rule, condition }
+}
+
+/// In a mutation nothing of a filter may silently not be there.
+fn check_filter(filter: &Input) -> Result<(), Problem> {
+    match filter {
+        Input::Object(members) if members.is_empty() => {
+            let text = "an empty object filters nothing; to mean all rows, say `everyRow: true` instead of a `filter`";
+            Err(Problem::new(Code::InvalidArgument, text))
+        }
+        Input::Object(members) => members.iter().try_for_each(|(name, value)| match value {
+            Input::List(items, _) if items.is_empty() && matches!(name.as_str(), "and" | "or") => {
+                let text = format!("an empty `{name}` filters nothing or everything; leave it out");
+                Err(Problem::new(Code::InvalidArgument, text))
+            }
+            Input::Absent => {
+                let text =
+                    format!("the variable for `{name}` is not set; in a mutation's filter every member must be there");
+                Err(Problem::new(Code::InvalidArgument, text))
+            }
+            value => check_filter(value),
+        }),
+        Input::List(items, _) => items.iter().try_for_each(check_filter),
+        _ => Ok(()),
+    }
+}

@@ -1,0 +1,234 @@
+//! Mutations: what is to be written, and what is then to be answered.
+//!
+//! A [`Mutation`] is made anew for every request: which statements run depends on its values, on what is there already,
+//! and on the keys that the database gives. Conditions of the role are part of it from the start: which rows may be
+//! addressed, what a link may lead to, what must be true of a row after the change.
+
+mod build;
+mod rows;
+
+use std::collections::HashMap;
+
+pub use build::{Action, build_mutation, existing_words, field_name};
+pub use rows::{LINK_WORDS, edge_input_fields, has_link_input};
+
+use super::{BoundPlan, SelectId};
+use crate::error::{Location, Problem};
+use crate::model::{ColumnId, Link, LinkId, Model, TypeId};
+use crate::sql::Statement;
+use crate::value::Cell;
+
+/// The select of a change's answer that stands for the changed rows; the source fills it.
+pub const GIVEN: SelectId = 0;
+/// The select of a change's answer that has one row: how many rows were addressed.
+pub const COUNT: SelectId = 1;
+
+/// Index of a lookup in [`Change::lookups`].
+pub type LookupId = usize;
+
+/// All changes of one operation: one transaction, in order.
+#[derive(Debug)]
+pub struct Mutation {
+    /// The root fields.
+    pub roots: Vec<Root>,
+}
+
+/// One root field.
+#[derive(Debug)]
+pub struct Root {
+    /// The response key.
+    pub key: String,
+    /// Where in the document.
+    pub location: Option<Location>,
+    /// The change; none for `__typename`.
+    pub change: Option<Change>,
+    /// What is answered, and the values of every condition.
+    pub answer: BoundPlan,
+}
+
+/// One change.
+#[derive(Debug)]
+pub struct Change {
+    /// The type whose rows are changed.
+    pub of: TypeId,
+    /// What is done.
+    pub act: Act,
+    /// Statements that find rows by key.
+    pub lookups: Vec<Lookup>,
+    /// What must be true of rows after they were created (`true`) or updated, by type.
+    pub checks: HashMap<(TypeId, bool), LookupId>,
+    /// Which targets a link may be set to, where not to all.
+    pub visible: HashMap<(TypeId, LinkId), LookupId>,
+    /// The fields of the types that are written, by column: those that the caller may write, which alone an error names.
+    pub fields: HashMap<TypeId, Vec<Option<String>>>,
+}
+
+/// What a change does.
+#[derive(Debug)]
+pub enum Act {
+    /// Creates rows.
+    Create {
+        /// The rows.
+        rows: Vec<NewRow>,
+        /// What happens where one is there already; absent, it is refused.
+        existing: Option<Existing>,
+    },
+    /// Changes rows.
+    Update {
+        /// Which.
+        address: Address,
+        /// What of them.
+        set: Set,
+    },
+    /// Deletes rows.
+    Delete {
+        /// Which.
+        address: Address,
+    },
+}
+
+/// Which rows a change is about.
+#[derive(Debug)]
+pub struct Address {
+    /// Finds them, locked and in the order of their keys. Delivers [`identity`], then the values of the revision.
+    pub statement: Statement,
+    /// The columns that it delivers.
+    pub outputs: Vec<ColumnId>,
+    /// The one row of a key? Then it must be there.
+    pub one: bool,
+    /// The most rows.
+    pub most: usize,
+    /// The revision that the row must have.
+    pub revision: Option<String>,
+    /// The columns that make a revision.
+    pub revision_of: Vec<ColumnId>,
+}
+
+/// What is set in rows that are there.
+#[derive(Debug, Default)]
+pub struct Set {
+    /// Columns: set to a value, or (`true`) added to.
+    pub values: Vec<(ColumnId, Cell, bool)>,
+    /// To-one links.
+    pub ones: Vec<(LinkId, Target)>,
+    /// Many-to-many links.
+    pub edges: Vec<EdgeChange>,
+}
+
+/// What changes of one many-to-many link.
+#[derive(Debug)]
+pub struct EdgeChange {
+    /// The link.
+    pub link: LinkId,
+    /// What is linked.
+    pub add: Vec<EdgeRow>,
+    /// What is unlinked.
+    pub remove: Vec<Target>,
+    /// Finds rows of the join table by both of its ends, locked, among those that may be deleted.
+    pub removable: Option<LookupId>,
+    /// The same among those that may be updated.
+    pub updatable: Option<LookupId>,
+}
+
+/// A row to be created.
+#[derive(Debug)]
+pub struct NewRow {
+    /// Where in the input, such as `inputs[3].hut`.
+    pub place: String,
+    /// Columns with their values.
+    pub values: Vec<(ColumnId, Cell)>,
+    /// To-one links.
+    pub ones: Vec<(LinkId, Target)>,
+    /// Rows at the other end of to-many links, created with it.
+    pub many: Vec<(LinkId, Vec<NewRow>)>,
+    /// Many-to-many links.
+    pub edges: Vec<(LinkId, Vec<EdgeRow>)>,
+}
+
+/// The other end of a link.
+#[derive(Debug)]
+pub enum Target {
+    /// A row that is there.
+    Key {
+        /// Finds it.
+        lookup: LookupId,
+        /// By these values.
+        key: Vec<Cell>,
+        /// Where in the input.
+        place: String,
+    },
+    /// A row that is created along.
+    New(Box<NewRow>),
+}
+
+/// A row of a join table to be created.
+#[derive(Debug)]
+pub struct EdgeRow {
+    /// The other end.
+    pub target: Target,
+    /// The join table's other columns.
+    pub values: Vec<(ColumnId, Cell)>,
+    /// Where in the input.
+    pub place: String,
+}
+
+/// What happens where a row of a key is there already.
+#[derive(Debug)]
+pub struct Existing {
+    /// The key's columns.
+    pub key: Vec<ColumnId>,
+    /// Is the row changed to what is given, or kept?
+    pub changes: bool,
+    /// Finds it by the key, locked; delivers [`identity`].
+    pub find: LookupId,
+}
+
+/// A statement that finds rows by key: at most one per key.
+#[derive(Debug)]
+pub struct Lookup {
+    /// The type.
+    pub of: TypeId,
+    /// The columns that the keys are values of.
+    pub by: Vec<ColumnId>,
+    /// The columns that are delivered, after the key's ordinal.
+    pub outputs: Vec<ColumnId>,
+    /// The statement.
+    pub statement: Statement,
+}
+
+/// The columns by which a row is known and linked: those of its row key, which come first, of its other keys, and those
+/// that its links start from.
+pub fn identity(model: &Model, of: TypeId) -> Vec<ColumnId> {
+    let t = &model.types[of];
+    let mut columns: Vec<ColumnId> = t.row_key().map(|key| key.columns.clone()).unwrap_or_default();
+    let keys = t.keys.iter().flat_map(|key| key.columns.iter().copied());
+    let linking = |link: &Link| -> Vec<ColumnId> {
+        link.through.as_ref().map_or(&link.pairs, |through| &through.near).iter().map(|(own, _)| *own).collect()
+    };
+    for column in keys.chain(t.links.iter().flat_map(linking)) {
+        if !columns.contains(&column) {
+            columns.push(column);
+        }
+    }
+    columns
+}
+
+impl NewRow {
+    /// Is nothing created along with it, and nothing linked?
+    pub fn is_alone(&self) -> bool {
+        self.ones.is_empty() && self.many.is_empty() && self.edges.is_empty()
+    }
+}
+
+impl Mutation {
+    /// Does it look whether a row is there before it creates it? Then another may create it in between.
+    pub fn may_race(&self) -> bool {
+        let looks = |change: &Change| matches!(&change.act, Act::Create { existing: Some(_), .. });
+        self.roots.iter().any(|root| root.change.as_ref().is_some_and(looks))
+    }
+}
+
+/// A problem at a place in the input, such as `inputs[3].hut`.
+pub(super) fn at_place(problem: Problem, place: &str) -> Problem {
+    Problem { message: format!("{place}: {}", problem.message), ..problem }
+}

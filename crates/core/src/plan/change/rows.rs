@@ -1,0 +1,348 @@
+//! From a caller's input to rows that are to be created, and to what is set in rows that are there.
+
+use serde_json::{Map, Value as Json};
+
+use super::build::Changer;
+use super::{EdgeChange, EdgeRow, NewRow, Set, Target, at_place};
+use crate::access::{View, WriteGrant};
+use crate::error::{Code, Problem};
+use crate::model::{Cardinality, Column, ColumnId, Kind, Link, LinkId, Through, TypeId};
+use crate::plan::{LeafType, edge_fields};
+use crate::value::{Cell, Scalar};
+
+/// The members of a link's input that are not fields of its edge.
+pub const LINK_WORDS: &[&str] = &["key", "create"];
+
+/// The edge fields that can be written: their names in the input, and their columns in the join table.
+pub fn edge_input_fields(view: &View, through: &Through, grant: &WriteGrant) -> Vec<(String, ColumnId)> {
+    let settable: Vec<ColumnId> = view.settable(through.join, grant).map(|(column, _)| column).collect();
+    edge_fields(view, through)
+        .into_iter()
+        .filter(|(_, _, column)| settable.contains(column))
+        .map(|(field, _, column)| {
+            let taken = LINK_WORDS.contains(&field);
+            (if taken { format!("{field}Value") } else { field.to_owned() }, column)
+        })
+        .collect()
+}
+
+/// May rows be created, or linked, along with a row of this type over this link?
+pub fn has_link_input(view: &View, link: &Link) -> bool {
+    let creates = |of: TypeId| view.type_view(of).is_some_and(|view| view.create.is_some());
+    match &link.through {
+        None => creates(link.target),
+        Some(through) => creates(through.join) && view.keys(link.target).next().is_some(),
+    }
+}
+
+/// A whole input: an object whose members are columns and links.
+type Members = Map<String, Json>;
+
+impl Changer<'_, '_> {
+    /// A row to be created. `given` are columns that the row it hangs on sets.
+    pub(super) fn new_row(
+        &mut self,
+        of: TypeId,
+        input: &Json,
+        place: String,
+        given: &[ColumnId],
+    ) -> Result<NewRow, Problem> {
+        self.rows += 1;
+        if self.rows > self.planner.limits.changes {
+            let text = format!(
+                "the mutation writes over {} rows, the limit of `changes` in `[limits]`; write in parts",
+                self.planner.limits.changes
+            );
+            return Err(Problem::new(Code::TooCostly, text));
+        }
+        let view = self.planner.view;
+        let grant = view.type_view(of).and_then(|view| view.create.as_ref()).ok_or_else(|| not_granted(view, of))?;
+        let mut row = NewRow { place, values: Vec::new(), ones: Vec::new(), many: Vec::new(), edges: Vec::new() };
+        let empty = Members::new();
+        for (name, value) in input.as_object().unwrap_or(&empty) {
+            let member = format!("{}.{name}", row.place);
+            if let Some((column, _)) = view.settable(of, grant).find(|(_, field)| field == name) {
+                let cell = self.cell(of, column, value).map_err(|problem| at_place(problem, &row.place))?;
+                row.values.push((column, cell));
+                continue;
+            }
+            let Some((id, link)) = view.links(of).find(|(_, link)| link.field == *name) else { continue };
+            match (link.cardinality, &link.through) {
+                _ if value.is_null() => row.values.extend(link.pairs.iter().map(|(own, _)| (*own, Cell::Null))),
+                (Cardinality::One, _) => {
+                    let target = self.target(link, value, member)?;
+                    row.ones.push((id, target));
+                }
+                (Cardinality::Many, None) => {
+                    let given: Vec<ColumnId> = link.pairs.iter().map(|(_, target)| *target).collect();
+                    let rows = items(value)
+                        .enumerate()
+                        .map(|(at, item)| self.new_row(link.target, item, format!("{member}[{at}]"), &given));
+                    row.many.push((id, rows.collect::<Result<_, _>>()?));
+                }
+                (Cardinality::Many, Some(through)) => {
+                    let rows = items(value)
+                        .enumerate()
+                        .map(|(at, item)| self.edge_row(link, through, item, format!("{member}[{at}]")));
+                    row.edges.push((id, rows.collect::<Result<_, _>>()?));
+                }
+            }
+        }
+        row.values.retain(|(column, _)| grant.fixed.iter().all(|(fixed, _)| fixed != column));
+        row.values.extend(grant.fixed.iter().cloned());
+        self.check_columns(of, &row, given).map_err(|problem| at_place(problem, &row.place))?;
+        self.need_created(of);
+        self.need_visible(of);
+        Ok(row)
+    }
+
+    /// Is every column said once, and every one that is needed?
+    fn check_columns(&self, of: TypeId, row: &NewRow, given: &[ColumnId]) -> Result<(), Problem> {
+        let t = &self.planner.view.model().types[of];
+        let linked = |column: ColumnId| row.ones.iter().find(|(link, _)| links(&t.links[*link], column));
+        for (column, c) in t.columns.iter().enumerate() {
+            let is_value = row.values.iter().any(|(known, _)| *known == column);
+            let by_link = linked(column).map(|(link, _)| t.links[*link].field.as_str());
+            let field = c.field.as_deref().unwrap_or(&c.name);
+            if let Some(link) = by_link.filter(|_| is_value) {
+                return Err(said_twice(field, link));
+            }
+            if given.contains(&column) && (is_value || by_link.is_some()) {
+                let text = format!(
+                    "`{}` is set by the row that this one is created with; leave it out",
+                    by_link.unwrap_or(field)
+                );
+                return Err(Problem::new(Code::InvalidArgument, text));
+            }
+            if is_value || by_link.is_some() || given.contains(&column) || t.may_leave_out(column) {
+                continue;
+            }
+            let link = t.links.iter().find(|link| link.cardinality == Cardinality::One && links(link, column));
+            let or = link.map_or_else(String::new, |link| format!(", or `{}`", link.field));
+            let text = format!("a `{}` needs `{field}`{or}; give it a value", t.name);
+            return Err(Problem::new(Code::ValueRefused, text));
+        }
+        Ok(())
+    }
+
+    /// The other end of a to-one link, or of an edge.
+    fn target(&mut self, link: &Link, value: &Json, place: String) -> Result<Target, Problem> {
+        let view = self.planner.view;
+        let outputs: Vec<ColumnId> = match &link.through {
+            None => link.pairs.iter().map(|(_, target)| *target).collect(),
+            Some(through) => through.far.iter().map(|(_, target)| *target).collect(),
+        };
+        let wrong = || {
+            let text = format!("{place} takes exactly one of `key` and `create`");
+            Problem::new(Code::InvalidArgument, text)
+        };
+        let given = |word: &str| value.get(word).filter(|value| !value.is_null());
+        match (given("key"), given("create")) {
+            (Some(key), None) => {
+                let (by, cells) = self.key(link.target, key)?;
+                let lookup = self.find(link.target, &by, &outputs, view.rows(link.target).cloned().as_slice(), false);
+                Ok(Target::Key { lookup, key: cells, place })
+            }
+            (None, Some(row)) => {
+                self.new_row(link.target, row, format!("{place}.create"), &[]).map(Box::new).map(Target::New)
+            }
+            _ => Err(wrong()),
+        }
+    }
+
+    /// A row of a join table: its other end, and the edge's own fields.
+    fn edge_row(&mut self, link: &Link, through: &Through, value: &Json, place: String) -> Result<EdgeRow, Problem> {
+        let view = self.planner.view;
+        let target = self.target(link, value, place.clone())?;
+        let grant = view.type_view(through.join).and_then(|view| view.create.as_ref());
+        let grant = grant.ok_or_else(|| not_granted(view, through.join))?;
+        let mut values = Vec::new();
+        for (name, column) in edge_input_fields(view, through, grant) {
+            if let Some(value) = value.get(&name) {
+                let cell = self.cell(through.join, column, value).map_err(|problem| at_place(problem, &place))?;
+                values.push((column, cell));
+            }
+        }
+        values.extend(grant.fixed.iter().cloned());
+        self.need_created(through.join);
+        Ok(EdgeRow { target, values, place })
+    }
+
+    /// What is set in rows that are there.
+    pub(super) fn set(&mut self, of: TypeId, input: &Json) -> Result<Set, Problem> {
+        let view = self.planner.view;
+        let grant = view.type_view(of).and_then(|view| view.update.as_ref()).ok_or_else(|| not_granted(view, of))?;
+        let t = &view.model().types[of];
+        let mut set = Set::default();
+        let empty = Members::new();
+        for (name, value) in input.as_object().unwrap_or(&empty) {
+            if let Some((column, _)) = view.settable(of, grant).find(|(_, field)| field == name) {
+                let cell = self.cell(of, column, value).map_err(|problem| at_place(problem, "set"))?;
+                set.values.push((column, cell, false));
+            } else if let Some((id, link)) = view.links(of).find(|(_, link)| link.field == *name) {
+                self.set_link(of, (id, link), value, &mut set)?;
+            } else if name == "add" {
+                for (name, value) in value.as_object().unwrap_or(&empty) {
+                    let Some((column, _)) = view.settable(of, grant).find(|(_, field)| field == name) else { continue };
+                    let cell = self.cell(of, column, value).map_err(|problem| at_place(problem, "set.add"))?;
+                    if cell == Cell::Null {
+                        let text = format!("set.add: `{name}` expects a number to add, found null");
+                        return Err(Problem::new(Code::InvalidArgument, text));
+                    }
+                    set.values.push((column, cell, true));
+                }
+            }
+        }
+        set.values.retain(|(column, ..)| grant.fixed.iter().all(|(fixed, _)| fixed != column));
+        set.values.extend(grant.fixed.iter().map(|(column, cell)| (*column, cell.clone(), false)));
+        for (at, (column, ..)) in set.values.iter().enumerate() {
+            let field = t.columns[*column].field.as_deref().unwrap_or_default();
+            if set.values[..at].iter().any(|(known, ..)| known == column) {
+                return Err(said_twice(field, "add"));
+            }
+            if let Some((link, _)) = set.ones.iter().find(|(link, _)| links(&t.links[*link], *column)) {
+                return Err(said_twice(field, &t.links[*link].field));
+            }
+        }
+        if set.values.is_empty() && set.ones.is_empty() && set.edges.is_empty() {
+            let text = "`set` is empty: nothing would change; name the fields to be set";
+            return Err(Problem::new(Code::InvalidArgument, text));
+        }
+        self.need_updated(of);
+        self.need_visible(of);
+        Ok(set)
+    }
+
+    fn set_link(
+        &mut self,
+        of: TypeId,
+        (id, link): (LinkId, &Link),
+        value: &Json,
+        set: &mut Set,
+    ) -> Result<(), Problem> {
+        let place = format!("set.{}", link.field);
+        let Some(through) = &link.through else {
+            if value.is_null() {
+                for (own, _) in &link.pairs {
+                    let cell = self.cell(of, *own, &Json::Null).map_err(|problem| at_place(problem, &place))?;
+                    set.values.push((*own, cell, false));
+                }
+            } else {
+                set.ones.push((id, self.target(link, value, place)?));
+            }
+            return Ok(());
+        };
+        let view = self.planner.view;
+        let list = |word: &str| value.get(word).unwrap_or(&Json::Null).clone();
+        let add = items(&list("link"))
+            .enumerate()
+            .map(|(at, item)| self.edge_row(link, through, item, format!("{place}.link[{at}]")))
+            .collect::<Result<Vec<_>, _>>()?;
+        let outputs: Vec<ColumnId> = through.far.iter().map(|(_, target)| *target).collect();
+        let mut remove = Vec::new();
+        for (at, key) in items(&list("unlink")).enumerate() {
+            let (by, cells) = self.key(link.target, key)?;
+            let lookup = self.find(link.target, &by, &outputs, view.rows(link.target).cloned().as_slice(), false);
+            remove.push(Target::Key { lookup, key: cells, place: format!("{place}.unlink[{at}]") });
+        }
+        let ends = ends(through);
+        let identity = super::identity(view.model(), through.join);
+        let rules = |grant: &WriteGrant| -> Vec<_> {
+            view.rows(through.join).cloned().into_iter().chain(grant.rows.clone()).collect()
+        };
+        let join = view.type_view(through.join);
+        let delete = join.and_then(|view| view.delete.as_ref()).map(rules);
+        let update = join.and_then(|view| view.update.as_ref()).map(rules);
+        let removable = delete.map(|rules| self.find(through.join, &ends, &identity, &rules, true));
+        let updatable = update.map(|rules| self.find(through.join, &ends, &identity, &rules, true));
+        self.need_updated(through.join);
+        set.edges.push(EdgeChange { link: id, add, remove, removable, updatable });
+        Ok(())
+    }
+
+    /// A key's columns and values.
+    pub(super) fn key(&mut self, of: TypeId, key: &Json) -> Result<(Vec<ColumnId>, Vec<Cell>), Problem> {
+        let view = self.planner.view;
+        let mut given = key.as_object().into_iter().flatten().filter(|(_, value)| !value.is_null());
+        let wrong = || Problem::new(Code::InvalidArgument, "`key` takes exactly one member that is not null");
+        let (Some((member, value)), None) = (given.next(), given.next()) else { return Err(wrong()) };
+        let key = view.keys(of).find(|key| key.member == *member).ok_or_else(wrong)?;
+        let t = &view.model().types[of];
+        let cells = key.columns.iter().map(|column| {
+            let field = t.columns[*column].field.as_deref().unwrap_or_default();
+            let value = if key.columns.len() == 1 { value } else { value.get(field).unwrap_or(&Json::Null) };
+            self.leaf(&t.columns[*column], value)
+        });
+        Ok((key.columns.clone(), cells.collect::<Result<_, _>>()?))
+    }
+
+    /// A value that is to be written to a column.
+    fn cell(&self, of: TypeId, column: ColumnId, value: &Json) -> Result<Cell, Problem> {
+        let t = &self.planner.view.model().types[of];
+        let c = &t.columns[column];
+        let field = c.field.as_deref().unwrap_or(&c.name);
+        if value.is_null() {
+            if !c.nullable {
+                let text = format!("`{}.{field}` cannot be null; give it a value, or leave it out", t.name);
+                return Err(Problem::new(Code::ValueRefused, text));
+            }
+            return Ok(Cell::Null);
+        }
+        let cell = match c.kind {
+            Kind::Scalar(Scalar::Json) => Cell::Text(value.to_string()),
+            Kind::List(_) => Cell::List(items(value).map(|item| self.leaf(c, item)).collect::<Result<_, _>>()?),
+            _ => self.leaf(c, value)?,
+        };
+        match (&cell, c.input.length, c.input.range) {
+            (Cell::Text(text), Some(most), _) if text.chars().count() > most as usize => {
+                let came = text.chars().count();
+                let text = format!("`{}.{field}` takes at most {most} characters, found {came}; shorten it", t.name);
+                Err(Problem::new(Code::ValueRefused, text))
+            }
+            (Cell::Integer(value), _, Some((least, most))) if !(least..=most).contains(value) => {
+                let text = format!("`{}.{field}` takes integers from {least} to {most}, found {value}", t.name);
+                Err(Problem::new(Code::ValueRefused, text))
+            }
+            _ => Ok(cell),
+        }
+    }
+
+    fn leaf(&self, column: &Column, value: &Json) -> Result<Cell, Problem> {
+        let leaf = LeafType { kind: column.kind, form: column.form };
+        leaf.cell(self.planner.view.model(), value).map_err(|unfit| {
+            let field = column.field.as_deref().unwrap_or(&column.name);
+            let text = format!("`{field}` expects {}, found {}", unfit.expected, unfit.came);
+            Problem::new(Code::InvalidArgument, text)
+        })
+    }
+}
+
+/// The columns of a join table that are its two ends: near, then far.
+pub(super) fn ends(through: &Through) -> Vec<ColumnId> {
+    through.near.iter().map(|(_, join)| *join).chain(through.far.iter().map(|(join, _)| *join)).collect()
+}
+
+/// Does a to-one link start from this column?
+fn links(link: &Link, column: ColumnId) -> bool {
+    link.through.is_none() && link.pairs.iter().any(|(own, _)| *own == column)
+}
+
+/// The items of a list; a single value is a list of one.
+pub(super) fn items(value: &Json) -> impl Iterator<Item = &Json> {
+    let (list, single) = match value {
+        Json::Array(items) => (items.as_slice(), None),
+        Json::Null => (&[][..], None),
+        single => (&[][..], Some(single)),
+    };
+    list.iter().chain(single)
+}
+
+fn said_twice(field: &str, other: &str) -> Problem {
+    let text = format!("`{field}` and `{other}` set the same column; leave one of them out");
+    Problem::new(Code::InvalidArgument, text)
+}
+
+fn not_granted(view: &View, of: TypeId) -> Problem {
+    let text = format!("the role `{}` may not write `{}` like this", view.role(), view.model().types[of].name);
+    Problem::new(Code::NotPermitted, text)
+}

@@ -1,0 +1,177 @@
+//! Statements that change rows, and those that find the rows to be changed. Rows are found under every condition, locked,
+//! and then changed by key: a condition is never part of an UPDATE or a DELETE.
+
+use super::condition::Writer;
+use super::select::{Clauses, Hang};
+use super::{Dialect, Fragment, Slot, Statement};
+use crate::model::{Column, ColumnId, Model, TypeId};
+use crate::plan::{Page, Select};
+
+/// The rows that a change is about: a root select, in the order of its terms, locked until the transaction ends.
+pub fn address(model: &Model, dialect: &dyn Dialect, select: &Select) -> Statement {
+    let mut writer = Writer::new(model, dialect);
+    let mut clauses = Clauses::new(&mut writer, select, Hang::Bound(None));
+    let output = Fragment::join(clauses.output(&mut writer), ", ");
+    let order = clauses.order_by(&mut writer);
+    let mut whole = Fragment::format("select {}{}", [output, clauses.rows_and_conditions()]);
+    if !order.is_empty() {
+        whole.append(Fragment::format(" order by {}", [Fragment::join(order, ", ")]));
+    }
+    if let Page::Many { size, .. } = select.page {
+        whole.append(Fragment::format(" limit {}", [dialect.limit(Slot::PageSize(size), None)]));
+    }
+    whole.push(&dialect.lock(&clauses.scope.alias));
+    whole.finish(dialect)
+}
+
+/// The rows that equal keys: at most one per key, begun with the key's ordinal.
+pub fn keyed(model: &Model, dialect: &dyn Dialect, select: &Select, lock: bool) -> Statement {
+    let mut writer = Writer::new(model, dialect);
+    let mut clauses = Clauses::new(&mut writer, select, Hang::Keys);
+    let mut output = vec![Fragment::text("k.o")];
+    output.extend(clauses.output(&mut writer));
+    let rest = clauses.rows_and_conditions();
+    let mut whole = Fragment::format("select {}{} order by k.o", [Fragment::join(output, ", "), rest]);
+    if lock {
+        whole.push(&dialect.lock(&clauses.scope.alias));
+    }
+    whole.finish(dialect)
+}
+
+/// Inserts `rows` rows with values for `columns`, and tells the values of `returning`, row by row.
+pub fn insert(
+    model: &Model,
+    dialect: &dyn Dialect,
+    of: TypeId,
+    columns: &[ColumnId],
+    rows: usize,
+    returning: &[ColumnId],
+) -> Statement {
+    let names: Vec<String> = columns.iter().map(|column| quoted(model, dialect, of, *column)).collect();
+    let what = if columns.is_empty() {
+        Fragment::text(dialect.nothing_given())
+    } else {
+        let typed: Vec<&Column> = columns.iter().map(|column| &model.types[of].columns[*column]).collect();
+        let arrays = if rows > 1 { dialect.rows_as_arrays(&typed) } else { None };
+        let source = match arrays {
+            Some(arrays) => Fragment::format("select * from {}", [arrays]),
+            None => {
+                let row = |row: usize| {
+                    let values = typed
+                        .iter()
+                        .enumerate()
+                        .map(|(at, column)| dialect.stored(Slot::Given(row * columns.len() + at), column));
+                    Fragment::format("({})", [Fragment::join(values, ", ")])
+                };
+                Fragment::format("values {}", [Fragment::join((0..rows).map(row), ", ")])
+            }
+        };
+        Fragment::format("({}) {}", [Fragment::text(names.join(", ")), source])
+    };
+    let mut whole = Fragment::format("insert into {} {}", [table(model, dialect, of), what]);
+    whole.push(" returning ");
+    let told: Vec<String> = returning
+        .iter()
+        .map(|column| dialect.delivered(&model.types[of].columns[*column], quoted(model, dialect, of, *column)))
+        .collect();
+    whole.push(&told.join(", "));
+    whole.finish(dialect)
+}
+
+/// Sets columns, or adds to them (`true`), in the rows of `keys` keys.
+pub fn update(
+    model: &Model,
+    dialect: &dyn Dialect,
+    of: TypeId,
+    set: &[(ColumnId, bool)],
+    key: &[ColumnId],
+    keys: usize,
+) -> Statement {
+    let terms = set.iter().enumerate().map(|(at, (column, adds))| {
+        let name = || Fragment::text(quoted(model, dialect, of, *column));
+        let value = dialect.stored(Slot::Given(at), &model.types[of].columns[*column]);
+        match adds {
+            true => Fragment::format("{} = {} + {}", [name(), name(), value]),
+            false => Fragment::format("{} = {}", [name(), value]),
+        }
+    });
+    let rows = matching(model, dialect, of, key, keys, set.len());
+    let parts = [table(model, dialect, of), Fragment::join(terms, ", "), rows];
+    Fragment::format("update {} set {} where {}", parts).finish(dialect)
+}
+
+/// Sets columns in `rows` rows, each found by its key and set to values of its own. The values of a row: its key's, then
+/// its columns'.
+pub fn update_each(
+    model: &Model,
+    dialect: &dyn Dialect,
+    of: TypeId,
+    set: &[ColumnId],
+    key: &[ColumnId],
+    rows: usize,
+) -> Statement {
+    let t = &model.types[of];
+    let width = key.len() + set.len();
+    let row = |row: usize| {
+        let values = key.iter().chain(set).enumerate().map(|(at, column)| {
+            let value = dialect.value(Slot::Given(row * width + at), &t.columns[*column]);
+            Fragment::format(&format!("{{}} as v{at}"), [value])
+        });
+        Fragment::format("select {}", [Fragment::join(values, ", ")])
+    };
+    let values = Fragment::join((0..rows).map(row), " union all ");
+    let keys: Vec<String> = key
+        .iter()
+        .enumerate()
+        .map(|(at, column)| {
+            let c = &t.columns[*column];
+            let own = dialect.compared(c, format!("t.{}", quoted(model, dialect, of, *column)));
+            format!("{own} = {}", dialect.compared(c, format!("v.v{at}")))
+        })
+        .collect();
+    let set: Vec<String> = set
+        .iter()
+        .enumerate()
+        .map(|(at, column)| {
+            let name = dialect.set_name(&quoted(model, dialect, of, *column));
+            format!("{name} = v.v{}", key.len() + at)
+        })
+        .collect();
+    let [set, keys] = [Fragment::text(set.join(", ")), Fragment::text(keys.join(" and "))];
+    dialect.update_from(table(model, dialect, of), values, set, keys).finish(dialect)
+}
+
+/// Deletes the rows of `keys` keys.
+pub fn delete(model: &Model, dialect: &dyn Dialect, of: TypeId, key: &[ColumnId], keys: usize) -> Statement {
+    let rows = matching(model, dialect, of, key, keys, 0);
+    Fragment::format("delete from {} where {}", [table(model, dialect, of), rows]).finish(dialect)
+}
+
+/// The rows of so many keys; `first` is the number of the first key's first value.
+fn matching(model: &Model, dialect: &dyn Dialect, of: TypeId, key: &[ColumnId], keys: usize, first: usize) -> Fragment {
+    let name =
+        |column: ColumnId| dialect.compared(&model.types[of].columns[column], quoted(model, dialect, of, column));
+    let value = |column: ColumnId, number: usize| dialect.value(Slot::Given(number), &model.types[of].columns[column]);
+    if let [column] = key {
+        let values = Fragment::join((0..keys).map(|at| value(*column, first + at)), ", ");
+        return Fragment::format("{} in ({})", [Fragment::text(name(*column)), values]);
+    }
+    let one = |at: usize| {
+        let parts = key.iter().enumerate().map(|(part, column)| {
+            let bound = value(*column, first + at * key.len() + part);
+            Fragment::format("{} = {}", [Fragment::text(name(*column)), bound])
+        });
+        Fragment::format("({})", [Fragment::join(parts, " and ")])
+    };
+    Fragment::join((0..keys).map(one), " or ")
+}
+
+fn table(model: &Model, dialect: &dyn Dialect, of: TypeId) -> Fragment {
+    let t = &model.types[of];
+    let schema = t.schema.as_ref().map_or_else(String::new, |schema| format!("{}.", dialect.quote(schema)));
+    Fragment::text(format!("{schema}{}", dialect.quote(&t.relation)))
+}
+
+fn quoted(model: &Model, dialect: &dyn Dialect, of: TypeId, column: ColumnId) -> String {
+    dialect.quote(&model.types[of].columns[column].name)
+}

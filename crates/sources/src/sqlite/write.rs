@@ -1,0 +1,239 @@
+//! The one writer of a file: a thread of its own, which takes mutations in the order in which they came.
+
+use std::panic::AssertUnwindSafe;
+use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+use futures_util::FutureExt as _;
+use puente_core::error::{Code, Problem};
+use puente_core::json::Rows;
+use puente_core::sql::{self, Slot, Statement};
+use puente_core::value::Scalar;
+use rusqlite::ffi;
+use rusqlite::{Connection, Error};
+use tokio::sync::oneshot;
+
+use super::bind::{bind, bind_slot, keys_json};
+use super::fault;
+use super::pool::{
+    CancelOnDrop, Current, INSTRUCTIONS_PER_CHECK, Identity, MOST_WAITING, STATEMENTS_KEPT, identity, lock,
+};
+use super::run::cell;
+use crate::change::{self, Failure, Refusal, Rule, Session, Values};
+use crate::{ChangeRequest, Outcome};
+
+/// The writer of one file.
+#[derive(Debug, Clone)]
+pub(super) struct Writer {
+    jobs: flume::Sender<Job>,
+}
+
+struct Job {
+    request: ChangeRequest,
+    cancelled: Arc<AtomicBool>,
+    reply: oneshot::Sender<Result<Outcome, Problem>>,
+}
+
+impl std::fmt::Debug for Job {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Job").field("deadline", &self.request.deadline).finish_non_exhaustive()
+    }
+}
+
+impl Writer {
+    /// Starts the thread. The file is opened with the first mutation.
+    pub(super) fn start(file: Arc<Path>) -> Self {
+        let (jobs, queue) = flume::bounded::<Job>(MOST_WAITING);
+        let work = move || Work::new(file).work(&queue);
+        if let Err(error) = std::thread::Builder::new().name("sqlite-writer".to_owned()).spawn(work) {
+            tracing::error!(target: "puente::source", %error, "the writing thread could not be started");
+        }
+        Writer { jobs }
+    }
+
+    pub(super) async fn change(&self, request: ChangeRequest) -> Result<Outcome, Problem> {
+        let cancelled = Arc::new(AtomicBool::new(false));
+        let _guard = CancelOnDrop(Arc::clone(&cancelled));
+        let (reply, answer) = oneshot::channel();
+        self.jobs.try_send(Job { request, cancelled, reply }).map_err(|_| {
+            Problem::new(Code::SourceUnavailable, "too many changes wait for the database; try again in a moment")
+        })?;
+        answer.await.unwrap_or_else(|_| Err(Problem::new(Code::Internal, "the writer stopped")))
+    }
+}
+
+struct Work {
+    file: Arc<Path>,
+    connection: Option<Connection>,
+    identity: Option<Identity>,
+    current: Arc<Mutex<Current>>,
+}
+
+impl Work {
+    fn new(file: Arc<Path>) -> Self {
+        Work { file, connection: None, identity: None, current: Arc::default() }
+    }
+
+    fn work(mut self, queue: &flume::Receiver<Job>) {
+        while let Ok(Job { request, cancelled, reply }) = queue.recv() {
+            if cancelled.load(Ordering::Relaxed) {
+                continue;
+            }
+            *lock(&self.current) = Current { deadline: Some(request.deadline), cancelled: Some(cancelled) };
+            let result = std::panic::catch_unwind(AssertUnwindSafe(|| self.change(&request)));
+            let result = result.unwrap_or_else(|_| {
+                self.connection = None;
+                Err(Problem::new(Code::Internal, "a mistake of ours; the log has the details under the request's id"))
+            });
+            // Nobody waits any more: nothing to say.
+            drop(reply.send(result));
+        }
+    }
+
+    fn change(&mut self, request: &ChangeRequest) -> Result<Outcome, Problem> {
+        let file = Arc::clone(&self.file);
+        let current = Arc::clone(&self.current);
+        let told = |error: Error| fault::problem(&error, &file);
+        let connection = self.connection().map_err(told)?;
+        begin(connection, request.deadline).map_err(told)?;
+        let mut session = Transaction { connection, file: &file };
+        let result = change::run(&mut session, &sql::Sqlite, request)
+            .now_or_never()
+            .unwrap_or_else(|| Err(Problem::new(Code::Internal, "an embedded database kept us waiting")));
+        let ended = match &result {
+            Ok(_) if request.rehearse => dangling(connection),
+            Ok(_) => {
+                // From here on it is finished, whoever still waits.
+                *lock(&current) = Current::default();
+                commit(connection, request.deadline)
+            }
+            Err(_) => Ok(()),
+        };
+        let taken_back = if connection.is_autocommit() { Ok(()) } else { connection.execute_batch("rollback") };
+        if let Err(error) = taken_back {
+            tracing::error!(target: "puente::source", %error, "a transaction could not be taken back");
+            self.connection = None;
+        }
+        ended.map_err(|error| match refusal(&error) {
+            Some(refusal) => change::late_refusal(refusal),
+            None => fault::problem(&error, &file),
+        })?;
+        result
+    }
+
+    fn connection(&mut self) -> rusqlite::Result<&mut Connection> {
+        if self.connection.is_some() && identity(&self.file) != self.identity {
+            self.connection = None;
+        }
+        if self.connection.is_none() {
+            self.identity = identity(&self.file);
+            let mut connection = super::open_for_writing(&self.file)?;
+            connection.set_prepared_statement_cache_capacity(STATEMENTS_KEPT);
+            let current = Arc::clone(&self.current);
+            connection.progress_handler(INSTRUCTIONS_PER_CHECK, Some(move || lock(&current).is_over()))?;
+            self.connection = Some(connection);
+        }
+        Ok(self.connection.as_mut().expect("just opened"))
+    }
+}
+
+/// Takes the lock for writing, and waits for whoever has it until the deadline.
+fn begin(connection: &Connection, deadline: Instant) -> rusqlite::Result<()> {
+    connection.busy_timeout(deadline.saturating_duration_since(Instant::now()))?;
+    connection.execute_batch("begin immediate")
+}
+
+/// Commits; readers of other processes may stand in the way for a moment.
+fn commit(connection: &Connection, deadline: Instant) -> rusqlite::Result<()> {
+    const LEAST: Duration = Duration::from_secs(1);
+    connection.busy_timeout(deadline.saturating_duration_since(Instant::now()).max(LEAST))?;
+    connection.execute_batch("commit")
+}
+
+/// Foreign keys that are looked at with the commit only, before a rehearsal ends without one.
+fn dangling(connection: &Connection) -> rusqlite::Result<()> {
+    let found: Option<String> = connection
+        .prepare_cached("select \"table\" from pragma_foreign_key_check limit 1")?
+        .query_map([], |row| row.get(0))?
+        .next()
+        .transpose()?;
+    let text = |table: String| format!("FOREIGN KEY constraint failed in {table}");
+    match found {
+        None => Ok(()),
+        Some(table) => {
+            let code = ffi::Error {
+                code: rusqlite::ErrorCode::ConstraintViolation,
+                extended_code: ffi::SQLITE_CONSTRAINT_FOREIGNKEY,
+            };
+            Err(Error::SqliteFailure(code, Some(text(table))))
+        }
+    }
+}
+
+/// The transaction of one mutation.
+struct Transaction<'c> {
+    connection: &'c mut Connection,
+    file: &'c Path,
+}
+
+impl Session for Transaction<'_> {
+    fn run(
+        &mut self,
+        statement: &Statement,
+        values: Values<'_>,
+        _: &[Option<Scalar>],
+    ) -> impl Future<Output = Result<Rows<'static>, Failure>> + Send {
+        let rows = execute(self.connection, statement, values).map_err(|error| match refusal(&error) {
+            Some(refusal) => Failure::Refused(refusal),
+            None => Failure::Problem(fault::problem(&error, self.file)),
+        });
+        std::future::ready(rows)
+    }
+}
+
+fn execute(connection: &Connection, statement: &Statement, values: Values<'_>) -> rusqlite::Result<Rows<'static>> {
+    let mut prepared = connection.prepare_cached(&statement.text)?;
+    for (at, slot) in statement.slots.iter().enumerate() {
+        match (slot, values.keys) {
+            (Slot::Given(number), _) => bind(&mut prepared, at + 1, &values.given[*number])?,
+            (Slot::Keys, Some(keys)) => prepared.raw_bind_parameter(at + 1, keys_json(keys))?,
+            _ => bind_slot(&mut prepared, at + 1, slot, values.bound)?,
+        }
+    }
+    let width = prepared.column_count();
+    let mut into = Rows::default();
+    into.clear(width);
+    let mut rows = prepared.raw_query();
+    while let Some(row) = rows.next()? {
+        for column in 0..width {
+            into.push(cell(row.get_ref(column)?));
+        }
+    }
+    Ok(into)
+}
+
+/// What a table does not take, read off SQLite's error.
+fn refusal(error: &Error) -> Option<Refusal> {
+    let Error::SqliteFailure(code, Some(text)) = error else { return None };
+    let rule = match code.extended_code {
+        ffi::SQLITE_CONSTRAINT_UNIQUE | ffi::SQLITE_CONSTRAINT_PRIMARYKEY | ffi::SQLITE_CONSTRAINT_ROWID => {
+            Rule::Unique
+        }
+        ffi::SQLITE_CONSTRAINT_FOREIGNKEY => Rule::Reference,
+        ffi::SQLITE_CONSTRAINT_NOTNULL => Rule::NotNull,
+        ffi::SQLITE_CONSTRAINT_CHECK | ffi::SQLITE_CONSTRAINT_TRIGGER => Rule::Check,
+        ffi::SQLITE_CONSTRAINT_DATATYPE => Rule::Form,
+        ffi::SQLITE_MISMATCH => Rule::Form,
+        ffi::SQLITE_TOOBIG => Rule::Length,
+        _ => return None,
+    };
+    // `UNIQUE constraint failed: huts.code, huts.name`; a check's text, or its name.
+    let told = text.split_once(": ").map(|(_, told)| told).unwrap_or_default();
+    let column = |part: &str| part.trim().rsplit_once('.').map(|(_, column)| column.to_owned());
+    let columns: Vec<String> =
+        if rule == Rule::Check { Vec::new() } else { told.split(", ").filter_map(column).collect() };
+    let constraint = (columns.is_empty() && !told.is_empty()).then(|| told.to_owned());
+    Some(Refusal { rule, columns, constraint, detail: text.clone() })
+}
