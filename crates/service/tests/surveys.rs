@@ -156,7 +156,7 @@ fn mariadb_types_become_scalars_or_text_with_a_notice() {
     assert_eq!(huts.comment.as_deref(), Some("Places to sleep."));
     assert_eq!(huts.column("grade").expect("it").values, ["easy", "it's hard"]);
     assert_eq!(huts.column("state").expect("it").values, ["open", "closed"]);
-    assert!(huts.column("double_price").expect("it").generated && huts.column("id").expect("it").generated);
+    assert!(huts.column("double_price").expect("it").generated && huts.column("id").expect("it").automatic);
     let odd: Vec<&str> = huts.columns.iter().filter(|c| c.notice.is_some()).map(|c| c.name.as_str()).collect();
     assert_eq!(odd, ["colours", "ip"]);
     assert_eq!(catalog.table("guests").expect("guests").foreign_keys[0].columns, ["hut_id", "night"]);

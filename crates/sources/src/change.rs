@@ -13,7 +13,7 @@ use puente_core::error::{Code, PathStep, Problem};
 use puente_core::json::{self, Answer, Fetch, KeyValues, Levels, Row, Rows};
 use puente_core::model::{Cardinality, ColumnId, Link, LinkId, Model, TypeId};
 use puente_core::plan::change::{
-    Act, Address, Change, EdgeChange, EdgeRow, Existing, GIVEN, LookupId, NewRow, Root, Set, Target, identity,
+    Act, Address, Change, EdgeChange, EdgeRow, Existing, GIVEN, Lookup, LookupId, NewRow, Root, Set, Target, identity,
 };
 use puente_core::plan::{BoundPlan, Plan, Select, SelectId};
 use puente_core::sql::{self, Dialect, Statement};
@@ -135,13 +135,11 @@ pub(crate) async fn run<S: Session>(
             return Err(Problem::new(Code::TooCostly, text));
         }
     }
-    // What was true after its own change may not be after a later one.
-    if request.mutation.roots.len() > 1 {
-        for (root, change, lookup, keys) in pending {
-            let mut run = Run::new(session, dialect, request, root, change);
-            run.check(lookup, keys).await.map_err(|problem| placed(problem, root))?;
-            statements.append(&mut run.statements);
-        }
+    // What was true of a row when it was written may not be after what was written later.
+    for (root, change, lookup, keys) in pending {
+        let mut run = Run::new(session, dialect, request, root, change);
+        run.check_again(lookup, keys).await.map_err(|problem| placed(problem, root))?;
+        statements.append(&mut run.statements);
     }
     body.push(b'}');
     if is_null {
@@ -539,15 +537,17 @@ impl<'c, S: Session> Run<'c, S> {
         rows: Vec<Vec<(ColumnId, Cell)>>,
         places: &[&str],
     ) -> Result<Vec<Cells>, Problem> {
-        let mut groups: IndexMap<Vec<ColumnId>, Vec<usize>> = IndexMap::new();
+        // Rows with values for the same columns go together; where each has a statement of its own, in their order.
+        let mut groups: IndexMap<(usize, Vec<ColumnId>), Vec<usize>> = IndexMap::new();
         for (at, row) in rows.iter().enumerate() {
             let mut columns: Vec<ColumnId> = row.iter().map(|(column, _)| *column).collect();
             columns.sort_unstable();
-            groups.entry(columns).or_default().push(at);
+            let place = if self.dialect.rows_per_insert(columns.len()) == 1 { at } else { 0 };
+            groups.entry((place, columns)).or_default().push(at);
         }
         let returning = identity(self.model, of);
         let mut identities: Vec<Cells> = vec![Vec::new(); rows.len()];
-        for (columns, members) in groups {
+        for ((_, columns), members) in groups {
             let most = if columns.is_empty() { 1 } else { self.dialect.rows_per_insert(columns.len()) };
             for chunk in members.chunks(most) {
                 let value = |row: &[(ColumnId, Cell)], column: ColumnId| {
@@ -719,7 +719,9 @@ impl<'c, S: Session> Run<'c, S> {
         key: &[ColumnId],
         rows: Vec<Cells>,
     ) -> Result<(), Problem> {
-        for chunk in rows.chunks(ROWS_PER_STATEMENT) {
+        let columns: Vec<_> = set.iter().map(|column| &self.model.types[of].columns[*column]).collect();
+        let together = if self.dialect.types_rows(&columns) { ROWS_PER_STATEMENT } else { 1 };
+        for chunk in rows.chunks(together) {
             let statement = sql::update_each(self.model, self.dialect, of, set, key, chunk.len());
             let given: Cells = chunk.concat();
             if let Err(failure) = self.execute(&statement, None, &given, &[]).await {
@@ -855,6 +857,15 @@ impl<'c, S: Session> Run<'c, S> {
         self.check(lookup, keys.clone()).await?;
         self.checked.push((lookup, keys));
         Ok(())
+    }
+
+    /// Asks it again of those rows that are still there.
+    async fn check_again(&mut self, lookup: LookupId, keys: Vec<Cells>) -> Result<(), Problem> {
+        let Lookup { of, by, .. } = &self.change.lookups[lookup];
+        let statement = sql::keyed(self.model, self.dialect, &Select::keyed(*of, by, &[], Vec::new()), false);
+        let found = self.find_by(&statement, keys.clone(), &[None]).await?;
+        let there = keys.into_iter().zip(found).filter(|(_, found)| found.is_some()).map(|(key, _)| key);
+        self.check(lookup, there.collect()).await
     }
 
     async fn check(&mut self, lookup: LookupId, keys: Vec<Cells>) -> Result<(), Problem> {

@@ -8,7 +8,7 @@ use puente_core::error::Problem;
 use puente_core::plan::{self, Context, Document, Plan, Sealer, Variables};
 use puente_core::project::Limits;
 use puente_core::schema::{self, ValidSchema};
-use puente_sources::{Outcome, Request, Source};
+use puente_sources::{ChangeRequest, Outcome, Request, Source};
 use serde_json::{Map, Value as Json};
 
 /// Plans and runs asks as one role.
@@ -57,6 +57,26 @@ impl Asker {
             Context { view: &self.view, limits: &self.limits, sealer: &self.sealer, dialect: self.source.dialect() };
         let plan = plan::build(context, document, &variables).map_err(|problem| vec![problem])?;
         Ok((Arc::new(plan), variables))
+    }
+
+    /// Runs a mutation, or rehearses it.
+    ///
+    /// # Errors
+    /// What is wrong with it, or why nothing was changed.
+    pub fn change(&self, text: &str, variables: &Map<String, Json>, rehearse: bool) -> Result<Outcome, Vec<Problem>> {
+        let document = Arc::new(Document::parse(&self.schema, text, None)?);
+        let variables = Variables::coerce(&document, variables, &self.sealer)?;
+        let context =
+            Context { view: &self.view, limits: &self.limits, sealer: &self.sealer, dialect: self.source.dialect() };
+        let mutation = plan::change::build_mutation(context, &document, &variables).map_err(|problem| vec![problem])?;
+        let request = ChangeRequest {
+            mutation,
+            most_bytes: self.limits.answer_bytes,
+            deadline: Instant::now() + Duration::from_millis(self.limits.time_ms),
+            timed: true,
+            rehearse,
+        };
+        self.runtime.block_on(self.source.change(request)).map_err(|problem| vec![problem])
     }
 
     /// Answers a document.

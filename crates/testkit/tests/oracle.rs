@@ -3,9 +3,8 @@
 //! `PUENTE_ORACLE_SEED` sets the first seed, `PUENTE_ORACLE_WORLDS` the number of worlds (25 asks each).
 
 use puente_core::catalog::Engine;
-use puente_core::plan::Sealer;
 use puente_testkit::asker::Asker;
-use puente_testkit::oracle::{Interpreter, Random, World, cursor_text, random_ask};
+use puente_testkit::oracle::{Interpreter, Random, World, open_cursors, random_ask};
 use rand::SeedableRng as _;
 use rstest::rstest;
 use serde_json::Map;
@@ -80,20 +79,4 @@ fn cursor(asker: &Asker, of: usize, order: &str, place: usize) -> Option<String>
     let outcome = asker.ask(&text, &Map::new()).unwrap_or_else(|problems| panic!("{text}\n{problems:#?}"));
     let data: serde_json::Value = serde_json::from_slice(outcome.answer.data()).unwrap();
     data[list]["edges"][0]["cursor"].as_str().map(str::to_owned)
-}
-
-/// Replaces every sealed cursor by what it stands for.
-fn open_cursors(sealer: &Sealer, text: &str) -> String {
-    let mut whole = String::new();
-    let mut rest = text;
-    let marks = ["\"zz_cursor\":\"", "\"zz_start\":\"", "\"zz_end\":\""];
-    while let Some((at, mark)) = marks.iter().filter_map(|mark| rest.find(mark).map(|at| (at, mark))).min() {
-        let (before, after) = rest.split_at(at + mark.len());
-        let (cursor, tail) = after.split_once('"').expect("a string ends");
-        whole.push_str(before);
-        whole.push_str(&cursor_text(&sealer.open(cursor).expect("a cursor of ours").cells));
-        whole.push('"');
-        rest = tail;
-    }
-    whole + rest
 }

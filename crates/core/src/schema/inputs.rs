@@ -110,6 +110,7 @@ impl Printer<'_> {
         let t = &self.model.types[id];
         let name = &t.name;
         line!(self, "input {name}Create {{");
+        let before = self.out.len();
         for (column, field) in view.settable(id, grant) {
             // A column that a link starts from may be set by the link, or by the row that this one is created with.
             let linked = |link: &Link| link.pairs.iter().any(|(own, _)| *own == column);
@@ -120,6 +121,10 @@ impl Printer<'_> {
             line!(self, "  {field}: {kind}{}", if needed { "!" } else { "" });
         }
         self.link_inputs(id, grant, true);
+        if self.out.len() == before {
+            self.describe(Some("This role may say nothing of a new row."), "  ");
+            line!(self, "  nothing: Boolean");
+        }
         line!(self, "}}\n");
         if view.keys(id).next().is_none() {
             return;

@@ -110,6 +110,9 @@ pub fn update_each(
     key: &[ColumnId],
     rows: usize,
 ) -> Statement {
+    if rows == 1 {
+        return update_one(model, dialect, of, set, key);
+    }
     let t = &model.types[of];
     let width = key.len() + set.len();
     let row = |row: usize| {
@@ -139,6 +142,22 @@ pub fn update_each(
         .collect();
     let [set, keys] = [Fragment::text(set.join(", ")), Fragment::text(keys.join(" and "))];
     dialect.update_from(table(model, dialect, of), values, set, keys).finish(dialect)
+}
+
+/// The same for one row, whose columns tell the engine the types of their values.
+fn update_one(model: &Model, dialect: &dyn Dialect, of: TypeId, set: &[ColumnId], key: &[ColumnId]) -> Statement {
+    let columns = &model.types[of].columns;
+    let name = |column: ColumnId| quoted(model, dialect, of, column);
+    let terms = set.iter().enumerate().map(|(at, column)| {
+        let value = dialect.stored(Slot::Given(key.len() + at), &columns[*column]);
+        Fragment::format("{} = {}", [Fragment::text(name(*column)), value])
+    });
+    let keys = key.iter().enumerate().map(|(at, column)| {
+        let own = Fragment::text(dialect.compared(&columns[*column], name(*column)));
+        Fragment::format("{} = {}", [own, dialect.value(Slot::Given(at), &columns[*column])])
+    });
+    let parts = [table(model, dialect, of), Fragment::join(terms, ", "), Fragment::join(keys, " and ")];
+    Fragment::format("update {} set {} where {}", parts).finish(dialect)
 }
 
 /// Deletes the rows of `keys` keys.

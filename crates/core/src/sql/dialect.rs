@@ -146,6 +146,12 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
         None
     }
 
+    /// Can rows of such columns be a FROM item, typed like the columns themselves?
+    fn types_rows(&self, columns: &[&Column]) -> bool {
+        let _ = columns;
+        true
+    }
+
     /// An update of each row `t` from a row `v`: FROM, SET and WHERE in the engine's order.
     fn update_from(&self, table: Fragment, values: Fragment, set: Fragment, keys: Fragment) -> Fragment {
         Fragment::format("update {} as t set {} from ({}) as v where {}", [table, set, values, keys])

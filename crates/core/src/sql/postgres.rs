@@ -119,10 +119,13 @@ impl Dialect for Postgres {
         MOST_PARAMETERS / columns.max(1)
     }
 
-    fn rows_as_arrays(&self, columns: &[&Column]) -> Option<Fragment> {
+    fn types_rows(&self, columns: &[&Column]) -> bool {
         // A list would be taken apart, and what is read as text has to be written to its own type.
-        let fits = |column: &&Column| !matches!(column.kind, Kind::List(_)) && column.form != Form::EngineText;
-        if !columns.iter().all(fits) {
+        columns.iter().all(|column| !matches!(column.kind, Kind::List(_)) && column.form != Form::EngineText)
+    }
+
+    fn rows_as_arrays(&self, columns: &[&Column]) -> Option<Fragment> {
+        if !self.types_rows(columns) {
             return None;
         }
         let arrays = columns.iter().enumerate().map(|(at, column)| cast(Slot::KeyColumn(at), cast_of(column), "[]"));

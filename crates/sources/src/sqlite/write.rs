@@ -98,12 +98,13 @@ impl Work {
         let told = |error: Error| fault::problem(&error, &file);
         let connection = self.connection().map_err(told)?;
         begin(connection, request.deadline).map_err(told)?;
+        let dangled = if request.rehearse { dangling(connection).unwrap_or_default() } else { 0 };
         let mut session = Transaction { connection, file: &file };
         let result = change::run(&mut session, &sql::Sqlite, request)
             .now_or_never()
             .unwrap_or_else(|| Err(Problem::new(Code::Internal, "an embedded database kept us waiting")));
         let ended = match &result {
-            Ok(_) if request.rehearse => dangling(connection),
+            Ok(_) if request.rehearse => dangling(connection).and_then(|now| no_more_than(dangled, now)),
             Ok(_) => {
                 // From here on it is finished, whoever still waits.
                 *lock(&current) = Current::default();
@@ -152,24 +153,22 @@ fn commit(connection: &Connection, deadline: Instant) -> rusqlite::Result<()> {
     connection.execute_batch("commit")
 }
 
-/// Foreign keys that are looked at with the commit only, before a rehearsal ends without one.
-fn dangling(connection: &Connection) -> rusqlite::Result<()> {
-    let found: Option<String> = connection
-        .prepare_cached("select \"table\" from pragma_foreign_key_check limit 1")?
-        .query_map([], |row| row.get(0))?
-        .next()
-        .transpose()?;
-    let text = |table: String| format!("FOREIGN KEY constraint failed in {table}");
-    match found {
-        None => Ok(()),
-        Some(table) => {
-            let code = ffi::Error {
-                code: rusqlite::ErrorCode::ConstraintViolation,
-                extended_code: ffi::SQLITE_CONSTRAINT_FOREIGNKEY,
-            };
-            Err(Error::SqliteFailure(code, Some(text(table))))
-        }
+/// How many rows refer to nothing, where some foreign keys are looked at with the commit only: a rehearsal has none.
+fn dangling(connection: &Connection) -> rusqlite::Result<i64> {
+    const DEFERS: &str = "select exists (select 1 from sqlite_schema where sql like '%deferred%')";
+    if !connection.prepare_cached(DEFERS)?.query_row([], |row| row.get::<_, bool>(0))? {
+        return Ok(0);
     }
+    connection.prepare_cached("select count(*) from pragma_foreign_key_check")?.query_row([], |row| row.get(0))
+}
+
+/// What the commit would say of foreign keys.
+fn no_more_than(before: i64, now: i64) -> rusqlite::Result<()> {
+    if now <= before {
+        return Ok(());
+    }
+    let code = ffi::SQLITE_CONSTRAINT_FOREIGNKEY;
+    Err(Error::SqliteFailure(ffi::Error::new(code), Some("FOREIGN KEY constraint failed".to_owned())))
 }
 
 /// The transaction of one mutation.

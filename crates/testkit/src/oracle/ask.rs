@@ -102,8 +102,7 @@ pub fn random_ask(
     view: &View,
     cursors: &mut dyn FnMut(TypeId, &str, usize) -> Option<String>,
 ) -> RandomAsk {
-    let mut drawing =
-        Drawing { random, world, view, cursors, declarations: Vec::new(), variables: Map::new(), keys: 0 };
+    let mut drawing = Drawing::new(random, world, view, cursors);
     let mut roots = Vec::new();
     let mut text = String::new();
     for _ in 0..drawing.random.random_range(1..=2) {
@@ -127,9 +126,8 @@ pub fn random_ask(
     if roots.is_empty() {
         text.push_str("__typename");
     }
-    let declarations = &drawing.declarations;
-    let head = if declarations.is_empty() { "query".to_owned() } else { format!("query({})", declarations.join(", ")) };
-    RandomAsk { roots, document: format!("{head} {{ {text} }}"), variables: drawing.variables }
+    let (head, variables) = drawing.head("query");
+    RandomAsk { roots, document: format!("{head} {{ {text} }}"), variables }
 }
 
 pub(super) struct Drawing<'a> {
@@ -145,7 +143,44 @@ pub(super) struct Drawing<'a> {
 const DIRECTIONS: &[&str] =
     &["ASC", "DESC", "ASC_NULLS_FIRST", "ASC_NULLS_LAST", "DESC_NULLS_FIRST", "DESC_NULLS_LAST"];
 
-impl Drawing<'_> {
+impl<'a> Drawing<'a> {
+    pub(super) fn new(
+        random: &'a mut Random,
+        world: &'a World,
+        view: &'a View,
+        cursors: &'a mut dyn FnMut(TypeId, &str, usize) -> Option<String>,
+    ) -> Self {
+        Drawing { random, world, view, cursors, declarations: Vec::new(), variables: Map::new(), keys: 0 }
+    }
+
+    /// The operation's head, and the values of its variables.
+    pub(super) fn head(self, operation: &str) -> (String, Map<String, Json>) {
+        let declarations = self.declarations.join(", ");
+        let declarations = if declarations.is_empty() { String::new() } else { format!("({declarations})") };
+        (format!("{operation}{declarations}"), self.variables)
+    }
+
+    /// How many variables there are.
+    pub(super) fn mark(&self) -> usize {
+        self.declarations.len()
+    }
+
+    /// Forgets the variables since a mark: what they were for is not part of the document.
+    pub(super) fn forget(&mut self, mark: usize) {
+        (mark..self.declarations.len()).for_each(|number| {
+            self.variables.remove(&format!("v{number}"));
+        });
+        self.declarations.truncate(mark);
+    }
+
+    /// A variable that carries a value.
+    pub(super) fn variable(&mut self, type_name: &str, json: Json) -> String {
+        let name = format!("v{}", self.declarations.len());
+        self.declarations.push(format!("${name}: {type_name}"));
+        self.variables.insert(name.clone(), json);
+        format!("${name}")
+    }
+
     pub(super) fn key(&mut self) -> String {
         self.keys += 1;
         format!("k{}", self.keys)
@@ -186,7 +221,7 @@ impl Drawing<'_> {
         }
     }
 
-    fn fields(&mut self, of: TypeId, depth: u32) -> (Fields, String) {
+    pub(super) fn fields(&mut self, of: TypeId, depth: u32) -> (Fields, String) {
         let mut fields = Fields::new();
         let mut text = String::new();
         let columns = self.columns(of);
@@ -404,7 +439,7 @@ impl Drawing<'_> {
         (order, format!("[{}]", parts.join(", ")))
     }
 
-    fn filter(&mut self, of: TypeId, depth: u32) -> (Filter, String) {
+    pub(super) fn filter(&mut self, of: TypeId, depth: u32) -> (Filter, String) {
         if depth > 0 {
             match self.random.random_range(0..12) {
                 0 | 1 => {

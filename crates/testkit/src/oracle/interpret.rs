@@ -5,6 +5,7 @@ use std::cmp::Ordering;
 use base64::Engine as _;
 use puente_core::access::View;
 use puente_core::model::{Kind, Model, TypeId};
+use puente_core::plan::Sealer;
 use puente_core::value::{Cell, Scalar};
 
 use super::ask::{EdgeField, Field, Fields, Filter, List, ListField, OrderBy, RandomAsk, Root, Size};
@@ -20,7 +21,7 @@ pub struct Interpreter<'a> {
     pub(super) world: &'a World,
     view: &'a View,
     /// Paths of fields whose stored value does not fit.
-    problems: Vec<String>,
+    pub(super) problems: Vec<String>,
     pub(super) path: Vec<String>,
 }
 
@@ -65,7 +66,7 @@ impl<'a> Interpreter<'a> {
         (0..self.world.rows[of].len()).filter(|row| self.sees(of, *row)).collect()
     }
 
-    fn sees(&self, of: TypeId, row: usize) -> bool {
+    pub(super) fn sees(&self, of: TypeId, row: usize) -> bool {
         self.view.rows(of).is_none_or(|rule| judge(self.world, of, &self.world.rows[of][row], rule) == Some(true))
     }
 
@@ -83,7 +84,7 @@ impl<'a> Interpreter<'a> {
         found
     }
 
-    fn object(&mut self, of: TypeId, row: usize, fields: &Fields) -> String {
+    pub(super) fn object(&mut self, of: TypeId, row: usize, fields: &Fields) -> String {
         let cells = &self.world.rows[of][row];
         let mut members = Vec::new();
         for (key, field) in fields {
@@ -292,7 +293,7 @@ impl<'a> Interpreter<'a> {
         a.cmp(&b)
     }
 
-    fn passes(&self, of: TypeId, row: &[Cell], filter: &Filter) -> Option<bool> {
+    pub(super) fn passes(&self, of: TypeId, row: &[Cell], filter: &Filter) -> Option<bool> {
         match filter {
             Filter::And(parts) => all(parts.iter().map(|part| self.passes(of, row, part))),
             Filter::Or(parts) => all(parts.iter().map(|part| self.passes(of, row, part).map(|v| !v))).map(|v| !v),
@@ -319,7 +320,7 @@ impl<'a> Interpreter<'a> {
 }
 
 /// Writes out what a cursor stands for.
-pub fn write_cursor(cells: &[Cell]) -> String {
+pub(super) fn write_cursor(cells: &[Cell]) -> String {
     format!("{cells:?}").replace(['"', '\\'], "'")
 }
 
@@ -360,4 +361,23 @@ pub(super) fn leaf(model: &Model, kind: Kind, cell: &Cell) -> Option<String> {
         (Scalar::Bytes, Cell::Blob(bytes)) => Some(quote(&base64::engine::general_purpose::STANDARD.encode(bytes))),
         _ => None,
     }
+}
+
+/// Replaces every sealed cursor by what it stands for.
+///
+/// # Panics
+/// Where one was not sealed by this sealer.
+pub fn open_cursors(sealer: &Sealer, text: &str) -> String {
+    let mut whole = String::new();
+    let mut rest = text;
+    let marks = ["\"zz_cursor\":\"", "\"zz_start\":\"", "\"zz_end\":\""];
+    while let Some((at, mark)) = marks.iter().filter_map(|mark| rest.find(mark).map(|at| (at, mark))).min() {
+        let (before, after) = rest.split_at(at + mark.len());
+        let (cursor, tail) = after.split_once('"').expect("a string ends");
+        whole.push_str(before);
+        whole.push_str(&write_cursor(&sealer.open(cursor).expect("a cursor of ours").cells));
+        whole.push('"');
+        rest = tail;
+    }
+    whole + rest
 }

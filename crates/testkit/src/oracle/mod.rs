@@ -4,11 +4,13 @@
 //! oracle; the answers must be equal byte for byte. Every case follows from a seed.
 
 mod ask;
+mod change;
 mod interpret;
 mod rule;
 mod summary;
 mod world;
 
 pub use ask::{Random, random_ask};
-pub use interpret::{Interpreter, write_cursor as cursor_text};
+pub use change::{Expected, RandomChange, random_change, random_writer};
+pub use interpret::{Interpreter, open_cursors};
 pub use world::World;

@@ -148,6 +148,11 @@ impl World {
         Source::open(&self.database.settings("connections = 1\n"), self.database.folder()).expect("a source")
     }
 
+    /// Reads every row anew.
+    pub fn read_again(&self) -> Vec<Vec<Vec<Cell>>> {
+        self.model.types.iter().map(|t| read(&self.database, t)).collect()
+    }
+
     /// How a column is compared.
     pub(super) fn collation(&self, of: usize, column: usize) -> &Collation {
         &self.collations[of][column]

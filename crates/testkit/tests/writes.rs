@@ -1,0 +1,97 @@
+//! Random mutations, one after the other on random databases: after each the whole database equals the oracle's rows, and
+//! the answer is the oracle's, byte for byte. What is refused or rehearsed leaves no trace.
+
+use std::collections::BTreeMap;
+
+use puente_core::catalog::Engine;
+use puente_core::value::Cell;
+use puente_testkit::asker::Asker;
+use puente_testkit::oracle::{Expected, Random, World, open_cursors, random_change, random_writer};
+use rand::{RngExt as _, SeedableRng as _};
+use rstest::rstest;
+
+/// Databases per engine; `PUENTE_ORACLE_WORLDS` and `PUENTE_ORACLE_SEED` choose others.
+const WORLDS: u64 = 60;
+const CHANGES_PER_WORLD: usize = 25;
+
+/// The codes of what the rows do not allow.
+const REFUSALS: &[&str] = &["CONFLICT", "REFERENCE_BROKEN", "NOT_PERMITTED", "ROW_MISSING", "VALUE_REFUSED"];
+
+fn setting(name: &str, or: u64) -> u64 {
+    std::env::var(name).ok().map_or(or, |text| text.parse().expect("a number"))
+}
+
+#[rstest]
+#[case::sqlite(Engine::Sqlite)]
+#[case::postgres(Engine::Postgres)]
+#[case::mariadb(Engine::Mariadb)]
+fn the_database_is_as_the_oracle_says(#[case] engine: Engine) {
+    let first = setting("PUENTE_ORACLE_SEED", 1);
+    let worlds = setting("PUENTE_ORACLE_WORLDS", WORLDS);
+    let (mut cases, mut done) = (0, 0);
+    let mut refused: BTreeMap<&str, usize> = BTreeMap::new();
+    for seed in first..first + worlds {
+        let mut random = Random::seed_from_u64(seed);
+        let mut world = World::random(&mut random, engine);
+        let view = random_writer(&mut random, &world);
+        let asker = Asker::new(world.source(), view.clone());
+        for number in 0..CHANGES_PER_WORLD {
+            let Some(change) = random_change(&mut random, &world, &view) else { continue };
+            let rehearse = random.random_bool(0.2);
+            let told = format!(
+                "{engine:?}, seed {seed}, change {number}, rehearsed: {rehearse}:\n{}\n{}\n",
+                change.document,
+                serde_json::to_string(&change.variables).unwrap()
+            );
+            let before = world.rows.clone();
+            let expected = change.apply(&mut world, &view);
+            if matches!(expected, Expected::Unknown) {
+                continue;
+            }
+            let found = asker.change(&change.document, &change.variables, rehearse);
+            match (&expected, &found) {
+                (Expected::Done(data, problems), Ok(outcome)) => {
+                    let statements: Vec<_> = outcome.statements.iter().map(|report| &report.text).collect();
+                    let answer = std::str::from_utf8(outcome.answer.data()).unwrap();
+                    assert_eq!(open_cursors(&asker.sealer, answer), *data, "{told}{statements:#?}");
+                    assert_eq!(outcome.answer.problems.len(), problems.len(), "{told}");
+                    done += 1;
+                }
+                (Expected::Refused(codes), Err(problems)) => {
+                    let code = problems[0].code.as_str();
+                    assert!(
+                        codes.contains(code) || (!change.is_simple() && REFUSALS.contains(&code)),
+                        "{told}{problems:#?}, expected {codes:?}"
+                    );
+                    *refused.entry(code).or_default() += 1;
+                }
+                _ => {
+                    let found = found.map(|outcome| String::from_utf8(outcome.answer.body).unwrap());
+                    panic!("{told}expected {expected:?}\nfound {found:?}\nfor {view:#?}")
+                }
+            }
+            if rehearse {
+                world.rows = before;
+            }
+            let now = world.read_again();
+            assert_eq!(sorted(&now), sorted(&world.rows), "{told}");
+            world.rows = now;
+            cases += 1;
+        }
+    }
+    #[expect(clippy::print_stdout, reason = "how much was compared is part of the result")]
+    {
+        println!("{engine:?}: {cases} mutations, {done} done, refused: {refused:?}");
+    }
+    assert!(cases >= 1_000 || worlds != WORLDS, "a full run has at least 1,000 cases, found {cases}");
+    assert!(done * 3 > cases && refused.len() >= 3 || worlds != WORLDS, "both happen: {done} of {cases}, {refused:?}");
+}
+
+fn sorted(rows: &[Vec<Vec<Cell>>]) -> Vec<Vec<String>> {
+    let texts = |rows: &Vec<Vec<Cell>>| {
+        let mut texts: Vec<String> = rows.iter().map(|row| format!("{row:?}")).collect();
+        texts.sort();
+        texts
+    };
+    rows.iter().map(texts).collect()
+}
