@@ -101,7 +101,11 @@ fn postgres_binaries() -> PathBuf {
     found.pop().expect("PostgreSQL is installed: `scripts/install-packages test`, or give PUENTE_TEST_POSTGRES")
 }
 
-fn start_mariadb() -> Server {
+/// Starts a MariaDB server of one's own.
+///
+/// # Panics
+/// Where it is not installed, or does not start.
+pub fn start_mariadb() -> Server {
     let daemon = ["/usr/sbin/mariadbd", "/usr/bin/mariadbd"].into_iter().find(|file| Path::new(file).exists());
     let daemon = daemon.expect("MariaDB is installed: `scripts/install-packages test`, or give PUENTE_TEST_MARIADB");
     let folder = folder();
@@ -126,7 +130,7 @@ fn start_mariadb() -> Server {
         format!("--port={port}"),
         format!("--init-file={}", first.display()),
         "--bind-address=127.0.0.1".to_owned(),
-        "--innodb-flush-log-at-trx-commit=0".to_owned(),
+        "--innodb-flush-log-at-trx-commit=2".to_owned(),
         "--character-set-server=utf8mb4".to_owned(),
         "--max-connections=200".to_owned(),
     ];

@@ -1,11 +1,9 @@
-//! Random mutations, and what becomes of the rows in memory: the same as of the database, or nothing, where something
-//! is refused.
+//! Random mutations of random roles: a tree that the oracle applies, and the same as a GraphQL document with variables.
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use puente_core::access::{TypeView, View, WriteGrant};
-use puente_core::catalog::Engine;
 use puente_core::model::{Cardinality, Kind, LinkId, TypeId};
 use puente_core::plan::change::{Action, edge_input_fields, field_name, has_link_input};
 use puente_core::value::{Cell, Scalar};
@@ -13,69 +11,72 @@ use rand::RngExt as _;
 use serde_json::{Map, Value as Json, json};
 
 use super::ask::{Drawing, Fields, Filter, Random};
-use super::interpret::{Interpreter, leaf};
-use super::rule::{compare, judge, random_rule};
+use super::interpret::leaf;
+use super::rule::random_rule;
 use super::world::World;
 
 /// A random mutation as a tree and as a document.
 #[derive(Debug)]
 pub struct RandomChange {
-    roots: Vec<Root>,
+    pub(super) roots: Vec<Root>,
     /// The document.
     pub document: String,
     /// The variables' values.
     pub variables: Map<String, Json>,
 }
 
+/// The values of a key's columns.
+pub(super) type Key = Vec<(usize, Cell)>;
+
 #[derive(Debug)]
-struct Root {
-    key: String,
-    of: TypeId,
-    many: bool,
-    act: Act,
-    fields: Fields,
+pub(super) struct Root {
+    pub(super) key: String,
+    pub(super) of: TypeId,
+    pub(super) many: bool,
+    pub(super) act: Act,
+    pub(super) fields: Fields,
 }
 
 #[derive(Debug)]
-enum Act {
+pub(super) enum Act {
     Create { rows: Vec<NewRow>, existing: Option<(Vec<usize>, &'static str)> },
     Update { rows: Which, set: Set },
     Delete { rows: Which },
 }
 
 #[derive(Debug)]
-enum Which {
+pub(super) enum Which {
     Key(Vec<(usize, Cell)>),
     Filter(Filter),
     Every,
 }
 
 #[derive(Debug, Default)]
-struct NewRow {
-    values: Vec<(usize, Cell)>,
-    ones: Vec<(LinkId, Target)>,
-    many: Vec<(LinkId, Vec<NewRow>)>,
-    edges: Vec<(LinkId, Vec<Edge>)>,
+pub(super) struct NewRow {
+    pub(super) values: Vec<(usize, Cell)>,
+    pub(super) ones: Vec<(LinkId, Target)>,
+    pub(super) many: Vec<(LinkId, Vec<NewRow>)>,
+    pub(super) edges: Vec<(LinkId, Vec<Edge>)>,
 }
 
 #[derive(Debug)]
-enum Target {
+pub(super) enum Target {
     Key(Vec<(usize, Cell)>),
     New(Box<NewRow>),
 }
 
 #[derive(Debug)]
-struct Edge {
-    target: Vec<(usize, Cell)>,
-    values: Vec<(usize, Cell)>,
+pub(super) struct Edge {
+    pub(super) target: Vec<(usize, Cell)>,
+    pub(super) values: Vec<(usize, Cell)>,
 }
 
 #[derive(Debug, Default)]
-struct Set {
-    values: Vec<(usize, Cell)>,
-    add: Vec<(usize, i64)>,
-    ones: Vec<(LinkId, Vec<(usize, Cell)>)>,
-    edges: Vec<(LinkId, Vec<Edge>, Vec<Vec<(usize, Cell)>>)>,
+pub(super) struct Set {
+    pub(super) values: Vec<(usize, Cell)>,
+    pub(super) add: Vec<(usize, i64)>,
+    pub(super) ones: Vec<(LinkId, Vec<(usize, Cell)>)>,
+    pub(super) edges: Vec<(LinkId, Vec<Edge>, Vec<Key>)>,
 }
 
 /// A random role that may write.
@@ -488,574 +489,5 @@ impl Writer<'_, '_> {
             members.insert(link.field.clone(), Json::Object(change));
             set.edges.push((id, add, remove));
         }
-    }
-}
-
-/// Why a mutation is refused: the codes of everything that is wrong with it, of which the first that is met is reported.
-pub(super) type Refused = BTreeSet<&'static str>;
-
-/// What the oracle expects of a mutation.
-#[derive(Debug)]
-pub enum Expected {
-    /// The answer's data, and the paths of its errors. The world's rows are as they then are.
-    Done(String, Vec<String>),
-    /// Nothing is changed.
-    Refused(Refused),
-    /// An engine's own order of work decides, which the oracle does not know.
-    Unknown,
-}
-
-impl RandomChange {
-    /// Is it about one row alone? Of several, which is refused first is the engine's business.
-    pub fn is_simple(&self) -> bool {
-        let [root] = self.roots.as_slice() else { return false };
-        match &root.act {
-            Act::Create { rows, .. } => {
-                matches!(rows.as_slice(), [row] if row.ones.is_empty() && row.many.is_empty() && row.edges.is_empty())
-            }
-            Act::Update { rows, set } => matches!(rows, Which::Key(_)) && set.edges.is_empty(),
-            Act::Delete { rows } => matches!(rows, Which::Key(_)),
-        }
-    }
-
-    /// Applies the mutation to the world's rows; puts them back where it is refused.
-    pub fn apply(&self, world: &mut World, view: &View) -> Expected {
-        let before = world.rows.clone();
-        let mut members = Vec::new();
-        let mut problems = Vec::new();
-        let mut checks: Vec<Check> = Vec::new();
-        let result = self.roots.iter().try_for_each(|root| {
-            let mut run = Run { world, view, checks: &mut checks, several: self.roots.len() > 1 };
-            let answer = run.root(root, &mut problems)?;
-            members.push(format!("\"{}\":{answer}", root.key));
-            Ok(())
-        });
-        let result = result.and_then(|()| checks.iter().try_for_each(|check| check.hold(world, view)));
-        match result {
-            Ok(()) => Expected::Done(format!("{{{}}}", members.join(",")), problems),
-            Err(refusal) => {
-                world.rows = before;
-                match refusal {
-                    Some(code) => Expected::Refused(BTreeSet::from_iter(code)),
-                    None => Expected::Unknown,
-                }
-            }
-        }
-    }
-}
-
-/// Codes, of which one is reported; none where the oracle does not know.
-type Refusal = Option<Vec<&'static str>>;
-type Row = Vec<Cell>;
-
-/// A row that must satisfy a grant in the end, too, if it is then still there.
-struct Check {
-    of: TypeId,
-    created: bool,
-    key: Row,
-}
-
-impl Check {
-    fn hold(&self, world: &World, view: &View) -> Result<(), Refusal> {
-        let Some(granted) = view.type_view(self.of) else { return Ok(()) };
-        let rule = if self.created {
-            granted.create.as_ref().and_then(|grant| grant.check.clone()).or_else(|| granted.rows.clone())
-        } else {
-            granted.update.as_ref().and_then(|grant| grant.check.clone().or_else(|| grant.rows.clone()))
-        };
-        let columns = &row_key(world, self.of);
-        let found =
-            world.rows[self.of].iter().find(|row| columns.iter().zip(&self.key).all(|(c, cell)| row[*c] == *cell));
-        match (rule, found) {
-            (Some(rule), Some(row)) if judge(world, self.of, row, &rule) != Some(true) => {
-                Err(Some(vec!["NOT_PERMITTED"]))
-            }
-            _ => Ok(()),
-        }
-    }
-}
-
-fn row_key(world: &World, of: TypeId) -> Vec<usize> {
-    world.model.types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default()
-}
-
-fn refuse<T>(code: &'static str) -> Result<T, Refusal> {
-    Err(Some(vec![code]))
-}
-
-struct Run<'w, 'c> {
-    world: &'w mut World,
-    view: &'w View,
-    checks: &'c mut Vec<Check>,
-    /// Are there several root fields?
-    several: bool,
-}
-
-impl Run<'_, '_> {
-    fn root(&mut self, root: &Root, problems: &mut Vec<String>) -> Result<String, Refusal> {
-        let of = root.of;
-        match &root.act {
-            Act::Create { rows, existing } => {
-                let keys = match existing {
-                    Some((key, act)) if *act != "REFUSE" => self.create_or_change(of, rows, key, act)?,
-                    _ => self.create(of, rows, &vec![Vec::new(); rows.len()])?,
-                };
-                Ok(self.answer(root, &keys, problems))
-            }
-            Act::Update { rows, set } => {
-                let found = self.addressed(of, rows, self.view.type_view(of).and_then(|view| view.update.clone()))?;
-                let keys = self.update(of, &found, set)?;
-                Ok(self.answer(root, &keys, problems))
-            }
-            Act::Delete { rows } => {
-                let found = self.addressed(of, rows, self.view.type_view(of).and_then(|view| view.delete.clone()))?;
-                let answer = self.answer(root, &found, problems);
-                self.delete(of, &found)?;
-                Ok(answer)
-            }
-        }
-    }
-
-    fn answer(&self, root: &Root, keys: &[Row], problems: &mut Vec<String>) -> String {
-        let mut interpreter = Interpreter::new(self.world, self.view);
-        let mut nodes = Vec::new();
-        for key in keys {
-            let Some(at) = self.at(root.of, key).filter(|at| interpreter.sees(root.of, *at)) else { continue };
-            interpreter.path = vec![root.key.clone(), if root.many { "nodes".to_owned() } else { "node".to_owned() }];
-            if root.many {
-                interpreter.path.push(nodes.len().to_string());
-            }
-            nodes.push(interpreter.object(root.of, at, &root.fields));
-        }
-        problems.append(&mut interpreter.problems);
-        let node = match root.many {
-            true => format!("\"nodes\":[{}]", nodes.join(",")),
-            false => format!("\"node\":{}", nodes.first().map_or("null", String::as_str)),
-        };
-        format!("{{\"count\":{},{node}}}", keys.len())
-    }
-
-    fn at(&self, of: TypeId, key: &[Cell]) -> Option<usize> {
-        let columns = row_key(self.world, of);
-        self.world.rows[of].iter().position(|row| columns.iter().zip(key).all(|(column, cell)| row[*column] == *cell))
-    }
-
-    fn key_of(&self, of: TypeId, row: &[Cell]) -> Row {
-        row_key(self.world, of).iter().map(|column| row[*column].clone()).collect()
-    }
-
-    fn sees(&self, of: TypeId, row: &[Cell]) -> bool {
-        self.view.rows(of).is_none_or(|rule| judge(self.world, of, row, rule) == Some(true))
-    }
-
-    /// The keys of rows that are visible, within the grant, and meant, in the order of their keys.
-    fn addressed(&self, of: TypeId, which: &Which, grant: Option<WriteGrant>) -> Result<Vec<Row>, Refusal> {
-        let rules: Vec<_> = grant.and_then(|grant| grant.rows).into_iter().collect();
-        let interpreter = Interpreter::new(self.world, self.view);
-        let meant = |row: &Row| match which {
-            Which::Key(key) => key.iter().all(|(column, cell)| row[*column] == *cell),
-            Which::Filter(filter) => interpreter.passes(of, row, filter) == Some(true),
-            Which::Every => true,
-        };
-        let within = |row: &Row| rules.iter().all(|rule| judge(self.world, of, row, rule) == Some(true));
-        let mut found: Vec<Row> = self.world.rows[of]
-            .iter()
-            .filter(|row| self.sees(of, row) && within(row) && meant(row))
-            .map(|row| self.key_of(of, row))
-            .collect();
-        let columns = row_key(self.world, of);
-        found.sort_by(|a, b| {
-            let parts = columns.iter().zip(a.iter().zip(b));
-            parts.fold(std::cmp::Ordering::Equal, |order, (column, (a, b))| {
-                order.then_with(|| compare(a, b, self.world.collation(of, *column)))
-            })
-        });
-        if matches!(which, Which::Key(_)) && found.is_empty() {
-            return refuse("ROW_MISSING");
-        }
-        Ok(found)
-    }
-
-    /// The row of a target that can be seen.
-    fn target(&self, of: TypeId, key: &[(usize, Cell)]) -> Result<Row, Refusal> {
-        let found = self.world.rows[of].iter().find(|row| key.iter().all(|(column, cell)| row[*column] == *cell));
-        match found.filter(|row| self.sees(of, row)) {
-            Some(row) => Ok(row.clone()),
-            None => refuse("REFERENCE_BROKEN"),
-        }
-    }
-
-    /// May the columns of links be set to what is said directly?
-    fn check_direct(&self, of: TypeId, values: &[(usize, Cell)]) -> Result<(), Refusal> {
-        for link in &self.world.model.types[of].links {
-            let value = |column: usize| values.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell);
-            let cells: Option<Vec<&Cell>> = link.pairs.iter().map(|(own, _)| value(*own)).collect();
-            let Some(cells) = cells.filter(|_| link.cardinality == Cardinality::One && !link.pairs.is_empty()) else {
-                continue;
-            };
-            if cells.contains(&&Cell::Null) || self.view.rows(link.target).is_none() {
-                continue;
-            }
-            let key: Vec<(usize, Cell)> =
-                link.pairs.iter().map(|(_, target)| *target).zip(cells.into_iter().cloned()).collect();
-            self.target(link.target, &key)?;
-        }
-        Ok(())
-    }
-
-    fn create(&mut self, of: TypeId, rows: &[NewRow], given: &[Vec<(usize, Cell)>]) -> Result<Vec<Row>, Refusal> {
-        let model = Arc::clone(&self.world.model);
-        let mut values: Vec<Vec<(usize, Cell)>> =
-            rows.iter().zip(given).map(|(row, given)| row.values.iter().chain(given).cloned().collect()).collect();
-        for row in rows {
-            self.check_direct(of, &row.values)?;
-        }
-        for (id, link) in model.types[of].links.iter().enumerate() {
-            // Those that are there are looked for before others are created.
-            for new in [false, true] {
-                for (at, row) in rows.iter().enumerate() {
-                    let Some((_, target)) = row.ones.iter().find(|(link, _)| *link == id) else { continue };
-                    let found = match target {
-                        Target::Key(key) if !new => self.target(link.target, key)?,
-                        Target::New(row) if new => {
-                            let keys = self.create(link.target, std::slice::from_ref(&**row), &[Vec::new()])?;
-                            let at = self.at(link.target, &keys[0]).expect("just created");
-                            self.world.rows[link.target][at].clone()
-                        }
-                        _ => continue,
-                    };
-                    values[at].extend(link.pairs.iter().map(|(own, target)| (*own, found[*target].clone())));
-                }
-            }
-        }
-        let keys: Vec<Row> = values.iter().map(|values| self.insert(of, values)).collect::<Result<_, _>>()?;
-        for (id, link) in model.types[of].links.iter().enumerate() {
-            for (row, key) in rows.iter().zip(&keys) {
-                let own = self.world.rows[of][self.at(of, key).expect("just created")].clone();
-                for (_, children) in row.many.iter().filter(|(link, _)| *link == id) {
-                    let given: Vec<(usize, Cell)> =
-                        link.pairs.iter().map(|(column, target)| (*target, own[*column].clone())).collect();
-                    self.create(link.target, children, &vec![given; children.len()])?;
-                }
-                for (_, edges) in row.edges.iter().filter(|(link, _)| *link == id) {
-                    self.link_new(link, &own, edges)?;
-                }
-            }
-        }
-        self.check(of, true, &keys)?;
-        Ok(keys)
-    }
-
-    fn link_new(&mut self, link: &puente_core::model::Link, own: &[Cell], edges: &[Edge]) -> Result<(), Refusal> {
-        let Some(through) = &link.through else { return Ok(()) };
-        let mut keys = Vec::new();
-        for edge in edges {
-            let target = self.target(link.target, &edge.target)?;
-            let near = through.near.iter().map(|(column, join)| (*join, own[*column].clone()));
-            let far = through.far.iter().map(|(join, column)| (*join, target[*column].clone()));
-            let values: Vec<(usize, Cell)> = near.chain(far).chain(edge.values.iter().cloned()).collect();
-            keys.push(self.insert(through.join, &values)?);
-        }
-        self.check(through.join, true, &keys)
-    }
-
-    fn insert(&mut self, of: TypeId, values: &[(usize, Cell)]) -> Result<Row, Refusal> {
-        let t = &self.world.model.types[of];
-        let automatic = |column: usize| {
-            let is_only = t.row_key().is_some_and(|key| key.columns == [column]);
-            (self.world.database.engine == Engine::Sqlite
-                && is_only
-                && t.columns[column].kind == Kind::Scalar(Scalar::Int))
-            .then(|| {
-                let known = self.world.rows[of].iter().filter_map(|row| match row[column] {
-                    Cell::Integer(value) => Some(value),
-                    _ => None,
-                });
-                Cell::Integer(known.max().unwrap_or(0) + 1)
-            })
-        };
-        let left_out = |column: usize| match automatic(column) {
-            Some(cell) => cell,
-            // The one default of the worlds.
-            None if t.columns[column].input.filled => Cell::Text("x".to_owned()),
-            None => Cell::Null,
-        };
-        let value = |column: usize| values.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell.clone());
-        let row: Row = (0..t.columns.len()).map(|column| value(column).unwrap_or_else(|| left_out(column))).collect();
-        let mut wrong = Vec::new();
-        if t.keys.iter().any(|key| self.is_taken(of, &key.columns, &row, None)) {
-            wrong.push("CONFLICT");
-        }
-        self.world.rows[of].push(row.clone());
-        if self.dangles(of, &row, &(0..row.len()).collect::<Vec<_>>()) {
-            // SQLite sets what a row leaves open off against what it answers.
-            if self.world.database.engine == Engine::Sqlite && self.is_referred_to(of, &row, None) {
-                return Err(None);
-            }
-            wrong.push("REFERENCE_BROKEN");
-        }
-        if wrong.is_empty() { Ok(self.key_of(of, &row)) } else { Err(Some(wrong)) }
-    }
-
-    fn is_taken(&self, of: TypeId, key: &[usize], row: &[Cell], but: Option<usize>) -> bool {
-        let same = |other: &Row| {
-            key.iter().all(|column| {
-                let collation = self.world.collation(of, *column);
-                other[*column] != Cell::Null
-                    && row[*column] != Cell::Null
-                    && compare(&other[*column], &row[*column], collation).is_eq()
-            })
-        };
-        self.world.rows[of].iter().enumerate().any(|(at, other)| Some(at) != but && same(other))
-    }
-
-    /// Does a foreign key of the changed columns refer to nothing?
-    fn dangles(&self, of: TypeId, row: &[Cell], changed: &[usize]) -> bool {
-        self.world.model.types[of].links.iter().any(|link| {
-            let own = || link.pairs.iter().map(|(own, _)| *own);
-            let concerns = link.cardinality == Cardinality::One && !link.pairs.is_empty();
-            concerns
-                && own().any(|column| changed.contains(&column))
-                && own().all(|column| row[column] != Cell::Null)
-                && !self.world.rows[link.target]
-                    .iter()
-                    .any(|target| link.pairs.iter().all(|(own, other)| target[*other] == row[*own]))
-        })
-    }
-
-    fn create_or_change(&mut self, of: TypeId, rows: &[NewRow], key: &[usize], act: &str) -> Result<Vec<Row>, Refusal> {
-        let value = |row: &NewRow, column: usize| {
-            row.values.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell.clone())
-        };
-        let wanted: Vec<Row> = rows
-            .iter()
-            .map(|row| key.iter().map(|column| value(row, *column)).collect::<Option<Row>>().ok_or(None))
-            .collect::<Result<_, _>>()?;
-        let changes = act == "CHANGE";
-        let rule = self.view.type_view(of).and_then(|view| view.update.as_ref()).and_then(|grant| grant.rows.clone());
-        let within =
-            |row: &Row| !changes || rule.as_ref().is_none_or(|rule| judge(self.world, of, row, rule) == Some(true));
-        let found: Vec<Option<Row>> = wanted
-            .iter()
-            .map(|wanted| {
-                let same = |row: &&Row| {
-                    key.iter().zip(wanted).all(|(column, cell)| *cell != Cell::Null && row[*column] == *cell)
-                };
-                let found = self.world.rows[of].iter().find(same);
-                found.filter(|row| self.sees(of, row) && within(row)).map(|row| self.key_of(of, row))
-            })
-            .collect();
-        for (at, key) in wanted.iter().enumerate() {
-            if wanted[..at].contains(key) && !key.contains(&Cell::Null) {
-                return refuse("CONFLICT");
-            }
-        }
-        let mut keys: Vec<Row> = Vec::new();
-        for (row, found) in rows.iter().zip(&found) {
-            keys.push(match found {
-                Some(key) => key.clone(),
-                None => self.create(of, std::slice::from_ref(row), &[Vec::new()])?.remove(0),
-            });
-        }
-        if !changes {
-            return Ok(keys);
-        }
-        let there: Vec<usize> = (0..rows.len()).filter(|at| found[*at].is_some()).collect();
-        for at in &there {
-            self.check_direct(of, &rows[*at].values)?;
-        }
-        for at in &there {
-            let set: Vec<(usize, Cell)> =
-                rows[*at].values.iter().filter(|(column, _)| !key.contains(column)).cloned().collect();
-            keys[*at] = self.change_row(of, &keys[*at], &set, &[])?;
-        }
-        let changed: Vec<Row> = there.into_iter().map(|at| keys[at].clone()).collect();
-        self.check(of, false, &changed)?;
-        Ok(keys)
-    }
-
-    /// Sets columns of one row, and adds to others; gives its key as it then is.
-    fn change_row(
-        &mut self,
-        of: TypeId,
-        key: &[Cell],
-        set: &[(usize, Cell)],
-        add: &[(usize, i64)],
-    ) -> Result<Row, Refusal> {
-        let at = self.at(of, key).expect("a row that is there");
-        let mut row = self.world.rows[of][at].clone();
-        for (column, cell) in set {
-            row[*column] = cell.clone();
-        }
-        for (column, more) in add {
-            row[*column] = match &row[*column] {
-                Cell::Integer(value) => Cell::Integer(value + more),
-                Cell::Null => Cell::Null,
-                // Numbers that do not fit their column are an engine's own business.
-                _ => return Err(None),
-            };
-        }
-        let changed: Vec<usize> =
-            set.iter().map(|(column, _)| *column).chain(add.iter().map(|(column, _)| *column)).collect();
-        let mut wrong = Vec::new();
-        if self.world.model.types[of].keys.iter().any(|key| {
-            key.columns.iter().any(|column| changed.contains(column)) && self.is_taken(of, &key.columns, &row, Some(at))
-        }) {
-            wrong.push("CONFLICT");
-        }
-        let moved = self.is_referred_to(of, &self.world.rows[of][at], Some(&row));
-        let out_of_range = |cell: &Cell| matches!(cell, Cell::Integer(value) if i16::try_from(*value).is_err());
-        if add.iter().any(|(column, _)| out_of_range(&row[*column])) {
-            return Err(None);
-        }
-        // Servers look at a reference only where it becomes another one; PostgreSQL also where the row was written before in
-        // the same transaction, SQLite wherever it is set, and at one to its own table in a way of its own.
-        let old = std::mem::replace(&mut self.world.rows[of][at], row.clone());
-        let t = &self.world.model.types[of];
-        let engine = self.world.database.engine;
-        let own = t.links.iter().filter(|link| link.target == of).flat_map(|link| &link.pairs).map(|(own, _)| *own);
-        let looked_at: Vec<usize> = own.chain(changed.iter().copied()).collect();
-        if engine == Engine::Sqlite && self.dangles(of, &old, &looked_at) {
-            return Err(None);
-        }
-        let changed: Vec<usize> =
-            changed.into_iter().filter(|column| engine == Engine::Sqlite || old[*column] != row[*column]).collect();
-        let everything: Vec<usize> = (0..t.columns.len()).collect();
-        if self.several && engine == Engine::Postgres && self.dangles(of, &row, &everything) {
-            return Err(None);
-        }
-        if moved || self.dangles(of, &row, &changed) {
-            wrong.push("REFERENCE_BROKEN");
-        }
-        if wrong.is_empty() { Ok(self.key_of(of, &row)) } else { Err(Some(wrong)) }
-    }
-
-    /// Do others refer to what a row is (and no longer will be)?
-    fn is_referred_to(&self, of: TypeId, row: &[Cell], then: Option<&Row>) -> bool {
-        self.world.model.types.iter().enumerate().any(|(other, t)| {
-            t.links.iter().any(|link| {
-                let refers = link.cardinality == Cardinality::One && link.target == of && !link.pairs.is_empty();
-                let stays =
-                    || then.is_some_and(|then| link.pairs.iter().all(|(_, column)| then[*column] == row[*column]));
-                refers
-                    && !stays()
-                    && self.world.rows[other].iter().any(|from| {
-                        link.pairs.iter().all(|(own, column)| from[*own] != Cell::Null && from[*own] == row[*column])
-                    })
-            })
-        })
-    }
-
-    fn update(&mut self, of: TypeId, found: &[Row], set: &Set) -> Result<Vec<Row>, Refusal> {
-        if found.is_empty() {
-            return Ok(Vec::new());
-        }
-        self.check_direct(of, &set.values)?;
-        let model = Arc::clone(&self.world.model);
-        let mut values = set.values.clone();
-        for (id, key) in &set.ones {
-            let link = &model.types[of].links[*id];
-            let target = self.target(link.target, key)?;
-            values.extend(link.pairs.iter().map(|(own, column)| (*own, target[*column].clone())));
-        }
-        let keys: Vec<Row> =
-            found.iter().map(|key| self.change_row(of, key, &values, &set.add)).collect::<Result<_, _>>()?;
-        for (id, add, remove) in &set.edges {
-            self.change_edges(&model.types[of].links[*id], of, &keys, add, remove)?;
-        }
-        self.check(of, false, &keys)?;
-        Ok(keys)
-    }
-
-    fn change_edges(
-        &mut self,
-        link: &puente_core::model::Link,
-        of: TypeId,
-        keys: &[Row],
-        add: &[Edge],
-        remove: &[Vec<(usize, Cell)>],
-    ) -> Result<(), Refusal> {
-        let Some(through) = &link.through else { return Ok(()) };
-        let join = through.join;
-        let own: Vec<Row> =
-            keys.iter().map(|key| self.world.rows[of][self.at(of, key).expect("there")].clone()).collect();
-        let ends = |own: &Row, target: &Row| -> Vec<(usize, Cell)> {
-            let near = through.near.iter().map(|(column, join)| (*join, own[*column].clone()));
-            near.chain(through.far.iter().map(|(join, column)| (*join, target[*column].clone()))).collect()
-        };
-        let granted = self.view.type_view(join).cloned();
-        let within = |run: &Self, row: &Row, grant: &Option<WriteGrant>| {
-            let rule = grant.as_ref().and_then(|grant| grant.rows.clone());
-            run.sees(join, row) && rule.is_none_or(|rule| judge(run.world, join, row, &rule) == Some(true))
-        };
-        let targets: Vec<Row> = remove.iter().map(|key| self.target(link.target, key)).collect::<Result<_, _>>()?;
-        let delete = granted.as_ref().and_then(|granted| granted.delete.clone());
-        let gone: Vec<Vec<(usize, Cell)>> =
-            own.iter().flat_map(|own| targets.iter().map(|target| ends(own, target))).collect();
-        let rows = self.world.rows[join].clone();
-        let kept = rows.into_iter().filter(|row| {
-            !(gone.iter().any(|ends| ends.iter().all(|(column, cell)| row[*column] == *cell))
-                && within(self, row, &delete))
-        });
-        self.world.rows[join] = kept.collect();
-        let targets: Vec<Row> =
-            add.iter().map(|edge| self.target(link.target, &edge.target)).collect::<Result<_, _>>()?;
-        let update = granted.as_ref().and_then(|granted| granted.update.clone());
-        let (mut new, mut there) = (Vec::new(), Vec::new());
-        for own in &own {
-            for (edge, target) in add.iter().zip(&targets) {
-                let ends = ends(own, target);
-                let found =
-                    self.world.rows[join].iter().find(|row| ends.iter().all(|(column, cell)| row[*column] == *cell));
-                match found.filter(|row| update.is_some() && within(self, row, &update)) {
-                    Some(row) if !edge.values.is_empty() => there.push((self.key_of(join, row), edge.values.clone())),
-                    Some(_) => {}
-                    None => new.push(ends.into_iter().chain(edge.values.iter().cloned()).collect::<Vec<_>>()),
-                }
-            }
-        }
-        let twice = (0..there.len()).any(|at| there[..at].iter().any(|(key, _)| *key == there[at].0));
-        if twice {
-            return Err(None);
-        }
-        let mut changed = Vec::new();
-        for (key, values) in there {
-            changed.push(self.change_row(join, &key, &values, &[])?);
-        }
-        self.check(join, false, &changed)?;
-        let created: Vec<Row> = new.iter().map(|values| self.insert(join, values)).collect::<Result<_, _>>()?;
-        self.check(join, true, &created)
-    }
-
-    fn delete(&mut self, of: TypeId, keys: &[Row]) -> Result<(), Refusal> {
-        let gone: Vec<Row> =
-            keys.iter().filter_map(|key| self.at(of, key)).map(|at| self.world.rows[of][at].clone()).collect();
-        // MariaDB looks at each row as it goes; SQLite counts what dangles against what no longer does; only PostgreSQL looks
-        // at what is left in the end.
-        let t = &self.world.model.types[of];
-        let refers_to_itself = t.links.iter().any(|link| link.target == of && link.cardinality == Cardinality::One);
-        let everything: Vec<usize> = (0..t.columns.len()).collect();
-        let is_odd = match self.world.database.engine {
-            Engine::Mariadb => refers_to_itself && !gone.is_empty(),
-            Engine::Sqlite => gone.iter().any(|row| self.dangles(of, row, &everything)),
-            Engine::Postgres => false,
-        };
-        if is_odd {
-            return Err(None);
-        }
-        self.world.rows[of].retain(|row| !gone.contains(row));
-        match gone.iter().any(|row| self.is_referred_to(of, row, None)) {
-            true => refuse("REFERENCE_BROKEN"),
-            false => Ok(()),
-        }
-    }
-
-    fn check(&mut self, of: TypeId, created: bool, keys: &[Row]) -> Result<(), Refusal> {
-        for key in keys {
-            let check = Check { of, created, key: key.clone() };
-            check.hold(self.world, self.view)?;
-            self.checks.push(check);
-        }
-        Ok(())
     }
 }

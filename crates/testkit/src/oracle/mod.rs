@@ -3,6 +3,7 @@
 //! It shares no code with planning, SQL or the JSON writer. Random databases, views and asks run on Puente and on the
 //! oracle; the answers must be equal byte for byte. Every case follows from a seed.
 
+mod apply;
 mod ask;
 mod change;
 mod interpret;
@@ -10,7 +11,8 @@ mod rule;
 mod summary;
 mod world;
 
+pub use apply::Expected;
 pub use ask::{Random, random_ask};
-pub use change::{Expected, RandomChange, random_change, random_writer};
+pub use change::{RandomChange, random_change, random_writer};
 pub use interpret::{Interpreter, open_cursors};
 pub use world::World;

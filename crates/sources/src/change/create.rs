@@ -1,0 +1,317 @@
+//! Creating rows, batch by batch: first what they refer to, then the rows themselves, then what refers to them.
+
+use std::future::Future;
+use std::pin::Pin;
+
+use indexmap::IndexMap;
+use puente_core::error::{Code, Problem};
+use puente_core::json::KeyValues;
+use puente_core::model::{Cardinality, ColumnId, Link, LinkId, TypeId};
+use puente_core::plan::change::{EdgeRow, Existing, LookupId, NewRow, Target, identity};
+use puente_core::sql;
+use puente_core::value::Cell;
+
+use super::run::{Cells, Pending, Run};
+use super::{Failure, Session};
+
+/// A target that is there: its place among the targets, its key, and its place in the input.
+type Wanted<'c> = (usize, &'c [Cell], &'c str);
+
+impl<'c, S: Session> Run<'c, S> {
+    /// Creates rows with everything that hangs on them; gives their identities.
+    pub(super) fn create<'r>(
+        &'r mut self,
+        of: TypeId,
+        rows: Vec<Pending<'c>>,
+    ) -> Pin<Box<dyn Future<Output = Result<Vec<Cells>, Problem>> + Send + 'r>>
+    where
+        'c: 'r,
+    {
+        Box::pin(async move {
+            if rows.is_empty() {
+                return Ok(Vec::new());
+            }
+            let model = self.model;
+            let links = &model.types[of].links;
+            let mut values: Vec<Vec<(ColumnId, Cell)>> =
+                rows.iter().map(|(row, given)| row.values.iter().chain(given).cloned().collect()).collect();
+            self.check_visible(of, &rows.iter().map(|(row, _)| row.values.as_slice()).collect::<Vec<_>>()).await?;
+            for (id, link) in links.iter().enumerate() {
+                let wanted: Vec<(usize, &'c Target)> = rows
+                    .iter()
+                    .enumerate()
+                    .filter_map(|(at, (row, _))| Some((at, &row.ones.iter().find(|(link, _)| *link == id)?.1)))
+                    .collect();
+                let columns: Vec<ColumnId> = link.pairs.iter().map(|(_, target)| *target).collect();
+                let targets = wanted.iter().map(|(_, target)| *target).collect();
+                let cells = self.targets(link.target, targets, &columns).await?;
+                for ((at, _), cells) in wanted.iter().zip(cells) {
+                    values[*at].extend(link.pairs.iter().map(|(own, _)| *own).zip(cells));
+                }
+            }
+            let places: Vec<&str> = rows.iter().map(|(row, _)| row.place.as_str()).collect();
+            let created = self.insert(of, values, &places).await?;
+            for (id, link) in links.iter().enumerate() {
+                self.create_along(of, (id, link), &rows, &created).await?;
+            }
+            self.check_rows(of, true, &created).await?;
+            Ok(created)
+        })
+    }
+
+    /// Creates what hangs on created rows over one link.
+    pub(super) async fn create_along(
+        &mut self,
+        of: TypeId,
+        (id, link): (LinkId, &'c Link),
+        rows: &[Pending<'c>],
+        created: &[Cells],
+    ) -> Result<(), Problem> {
+        if link.cardinality == Cardinality::One {
+            return Ok(());
+        }
+        if let Some(through) = &link.through {
+            let mut edges = Vec::new();
+            for ((row, _), cells) in rows.iter().zip(created) {
+                let near = self.pick(of, cells, through.near.iter().map(|(own, _)| *own))?;
+                let wanted = row.edges.iter().filter(|(link, _)| *link == id).flat_map(|(_, edges)| edges);
+                edges.extend(wanted.map(|edge| (edge, near.clone())));
+            }
+            return self.link_new(link, edges).await;
+        }
+        let mut children: Vec<Pending<'c>> = Vec::new();
+        for ((row, _), cells) in rows.iter().zip(created) {
+            let given = self.pick(of, cells, link.pairs.iter().map(|(own, _)| *own))?;
+            let given: Vec<(ColumnId, Cell)> = link.pairs.iter().map(|(_, target)| *target).zip(given).collect();
+            let wanted = row.many.iter().filter(|(link, _)| *link == id).flat_map(|(_, children)| children);
+            children.extend(wanted.map(|child| (child, given.clone())));
+        }
+        self.create(link.target, children).await.map(|_| ())
+    }
+
+    /// The linked columns of targets: of those that are there, and of those that are created along.
+    pub(super) async fn targets(
+        &mut self,
+        of: TypeId,
+        targets: Vec<&'c Target>,
+        columns: &[ColumnId],
+    ) -> Result<Vec<Cells>, Problem> {
+        let mut cells: Vec<Cells> = vec![Vec::new(); targets.len()];
+        let mut by_key: IndexMap<LookupId, Vec<Wanted<'c>>> = IndexMap::new();
+        let mut new: Vec<(usize, &'c NewRow)> = Vec::new();
+        for (at, target) in targets.into_iter().enumerate() {
+            match target {
+                Target::Key { lookup, key, place } => by_key.entry(*lookup).or_default().push((at, key, place)),
+                Target::New(row) => new.push((at, row)),
+            }
+        }
+        for (lookup, wanted) in by_key {
+            let found = self.find(lookup, wanted.iter().map(|(_, key, _)| key.to_vec()).collect()).await?;
+            for ((at, _, place), found) in wanted.into_iter().zip(found) {
+                cells[at] = found.ok_or_else(|| {
+                    let name = &self.model.types[of].name;
+                    let text = format!(
+                        "{place}: there is no `{name}` with this key; link one that is there, or create it along"
+                    );
+                    Problem::new(Code::ReferenceBroken, text)
+                })?;
+            }
+        }
+        let created = self.create(of, new.iter().map(|(_, row)| (*row, Vec::new())).collect()).await?;
+        for ((at, _), identity) in new.into_iter().zip(created) {
+            cells[at] = self.pick(of, &identity, columns.iter().copied())?;
+        }
+        Ok(cells)
+    }
+
+    /// May the links be set to what their columns now say?
+    pub(super) async fn check_visible(&mut self, of: TypeId, rows: &[&[(ColumnId, Cell)]]) -> Result<(), Problem> {
+        let change = self.change;
+        for (id, link) in self.model.types[of].links.iter().enumerate() {
+            let Some(lookup) = change.visible.get(&(of, id)) else { continue };
+            let key = |values: &&[(ColumnId, Cell)]| -> Option<Cells> {
+                let value =
+                    |column: ColumnId| values.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell.clone());
+                let cells: Option<Cells> = link.pairs.iter().map(|(own, _)| value(*own)).collect();
+                cells.filter(|cells| !cells.contains(&Cell::Null))
+            };
+            let keys: Vec<Cells> = rows.iter().filter_map(key).collect();
+            if self.find(*lookup, keys).await?.contains(&None) {
+                let columns: Vec<ColumnId> = link.pairs.iter().map(|(own, _)| *own).collect();
+                return Err(self.missing_target(of, &columns));
+            }
+        }
+        Ok(())
+    }
+
+    /// Inserts rows in as few statements as the engine allows; gives their identities.
+    pub(super) async fn insert(
+        &mut self,
+        of: TypeId,
+        rows: Vec<Vec<(ColumnId, Cell)>>,
+        places: &[&str],
+    ) -> Result<Vec<Cells>, Problem> {
+        // Rows with values for the same columns go together; where each has a statement of its own, in their order.
+        let mut groups: IndexMap<(usize, Vec<ColumnId>), Vec<usize>> = IndexMap::new();
+        for (at, row) in rows.iter().enumerate() {
+            let mut columns: Vec<ColumnId> = row.iter().map(|(column, _)| *column).collect();
+            columns.sort_unstable();
+            let place = if self.dialect.rows_per_insert(columns.len()) == 1 { at } else { 0 };
+            groups.entry((place, columns)).or_default().push(at);
+        }
+        let returning = identity(self.model, of);
+        let mut identities: Vec<Cells> = vec![Vec::new(); rows.len()];
+        for ((_, columns), members) in groups {
+            let most = if columns.is_empty() { 1 } else { self.dialect.rows_per_insert(columns.len()) };
+            for chunk in members.chunks(most) {
+                let value = |row: &[(ColumnId, Cell)], column: ColumnId| {
+                    row.iter().find(|(known, _)| *known == column).map_or(Cell::Null, |(_, cell)| cell.clone())
+                };
+                let cells: Vec<Cells> =
+                    chunk.iter().map(|at| columns.iter().map(|column| value(&rows[*at], *column)).collect()).collect();
+                let inserted = self.insert_chunk(of, &columns, cells, &returning).await;
+                let inserted = match inserted {
+                    Ok(inserted) => inserted,
+                    Err(failure) => {
+                        let written: Vec<_> = chunk.iter().map(|at| rows[*at].as_slice()).collect();
+                        let problem = self.refused(of, &written, failure).await;
+                        let place = if let [only] = chunk { Some(places[*only]) } else { None };
+                        return Err(match place.filter(|_| rows.len() > 1 || places[0] != "input") {
+                            Some(place) => Problem { message: format!("{place}: {}", problem.message), ..problem },
+                            None => problem,
+                        });
+                    }
+                };
+                for (at, identity) in chunk.iter().zip(inserted) {
+                    identities[*at] = identity;
+                }
+            }
+        }
+        Ok(identities)
+    }
+
+    pub(super) async fn insert_chunk(
+        &mut self,
+        of: TypeId,
+        columns: &[ColumnId],
+        cells: Vec<Cells>,
+        returning: &[ColumnId],
+    ) -> Result<Vec<Cells>, Failure> {
+        let statement = sql::insert(self.model, self.dialect, of, columns, cells.len(), returning);
+        let scalars = self.scalars_of(of, returning);
+        let expected = cells.len();
+        let given: Cells = cells.iter().flatten().cloned().collect();
+        let keys = KeyValues::new(cells);
+        let inserted = self.execute(&statement, Some(&keys), &given, &scalars).await?;
+        if inserted.len() != expected {
+            let text =
+                "the database took another number of rows than it was given; a trigger or a rule must be in the way";
+            return Err(Problem::new(Code::ValueRefused, text).into());
+        }
+        let row = |at: usize| (0..returning.len()).map(|column| inserted.row(at).cell(column).to_cell()).collect();
+        Ok((0..expected).map(row).collect())
+    }
+
+    /// Creates rows of a join table between rows that are both there by now.
+    pub(super) async fn link_new(&mut self, link: &'c Link, edges: Vec<(&'c EdgeRow, Cells)>) -> Result<(), Problem> {
+        let Some(through) = link.through.as_ref().filter(|_| !edges.is_empty()) else { return Ok(()) };
+        let columns: Vec<ColumnId> = through.far.iter().map(|(_, target)| *target).collect();
+        let targets = edges.iter().map(|(edge, _)| &edge.target).collect();
+        let far = self.targets(link.target, targets, &columns).await?;
+        let places: Vec<&str> = edges.iter().map(|(edge, _)| edge.place.as_str()).collect();
+        let rows = edges.iter().zip(far).map(|((edge, near), far)| {
+            let near = through.near.iter().map(|(_, join)| *join).zip(near.iter().cloned());
+            let far = through.far.iter().map(|(join, _)| *join).zip(far);
+            near.chain(far).chain(edge.values.iter().cloned()).collect()
+        });
+        let created = self.insert(through.join, rows.collect(), &places).await?;
+        self.check_rows(through.join, true, &created).await
+    }
+
+    /// Creates the rows whose key is not there yet; keeps or changes the others.
+    pub(super) async fn create_or_change(
+        &mut self,
+        of: TypeId,
+        rows: &'c [NewRow],
+        existing: &'c Existing,
+    ) -> Result<Vec<Cells>, Problem> {
+        let key = |row: &NewRow| -> Result<Cells, Problem> {
+            let cell =
+                |column: &ColumnId| row.values.iter().find(|(known, _)| known == column).map(|(_, cell)| cell.clone());
+            existing.key.iter().map(cell).collect::<Option<Cells>>().ok_or_else(|| {
+                let fields = self.fields(of, &existing.key).join(" and ");
+                let text = format!("{}: `ifExists` looks for a row by {fields}; give it a value", row.place);
+                Problem::new(Code::InvalidArgument, text)
+            })
+        };
+        let keys: Vec<Cells> = rows.iter().map(key).collect::<Result<_, _>>()?;
+        let found = self.find(existing.find, keys.clone()).await?;
+        let mut identities: Vec<Cells> = vec![Vec::new(); rows.len()];
+        let (mut new, mut there): (Vec<usize>, Vec<usize>) = (Vec::new(), Vec::new());
+        for (at, found) in found.into_iter().enumerate() {
+            if keys[..at].contains(&keys[at]) && !keys[at].contains(&Cell::Null) {
+                let text =
+                    format!("{}: an earlier row of the same mutation has the same key; say it once", rows[at].place);
+                return Err(Problem::new(Code::Conflict, text));
+            }
+            match found {
+                Some(identity) => {
+                    identities[at] = identity;
+                    there.push(at);
+                }
+                None => new.push(at),
+            }
+        }
+        let created = self.create(of, new.iter().map(|at| (&rows[*at], Vec::new())).collect()).await?;
+        for (at, identity) in new.into_iter().zip(created) {
+            identities[at] = identity;
+        }
+        if existing.changes {
+            self.change_existing(of, rows, existing, &there, &mut identities).await?;
+        }
+        Ok(identities)
+    }
+
+    pub(super) async fn change_existing(
+        &mut self,
+        of: TypeId,
+        rows: &'c [NewRow],
+        existing: &'c Existing,
+        there: &[usize],
+        identities: &mut [Cells],
+    ) -> Result<(), Problem> {
+        let nested = |row: &&NewRow| !row.ones.is_empty() || !row.many.is_empty() || !row.edges.is_empty();
+        if let Some(row) = there.iter().map(|at| &rows[*at]).find(nested) {
+            let text = format!(
+                "{}: a row that is there already is changed in its own fields only; link with `set`, by an update",
+                row.place
+            );
+            return Err(Problem::new(Code::InvalidArgument, text));
+        }
+        let key = self.model.types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default();
+        let mut groups: IndexMap<Vec<ColumnId>, Vec<usize>> = IndexMap::new();
+        for at in there {
+            let set =
+                rows[*at].values.iter().map(|(column, _)| *column).filter(|column| !existing.key.contains(column));
+            let mut set: Vec<ColumnId> = set.collect();
+            set.sort_unstable();
+            groups.entry(set).or_default().push(*at);
+        }
+        self.check_visible(of, &there.iter().map(|at| rows[*at].values.as_slice()).collect::<Vec<_>>()).await?;
+        for (set, members) in groups.into_iter().filter(|(set, _)| !set.is_empty()) {
+            let mut given = Vec::new();
+            for at in &members {
+                let value = |column: &ColumnId| {
+                    rows[*at].values.iter().find(|(known, _)| known == column).map(|(_, cell)| cell.clone())
+                };
+                given.push(identities[*at][..key.len()].iter().cloned().chain(set.iter().filter_map(value)).collect());
+            }
+            self.update_each(of, &set, &key, given).await?;
+            for at in members {
+                identities[at] = self.replaced(of, &identities[at], &rows[at].values);
+            }
+        }
+        let changed: Vec<Cells> = there.iter().map(|at| identities[*at].clone()).collect();
+        self.check_rows(of, false, &changed).await
+    }
+}

@@ -1,0 +1,210 @@
+//! Running the changes of a mutation inside a transaction that the engine has begun, whatever the engine.
+//!
+//! Rows are created batch by batch: first what they refer to, then the rows themselves, then what refers to them. What the
+//! database made of a row (its key, its defaults) flows to the next batch. Rows that are there are found under every
+//! condition, locked, and changed by key; then whatever must be true of them is asked of the database.
+
+mod create;
+mod refused;
+mod run;
+mod update;
+
+use std::future::Future;
+
+use puente_core::error::{Code, PathStep, Problem};
+use puente_core::json::{self, Answer, Fetch, KeyValues, Row, Rows};
+use puente_core::plan::change::{Act, Root};
+use puente_core::plan::{BoundPlan, SelectId};
+use puente_core::sql::{Dialect, Statement};
+use puente_core::value::{Cell, Scalar};
+
+use crate::{ChangeRequest, Outcome};
+use run::Run;
+
+/// What is bound to a statement.
+#[derive(Clone, Copy)]
+pub(crate) struct Values<'v> {
+    /// The values of conditions.
+    pub(crate) bound: &'v BoundPlan,
+    /// Values of keys, or of rows to be inserted as arrays.
+    pub(crate) keys: Option<&'v KeyValues>,
+    /// The values of one execution.
+    pub(crate) given: &'v [Cell],
+}
+
+/// A connection inside a transaction.
+pub(crate) trait Session: Send {
+    /// Runs a statement. `scalars` has one entry per column that it delivers: its scalar, if it has one.
+    fn run(
+        &mut self,
+        statement: &Statement,
+        values: Values<'_>,
+        scalars: &[Option<Scalar>],
+    ) -> impl Future<Output = Result<Rows<'static>, Failure>> + Send;
+
+    /// The columns of a constraint that a refusal could only name.
+    fn columns_of(&mut self, relation: &str, constraint: &str) -> impl Future<Output = Vec<String>> + Send {
+        let _ = (relation, constraint);
+        std::future::ready(Vec::new())
+    }
+}
+
+/// Why a statement failed.
+#[derive(Debug)]
+pub(crate) enum Failure {
+    /// The table does not take what was given.
+    Refused(Refusal),
+    /// Anything else.
+    Problem(Problem),
+}
+
+impl From<Problem> for Failure {
+    fn from(problem: Problem) -> Self {
+        Failure::Problem(problem)
+    }
+}
+
+/// What a table does not take.
+#[derive(Debug)]
+pub(crate) struct Refusal {
+    pub(crate) rule: Rule,
+    /// The columns, where the engine tells them.
+    pub(crate) columns: Vec<String>,
+    /// The constraint's name, where the engine tells only that; or its text.
+    pub(crate) constraint: Option<String>,
+    /// The database's own text, for the log.
+    pub(crate) detail: String,
+}
+
+/// The rule of a table that was broken.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Rule {
+    /// A unique key.
+    Unique,
+    /// A foreign key.
+    Reference,
+    /// NOT NULL.
+    NotNull,
+    /// CHECK, or a trigger that raises.
+    Check,
+    /// A length.
+    Length,
+    /// A range of numbers or dates.
+    Range,
+    /// A form: a value that is none of the column's type.
+    Form,
+}
+
+/// Runs every change, and writes the answer of each as it is reached.
+///
+/// # Errors
+/// The first problem: the caller takes everything back.
+pub(crate) async fn run<S: Session>(
+    session: &mut S,
+    dialect: &'static dyn Dialect,
+    request: &ChangeRequest,
+) -> Result<Outcome, Problem> {
+    check_transactional(request)?;
+    let mut body = b"{\"data\":{".to_vec();
+    let (mut problems, mut statements, mut pending, mut is_null) = (Vec::new(), Vec::new(), Vec::new(), false);
+    for (at, root) in request.mutation.roots.iter().enumerate() {
+        let answer = match &root.change {
+            None => json::write(&root.answer, &mut Nothing, request.most_bytes),
+            Some(change) => {
+                let mut run = Run::new(session, dialect, request, root, change);
+                let answer = run.root().await;
+                statements.append(&mut run.statements);
+                pending.extend(run.checked.into_iter().map(|(lookup, keys)| (root, change, lookup, keys)));
+                answer
+            }
+        }
+        .map_err(|problem| placed(problem, root))?;
+        let data = answer.data();
+        match data.strip_prefix(b"{").and_then(|data| data.strip_suffix(b"}")) {
+            Some(members) => {
+                if at > 0 {
+                    body.push(b',');
+                }
+                body.extend_from_slice(members);
+            }
+            None => is_null = true,
+        }
+        problems.extend(answer.problems);
+        if body.len() > request.most_bytes {
+            let text = format!("the answer is over {} bytes; change in parts, or ask for less", request.most_bytes);
+            return Err(Problem::new(Code::TooCostly, text));
+        }
+    }
+    // What was true of a row when it was written may not be after what was written later.
+    for (root, change, lookup, keys) in pending {
+        let mut run = Run::new(session, dialect, request, root, change);
+        run.check_again(lookup, keys).await.map_err(|problem| placed(problem, root))?;
+        statements.append(&mut run.statements);
+    }
+    body.push(b'}');
+    if is_null {
+        body = b"{\"data\":null".to_vec();
+    }
+    Ok(Outcome { answer: Answer { body, problems }, statements })
+}
+
+/// Where the engine takes nothing back, only what is done as a whole by one statement can be done at all.
+fn check_transactional(request: &ChangeRequest) -> Result<(), Problem> {
+    let roots = &request.mutation.roots;
+    for root in roots {
+        let Some(change) = &root.change else { continue };
+        let t = &root.answer.plan().model().types[change.of];
+        let is_one = match &change.act {
+            Act::Create { rows, .. } => matches!(rows.as_slice(), [row] if row.is_alone()),
+            Act::Update { address, set } => address.one && set.edges.is_empty() && set.ones.is_empty(),
+            Act::Delete { address } => address.one,
+        };
+        if !t.transactional && (request.rehearse || roots.len() > 1 || !is_one) {
+            let text = format!(
+                "the table of `{}` is kept without transactions: its rows can be changed one at a time only, and not rehearsed",
+                t.name
+            );
+            return Err(placed(Problem::new(Code::InvalidArgument, text), root));
+        }
+    }
+    Ok(())
+}
+
+fn placed(mut problem: Problem, root: &Root) -> Problem {
+    if problem.path.is_empty() {
+        problem.path = vec![PathStep::Key(root.key.clone())];
+        problem = problem.at(root.location);
+    }
+    problem
+}
+
+/// Attempts of one mutation, where each before was taken back as a whole.
+#[cfg(any(feature = "postgres", feature = "mariadb"))]
+pub(crate) const MOST_ATTEMPTS: u32 = 4;
+
+/// Did another create the row between our look and our insert? Then a second look will find it.
+#[cfg(any(feature = "postgres", feature = "mariadb"))]
+pub(crate) fn is_race(request: &ChangeRequest, problem: &Problem) -> bool {
+    problem.code == Code::Conflict && request.mutation.may_race()
+}
+
+/// The problem of a constraint that is looked at with the commit only.
+pub(crate) fn late_refusal(refusal: Refusal) -> Problem {
+    let (code, text) = match refusal.rule {
+        Rule::Unique => (Code::Conflict, "two rows would have the same key; choose another value"),
+        Rule::Reference => {
+            (Code::ReferenceBroken, "a row would refer to one that is not there; give the key of one that is")
+        }
+        _ => (Code::ValueRefused, "the rows as they would be are refused by a check of their table"),
+    };
+    Problem::new(code, text).with_detail(refusal.detail)
+}
+
+/// The source of an answer that reads nothing.
+struct Nothing;
+
+impl<'s> Fetch<'s> for Nothing {
+    fn fetch(&mut self, _: SelectId, _: Option<Row<'_, 's>>, _: &mut Rows<'s>) -> Result<(), Problem> {
+        Err(Problem::new(Code::Internal, "a plan without selects has nothing to fetch"))
+    }
+}

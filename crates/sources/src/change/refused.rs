@@ -1,0 +1,131 @@
+//! From what a table does not take to a problem in the names of the API.
+
+use puente_core::error::{Code, Problem};
+use puente_core::model::{Cardinality, ColumnId, TypeId};
+use puente_core::plan::Select;
+use puente_core::sql;
+use puente_core::value::Cell;
+
+use super::run::{Cells, Run};
+use super::{Failure, Rule, Session};
+
+impl<'c, S: Session> Run<'c, S> {
+    /// The problem of a write that the table does not take.
+    pub(super) async fn refused(&mut self, of: TypeId, written: &[&[(ColumnId, Cell)]], failure: Failure) -> Problem {
+        let mut refusal = match failure {
+            Failure::Problem(problem) => return problem,
+            Failure::Refused(refusal) => refusal,
+        };
+        let t = &self.model.types[of];
+        if let Some(constraint) = refusal.constraint.as_ref().filter(|_| refusal.columns.is_empty()) {
+            refusal.columns = self.session.columns_of(&t.relation, constraint).await;
+            if refusal.columns.is_empty() {
+                // A check's name or text mostly names its columns.
+                let is_named = |name: &str| words(constraint).any(|word| word.eq_ignore_ascii_case(name));
+                refusal.columns = t.columns.iter().map(|c| c.name.clone()).filter(|name| is_named(name)).collect();
+            }
+        }
+        let columns: Vec<ColumnId> = refusal.columns.iter().filter_map(|name| t.column_named(name)).collect();
+        let fields = self.fields(of, &columns);
+        let named = if fields.is_empty() { "a value".to_owned() } else { fields.join(" and ") };
+        let name = &t.name;
+        let (code, text) = match refusal.rule {
+            Rule::Unique if fields.is_empty() => (
+                Code::Conflict,
+                format!("there is a `{name}` with the same key already; choose another value, or say `ifExists`"),
+            ),
+            Rule::Unique => (
+                Code::Conflict,
+                format!("there is a `{name}` with this {named} already; choose another value, or say `ifExists`"),
+            ),
+            Rule::Reference if !columns.is_empty() => {
+                return self.missing_target(of, &columns).with_detail(refusal.detail);
+            }
+            Rule::Reference => {
+                if let Some(columns) = self.dangling(of, written).await {
+                    return self.missing_target(of, &columns).with_detail(refusal.detail);
+                }
+                let text = "a value refers to a row that is not there, or the row is still referred to by its old key";
+                (Code::ReferenceBroken, format!("{text}; look at the links of `{name}`"))
+            }
+            Rule::NotNull => (Code::ValueRefused, format!("{named} of `{name}` cannot be null; give it a value")),
+            Rule::Check => (
+                Code::ValueRefused,
+                format!("{named} of `{name}` is refused by a check of the table; look at what it allows"),
+            ),
+            Rule::Length => (Code::ValueRefused, format!("{named} of `{name}` is too long; shorten it")),
+            Rule::Range => {
+                (Code::ValueRefused, format!("{named} of `{name}` is out of its range; give a smaller or larger one"))
+            }
+            Rule::Form => (Code::ValueRefused, format!("{named} of `{name}` has not the form that its column takes")),
+        };
+        Problem::new(code, text).with_detail(refusal.detail)
+    }
+
+    /// The fields of columns, in backticks: those that the caller may write.
+    pub(super) fn fields(&self, of: TypeId, columns: &[ColumnId]) -> Vec<String> {
+        let known = self.change.fields.get(&of);
+        let field = |column: &ColumnId| known.and_then(|fields| fields[*column].clone());
+        columns.iter().filter_map(field).map(|field| format!("`{field}`")).collect()
+    }
+
+    pub(super) fn missing_target(&self, of: TypeId, columns: &[ColumnId]) -> Problem {
+        let t = &self.model.types[of];
+        let link = t.links.iter().find(|link| {
+            link.cardinality == Cardinality::One
+                && link.through.is_none()
+                && link.pairs.len() == columns.len()
+                && link.pairs.iter().all(|(own, _)| columns.contains(own))
+        });
+        let target = link.map_or("row", |link| self.model.types[link.target].name.as_str());
+        let fields = self.fields(of, columns);
+        let text = match fields.as_slice() {
+            [] => format!("a value refers to no `{target}` that is there; give the key of one that is"),
+            fields => {
+                format!("{} refers to no `{target}` that is there; give the key of one that is", fields.join(" and "))
+            }
+        };
+        Problem::new(Code::ReferenceBroken, text)
+    }
+
+    pub(super) fn still_referred_to(&self, of: TypeId) -> Problem {
+        let name = &self.model.types[of].name;
+        let text = format!("other rows still refer to this `{name}`; change or delete them first");
+        Problem::new(Code::ReferenceBroken, text)
+    }
+
+    /// Which columns refer to a row that is not there, where the engine does not say it.
+    pub(super) async fn dangling(&mut self, of: TypeId, written: &[&[(ColumnId, Cell)]]) -> Option<Vec<ColumnId>> {
+        let links = &self.model.types[of].links;
+        for link in links.iter().filter(|link| link.cardinality == Cardinality::One && link.through.is_none()) {
+            let own: Vec<ColumnId> = link.pairs.iter().map(|(own, _)| *own).collect();
+            let by: Vec<ColumnId> = link.pairs.iter().map(|(_, target)| *target).collect();
+            let value = |row: &[(ColumnId, Cell)], column| {
+                row.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell.clone())
+            };
+            let key =
+                |row: &&[(ColumnId, Cell)]| own.iter().map(|column| value(row, *column)).collect::<Option<Cells>>();
+            let keys: Vec<Cells> = written.iter().filter_map(key).filter(|key| !key.contains(&Cell::Null)).collect();
+            let statement =
+                sql::keyed(self.model, self.dialect, &Select::keyed(link.target, &by, &[], Vec::new()), false);
+            if self.find_by(&statement, keys, &[None]).await.is_ok_and(|found| found.contains(&None)) {
+                return Some(own);
+            }
+        }
+        None
+    }
+}
+
+/// The words of a constraint's name or text; those of a name are parted by underscores, too, in every way.
+fn words(text: &str) -> impl Iterator<Item = String> {
+    let mut found: Vec<String> = Vec::new();
+    for word in text.split(|c: char| !c.is_alphanumeric() && c != '_') {
+        let parts: Vec<&str> = word.split('_').collect();
+        for from in 0..parts.len() {
+            for to in from + 1..=parts.len() {
+                found.push(parts[from..to].join("_"));
+            }
+        }
+    }
+    found.into_iter()
+}

@@ -1,0 +1,255 @@
+//! One change: finding rows, asking what must be true of them, answering.
+
+use std::time::{Duration, Instant};
+
+use puente_core::error::{Code, Problem};
+use puente_core::json::{self, Answer, KeyValues, Levels, Rows};
+use puente_core::model::{ColumnId, Model, TypeId};
+use puente_core::plan::change::{Act, Address, Change, GIVEN, Lookup, LookupId, NewRow, Root, identity};
+use puente_core::plan::{BoundPlan, Plan, Select};
+use puente_core::sql::{self, Dialect, Statement};
+use puente_core::value::{Cell, Scalar};
+
+use super::{Failure, Session, Values};
+use crate::{ChangeRequest, StatementReport};
+
+/// The cells of one row.
+pub(super) type Cells = Vec<Cell>;
+/// A row to be created, and the columns that the row it hangs on gives it.
+pub(super) type Pending<'c> = (&'c NewRow, Vec<(ColumnId, Cell)>);
+
+pub(super) struct Run<'c, S> {
+    pub(super) session: &'c mut S,
+    pub(super) dialect: &'static dyn Dialect,
+    pub(super) request: &'c ChangeRequest,
+    pub(super) bound: &'c BoundPlan,
+    pub(super) model: &'c Model,
+    pub(super) change: &'c Change,
+    pub(super) statements: Vec<StatementReport>,
+    /// Lookups that found every one of these keys, and must do so again before the end.
+    pub(super) checked: Vec<(LookupId, Vec<Cells>)>,
+}
+
+impl<'c, S: Session> Run<'c, S> {
+    pub(super) fn new(
+        session: &'c mut S,
+        dialect: &'static dyn Dialect,
+        request: &'c ChangeRequest,
+        root: &'c Root,
+        change: &'c Change,
+    ) -> Self {
+        let bound = &root.answer;
+        let model = bound.plan().model();
+        Run { session, dialect, request, bound, model, change, statements: Vec::new(), checked: Vec::new() }
+    }
+
+    pub(super) async fn root(&mut self) -> Result<Answer, Problem> {
+        let of = self.change.of;
+        match &self.change.act {
+            Act::Create { rows, existing } => {
+                let changed = match existing {
+                    None => self.create(of, rows.iter().map(|row| (row, Vec::new())).collect()).await?,
+                    Some(existing) => self.create_or_change(of, rows, existing).await?,
+                };
+                self.answer(&changed, changed.len()).await
+            }
+            Act::Update { address, set } => {
+                let found = self.addressed(address).await?;
+                let changed = self.update(of, found, set).await?;
+                self.answer(&changed, changed.len()).await
+            }
+            Act::Delete { address } => {
+                let found = self.addressed(address).await?;
+                // What is deleted is answered as it was.
+                let answer = self.answer(&found, found.len()).await?;
+                self.delete(of, &found).await?;
+                Ok(answer)
+            }
+        }
+    }
+
+    /// Runs a statement, and remembers that it ran.
+    pub(super) async fn execute(
+        &mut self,
+        statement: &Statement,
+        keys: Option<&KeyValues>,
+        given: &[Cell],
+        scalars: &[Option<Scalar>],
+    ) -> Result<Rows<'static>, Failure> {
+        let start = self.request.timed.then(Instant::now);
+        let values = Values { bound: self.bound, keys, given };
+        let rows = self.session.run(statement, values, scalars).await?;
+        let time = start.map_or(Duration::ZERO, |start| start.elapsed());
+        let text = if self.request.timed { statement.text.as_str() } else { "" };
+        match self.statements.last_mut() {
+            Some(last) if last.text == text && self.request.timed => {
+                last.executions += 1;
+                last.rows += rows.len() as u64;
+                last.time += time;
+            }
+            _ => self.statements.push(StatementReport {
+                text: text.to_owned(),
+                executions: 1,
+                rows: rows.len() as u64,
+                time,
+            }),
+        }
+        Ok(rows)
+    }
+
+    pub(super) fn scalars_of(&self, of: TypeId, columns: &[ColumnId]) -> Vec<Option<Scalar>> {
+        columns.iter().map(|column| self.model.types[of].columns[*column].scalar()).collect()
+    }
+
+    /// The rows of keys, by a lookup: one entry per key, none where there is no such row.
+    pub(super) async fn find(&mut self, lookup: LookupId, keys: Vec<Cells>) -> Result<Vec<Option<Cells>>, Problem> {
+        let lookup = &self.change.lookups[lookup];
+        let scalars: Vec<_> = std::iter::once(None).chain(self.scalars_of(lookup.of, &lookup.outputs)).collect();
+        self.find_by(&lookup.statement, keys, &scalars).await
+    }
+
+    pub(super) async fn find_by(
+        &mut self,
+        statement: &Statement,
+        keys: Vec<Cells>,
+        scalars: &[Option<Scalar>],
+    ) -> Result<Vec<Option<Cells>>, Problem> {
+        let mut found = vec![None; keys.len()];
+        if keys.is_empty() {
+            return Ok(found);
+        }
+        let keys = KeyValues::new(keys);
+        let rows = self.execute(statement, Some(&keys), &[], scalars).await.map_err(unexpected)?;
+        for at in 0..rows.len() {
+            let mut cells: Cells = (0..scalars.len()).map(|column| rows.row(at).cell(column).to_cell()).collect();
+            let ordinal = match cells.remove(0) {
+                Cell::Integer(ordinal) => usize::try_from(ordinal - 1).ok(),
+                _ => None,
+            };
+            match ordinal.and_then(|ordinal| found.get_mut(ordinal)) {
+                Some(place) => *place = Some(cells),
+                None => return Err(Problem::new(Code::Internal, "a row came for a key that was not asked about")),
+            }
+        }
+        Ok(found)
+    }
+
+    /// The rows that an update or a delete is about.
+    pub(super) async fn addressed(&mut self, address: &Address) -> Result<Vec<Cells>, Problem> {
+        let of = self.change.of;
+        let scalars = self.scalars_of(of, &address.outputs);
+        let rows = self.execute(&address.statement, None, &[], &scalars).await.map_err(unexpected)?;
+        let name = &self.model.types[of].name;
+        if address.one && rows.is_empty() {
+            let text = format!("there is no `{name}` with this key; ask for it with the same key to see");
+            return Err(Problem::new(Code::RowMissing, text));
+        }
+        if rows.len() > address.most {
+            let text = format!(
+                "over {} `{name}` rows would be touched, the limit of `changes` in `[limits]`; narrow the filter",
+                address.most
+            );
+            return Err(Problem::new(Code::TooCostly, text));
+        }
+        let width = identity(self.model, of).len();
+        let mut found = Vec::with_capacity(rows.len());
+        for at in 0..rows.len() {
+            let row = rows.row(at);
+            if let Some(wanted) = &address.revision {
+                let cells = (width..width + address.revision_of.len()).map(|column| row.cell(column));
+                if self.bound.plan().sealer().revision(name, cells) != *wanted {
+                    let text = format!(
+                        "this `{name}` was changed since its revision was read; read it again, and decide anew"
+                    );
+                    return Err(Problem::new(Code::StaleRevision, text));
+                }
+            }
+            found.push((0..width).map(|column| row.cell(column).to_cell()).collect());
+        }
+        Ok(found)
+    }
+
+    /// Asks what must be true of rows after they were created or updated.
+    pub(super) async fn check_rows(&mut self, of: TypeId, created: bool, rows: &[Cells]) -> Result<(), Problem> {
+        let Some(lookup) = self.change.checks.get(&(of, created)).copied() else { return Ok(()) };
+        let width = self.change.lookups[lookup].by.len();
+        let keys: Vec<Cells> = rows.iter().map(|cells| cells[..width].to_vec()).collect();
+        self.check(lookup, keys.clone()).await?;
+        self.checked.push((lookup, keys));
+        Ok(())
+    }
+
+    /// Asks it again of those rows that are still there.
+    pub(super) async fn check_again(&mut self, lookup: LookupId, keys: Vec<Cells>) -> Result<(), Problem> {
+        let Lookup { of, by, .. } = &self.change.lookups[lookup];
+        let statement = sql::keyed(self.model, self.dialect, &Select::keyed(*of, by, &[], Vec::new()), false);
+        let found = self.find_by(&statement, keys.clone(), &[None]).await?;
+        let there = keys.into_iter().zip(found).filter(|(_, found)| found.is_some()).map(|(key, _)| key);
+        self.check(lookup, there.collect()).await
+    }
+
+    pub(super) async fn check(&mut self, lookup: LookupId, keys: Vec<Cells>) -> Result<(), Problem> {
+        let of = self.change.lookups[lookup].of;
+        if self.find(lookup, keys).await?.contains(&None) {
+            let name = &self.model.types[of].name;
+            let text = format!("the role may not leave a `{name}` like this; its grant says what must be true of one");
+            return Err(Problem::new(Code::NotPermitted, text));
+        }
+        Ok(())
+    }
+
+    /// What is answered: the changed rows as they are now.
+    pub(super) async fn answer(&mut self, rows: &[Cells], count: usize) -> Result<Answer, Problem> {
+        let plan: &Plan = self.bound.plan();
+        let width = plan.row_width(GIVEN);
+        let keys: Vec<Cells> = rows.iter().map(|cells| cells[..width].to_vec()).collect();
+        let mut levels = Levels::new(plan);
+        levels.give(&keys, count);
+        for select in (0..plan.selects().len()).filter(|select| plan.runs(*select)) {
+            let keys = levels.keys(plan, select);
+            if keys.is_empty() {
+                continue;
+            }
+            let statement = &plan.program().statements()[select];
+            let scalars: Vec<_> = std::iter::once(None).chain(plan.scalars(select)).collect();
+            let rows = self.execute(statement, Some(&keys), &[], &scalars).await.map_err(unexpected)?;
+            for at in 0..rows.len() {
+                let row = rows.row(at);
+                (1..scalars.len()).for_each(|column| levels.rows(select).push(row.cell(column)));
+                let ordinal = if let Cell::Integer(ordinal) = row.cell(0).to_cell() { ordinal } else { 0 };
+                levels.row_belongs_to(select, ordinal)?;
+            }
+            levels.check_size(self.request.most_bytes)?;
+        }
+        json::write(self.bound, &mut levels.fetch(plan), self.request.most_bytes)
+    }
+
+    /// Values of columns out of a row's identity.
+    pub(super) fn pick(
+        &self,
+        of: TypeId,
+        cells: &[Cell],
+        columns: impl IntoIterator<Item = ColumnId>,
+    ) -> Result<Cells, Problem> {
+        let identity = identity(self.model, of);
+        columns
+            .into_iter()
+            .map(|column| {
+                let at = identity.iter().position(|known| *known == column);
+                at.map(|at| cells[at].clone())
+                    .ok_or_else(|| Problem::new(Code::Internal, "a link starts from a column that is not delivered"))
+            })
+            .collect()
+    }
+}
+
+/// A failure where only rows are read.
+pub(super) fn unexpected(failure: Failure) -> Problem {
+    match failure {
+        Failure::Problem(problem) => problem,
+        Failure::Refused(refusal) => {
+            Problem::new(Code::Internal, "the statement failed; the log has the details under the request's id")
+                .with_detail(refusal.detail)
+        }
+    }
+}

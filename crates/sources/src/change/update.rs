@@ -1,0 +1,163 @@
+//! Changing and deleting rows that were found, by their keys.
+
+use indexmap::IndexMap;
+use puente_core::error::Problem;
+use puente_core::model::{ColumnId, TypeId};
+use puente_core::plan::change::{EdgeChange, EdgeRow, Set, identity};
+use puente_core::sql;
+use puente_core::value::Cell;
+
+use super::run::{Cells, Run};
+use super::{Failure, Rule, Session};
+
+/// Rows of one UPDATE or DELETE: engines limit parameters, and the depth of a condition.
+const ROWS_PER_STATEMENT: usize = 200;
+
+impl<'c, S: Session> Run<'c, S> {
+    /// Updates rows that were addressed; gives their identities as they are now.
+    pub(super) async fn update(&mut self, of: TypeId, found: Vec<Cells>, set: &'c Set) -> Result<Vec<Cells>, Problem> {
+        if found.is_empty() {
+            return Ok(found);
+        }
+        let plain: Vec<(ColumnId, Cell)> =
+            set.values.iter().filter(|(.., adds)| !adds).map(|(column, cell, _)| (*column, cell.clone())).collect();
+        self.check_visible(of, &[&plain]).await?;
+        let mut values = set.values.clone();
+        for (id, target) in &set.ones {
+            let link = &self.model.types[of].links[*id];
+            let columns: Vec<ColumnId> = link.pairs.iter().map(|(_, target)| *target).collect();
+            let cells = self.targets(link.target, vec![target], &columns).await?.remove(0);
+            values.extend(link.pairs.iter().zip(cells).map(|((own, _), cell)| (*own, cell, false)));
+        }
+        if !values.is_empty() {
+            let columns: Vec<(ColumnId, bool)> = values.iter().map(|(column, _, adds)| (*column, *adds)).collect();
+            let set_to: Cells = values.iter().map(|(_, cell, _)| cell.clone()).collect();
+            let key = self.model.types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default();
+            for chunk in found.chunks(ROWS_PER_STATEMENT) {
+                let statement = sql::update(self.model, self.dialect, of, &columns, &key, chunk.len());
+                let keys = chunk.iter().flat_map(|cells| cells[..key.len()].iter().cloned());
+                let given: Cells = set_to.iter().cloned().chain(keys).collect();
+                if let Err(failure) = self.execute(&statement, None, &given, &[]).await {
+                    let written: Vec<_> = values.iter().map(|(column, cell, _)| (*column, cell.clone())).collect();
+                    return Err(self.refused(of, &[&written], failure).await);
+                }
+            }
+        }
+        let plain: Vec<(ColumnId, Cell)> =
+            values.into_iter().filter(|(.., adds)| !adds).map(|(column, cell, _)| (column, cell)).collect();
+        let now: Vec<Cells> = found.iter().map(|cells| self.replaced(of, cells, &plain)).collect();
+        for change in &set.edges {
+            self.change_edges(of, change, &now).await?;
+        }
+        self.check_rows(of, false, &now).await?;
+        Ok(now)
+    }
+
+    /// Sets columns of rows to values of their own; each row's key comes before its values.
+    pub(super) async fn update_each(
+        &mut self,
+        of: TypeId,
+        set: &[ColumnId],
+        key: &[ColumnId],
+        rows: Vec<Cells>,
+    ) -> Result<(), Problem> {
+        let columns: Vec<_> = set.iter().map(|column| &self.model.types[of].columns[*column]).collect();
+        let together = if self.dialect.types_rows(&columns) { ROWS_PER_STATEMENT } else { 1 };
+        for chunk in rows.chunks(together) {
+            let statement = sql::update_each(self.model, self.dialect, of, set, key, chunk.len());
+            let given: Cells = chunk.concat();
+            if let Err(failure) = self.execute(&statement, None, &given, &[]).await {
+                let values = |row: &Cells| set.iter().copied().zip(row[key.len()..].iter().cloned()).collect();
+                let written: Vec<Vec<(ColumnId, Cell)>> = chunk.iter().map(values).collect();
+                return Err(self.refused(of, &written.iter().map(Vec::as_slice).collect::<Vec<_>>(), failure).await);
+            }
+        }
+        Ok(())
+    }
+
+    /// A row's identity after columns were set.
+    pub(super) fn replaced(&self, of: TypeId, cells: &[Cell], set: &[(ColumnId, Cell)]) -> Cells {
+        let set_to = |column: &ColumnId| set.iter().find(|(known, _)| known == column).map(|(_, cell)| cell.clone());
+        identity(self.model, of)
+            .iter()
+            .zip(cells)
+            .map(|(column, cell)| set_to(column).unwrap_or_else(|| cell.clone()))
+            .collect()
+    }
+
+    /// Links and unlinks over a join table, for every row of a change.
+    pub(super) async fn change_edges(
+        &mut self,
+        of: TypeId,
+        change: &'c EdgeChange,
+        rows: &[Cells],
+    ) -> Result<(), Problem> {
+        let link = &self.model.types[of].links[change.link];
+        let Some(through) = &link.through else { return Ok(()) };
+        let far_columns: Vec<ColumnId> = through.far.iter().map(|(_, target)| *target).collect();
+        let near: Vec<Cells> = rows
+            .iter()
+            .map(|cells| self.pick(of, cells, through.near.iter().map(|(own, _)| *own)))
+            .collect::<Result<_, _>>()?;
+        let join_key = self.model.types[through.join].row_key().map(|key| key.columns.clone()).unwrap_or_default();
+        if let Some(removable) = change.removable.filter(|_| !change.remove.is_empty()) {
+            let far = self.targets(link.target, change.remove.iter().collect(), &far_columns).await?;
+            let ends = near.iter().flat_map(|near| far.iter().map(|far| [near.as_slice(), far].concat()));
+            let found = self.find(removable, ends.collect()).await?;
+            self.delete(through.join, &found.into_iter().flatten().collect::<Vec<_>>()).await?;
+        }
+        if change.add.is_empty() {
+            return Ok(());
+        }
+        let far = self.targets(link.target, change.add.iter().map(|edge| &edge.target).collect(), &far_columns).await?;
+        let mut wanted: Vec<(&EdgeRow, Cells)> = Vec::new();
+        for near in &near {
+            wanted.extend(change.add.iter().zip(&far).map(|(edge, far)| (edge, [near.as_slice(), far].concat())));
+        }
+        let found = match change.updatable {
+            Some(updatable) => self.find(updatable, wanted.iter().map(|(_, ends)| ends.clone()).collect()).await?,
+            None => vec![None; wanted.len()],
+        };
+        let (mut new, mut places, mut there) = (Vec::new(), Vec::new(), IndexMap::<Vec<ColumnId>, Vec<Cells>>::new());
+        let ends: Vec<ColumnId> =
+            through.near.iter().map(|(_, join)| *join).chain(through.far.iter().map(|(join, _)| *join)).collect();
+        for ((edge, cells), found) in wanted.into_iter().zip(found) {
+            match found {
+                None => {
+                    new.push(ends.iter().copied().zip(cells).chain(edge.values.iter().cloned()).collect());
+                    places.push(edge.place.as_str());
+                }
+                Some(identity) if !edge.values.is_empty() => {
+                    let set = edge.values.iter().map(|(column, _)| *column).collect();
+                    let values = edge.values.iter().map(|(_, cell)| cell.clone());
+                    let row = identity[..join_key.len()].iter().cloned().chain(values).collect();
+                    there.entry(set).or_default().push(row);
+                }
+                Some(_) => {}
+            }
+        }
+        for (set, rows) in there {
+            let keys: Vec<Cells> = rows.iter().map(|row| row[..join_key.len()].to_vec()).collect();
+            self.update_each(through.join, &set, &join_key, rows).await?;
+            self.check_rows(through.join, false, &keys).await?;
+        }
+        let created = self.insert(through.join, new, &places).await?;
+        self.check_rows(through.join, true, &created).await
+    }
+
+    pub(super) async fn delete(&mut self, of: TypeId, found: &[Cells]) -> Result<(), Problem> {
+        let key = self.model.types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default();
+        for chunk in found.chunks(ROWS_PER_STATEMENT) {
+            let statement = sql::delete(self.model, self.dialect, of, &key, chunk.len());
+            let given: Cells = chunk.iter().flat_map(|cells| cells[..key.len()].iter().cloned()).collect();
+            match self.execute(&statement, None, &given, &[]).await {
+                Ok(_) => {}
+                Err(Failure::Refused(refusal)) if refusal.rule == Rule::Reference => {
+                    return Err(self.still_referred_to(of).with_detail(refusal.detail));
+                }
+                Err(failure) => return Err(self.refused(of, &[], failure).await),
+            }
+        }
+        Ok(())
+    }
+}
