@@ -9,6 +9,7 @@ mod catalog;
 mod driver;
 mod floor;
 mod handwritten;
+mod inserts;
 mod report;
 
 use std::path::Path;
@@ -16,6 +17,7 @@ use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 
 use puente_core::catalog::Engine;
+use puente_core::project::Limits;
 use puente_service::{Api, ApiOptions, Metrics, ProjectFolder, Records, ServeOptions};
 use puente_testkit::database::Database;
 
@@ -54,7 +56,8 @@ async fn serve_puente(folder: ProjectFolder) {
     puente_service::logging::start();
     let options = ApiOptions {
         model: folder.model().expect("a model"),
-        limits: folder.project.limits,
+        // Ten thousand rows in one mutation are a body of over a megabyte.
+        limits: Limits { body_bytes: 16 << 20, ..folder.project.limits },
         secret: vec![7; 32],
         source: folder.source().expect("a source"),
     };
@@ -152,6 +155,7 @@ fn measure_engine(name: &str, engine: Engine) {
         }
     }
     report::walk(&driver::walk(&puente.address, KEY));
+    inserts::measure(engine, &database.settings(""), folder, &puente.address, KEY);
     report::memory(puente.child.id());
 }
 

@@ -54,6 +54,14 @@ pub(crate) fn walk(times: &[f64]) {
     ));
 }
 
+pub(crate) fn inserts(rows: usize, bytes: usize, statements: usize, ours: &[f64], theirs: &[f64]) {
+    let (ours, theirs) = (median(ours.iter().copied()), median(theirs.iter().copied()));
+    line(&format!(
+        "\n{rows} rows in one mutation ({bytes} bytes, {statements} statements): {ours:.0} rows/s, the driver's own bulk insert {theirs:.0}, ratio {:.2}",
+        ours / theirs
+    ));
+}
+
 pub(crate) fn memory(process: u32) {
     line(&format!("Resident memory of the service afterwards: {}", resident(process)));
 }
