@@ -24,6 +24,10 @@ use puente_testkit::database::Database;
 use asks::Ask;
 use driver::{Load, Measured};
 
+/// The same for all servers as in the command.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// The key that all servers check.
 const KEY: &str = "the-key-of-the-bench";
 /// Reading threads on SQLite; a database server gets four times as many sessions.

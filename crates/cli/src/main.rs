@@ -11,6 +11,9 @@ use clap::{Parser, Subcommand};
 
 use exit::Failure;
 
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// A safe GraphQL API in front of a database, without code.
 #[derive(Debug, Parser)]
 #[command(name = "puente", version, arg_required_else_help = true, after_help = AFTER_HELP)]

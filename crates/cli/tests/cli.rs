@@ -284,3 +284,21 @@ fn completions_are_printed_for_every_shell() {
         assert!(code == 0 && out.contains("survey"), "{shell}");
     }
 }
+
+#[test]
+fn a_mutation_is_rehearsed_and_then_done() {
+    let project = TestProject::huts();
+    let mutation = "mutation { createRegion(input: { name: \"Far North\" }) { count node { name } } }";
+    let ask = "{ region(key: { name: \"Far North\" }) { name } }";
+    let (code, out, err) = run(project.path(), &["ask", "--json", "--rehearse", mutation]);
+    assert_eq!(code, 0, "{out}{err}");
+    assert!(out.contains("Far North"), "{out}");
+    assert!(run(project.path(), &["ask", "--json", ask]).1.contains("\"region\":null"));
+    let (code, out, _) = run(project.path(), &["ask", "--statements", mutation]);
+    assert_eq!(code, 0, "{out}");
+    assert!(out.contains("insert into \"regions\""), "{out}");
+    assert!(run(project.path(), &["ask", "--json", ask]).1.contains("Far North"));
+    let (code, _, err) = run(project.path(), &["ask", mutation]);
+    assert_eq!(code, 1);
+    assert!(err.contains("CONFLICT: there is a `Region` with this `name` already"), "{err}");
+}

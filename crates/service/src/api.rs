@@ -250,6 +250,7 @@ impl Api {
         let most_ms = if ask.rehearse { self.limits.rehearse_ms.min(self.limits.time_ms) } else { self.limits.time_ms };
         let request = ChangeRequest {
             mutation,
+            most_cost: self.limits.cost,
             most_bytes: self.limits.answer_bytes,
             deadline: start + Duration::from_millis(most_ms),
             timed: ask.statements,
@@ -330,13 +331,19 @@ impl Api {
             ms = elapsed.as_secs_f64() * 1_000.0,
             "ask"
         );
-        for problem in problems.iter().filter(|problem| problem.code.level() != Level::Info) {
+        let worth_a_line = |problem: &&Problem| problem.code.level() != Level::Info || problem.detail.is_some();
+        for problem in problems.iter().filter(worth_a_line) {
             let (code, detail) = (problem.code.as_str(), problem.detail.as_deref().unwrap_or_default());
             match problem.code.level() {
                 Level::Error => {
                     tracing::error!(target: "puente::ask", request = request_id, code, detail, "{}", problem.message)
                 }
-                _ => tracing::warn!(target: "puente::ask", request = request_id, code, detail, "{}", problem.message),
+                Level::Info => {
+                    tracing::info!(target: "puente::ask", request = request_id, code, detail, "{}", problem.message)
+                }
+                Level::Warn => {
+                    tracing::warn!(target: "puente::ask", request = request_id, code, detail, "{}", problem.message)
+                }
             }
         }
     }
@@ -373,12 +380,15 @@ fn respond(result: Result<Outcome, Vec<Problem>>, explained: Option<&[Explanatio
 }
 
 impl AskResult {
-    /// The result of an ask that was refused as a whole.
+    /// The result of an ask that was refused as a whole. A change that the rows do not allow was well-formed, and
+    /// executed: its data is null.
     pub fn refused(problems: &[Problem]) -> Self {
         let mut body = b"{\"errors\":".to_vec();
         serde_json::to_writer(&mut body, problems).expect("problems are serialisable");
-        body.push(b'}');
-        AskResult { body, code: problems.first().map(|problem| problem.code), has_data: false }
+        let code = problems.first().map(|problem| problem.code);
+        let has_data = code.is_some_and(|code| code.status() == 200);
+        body.extend_from_slice(if has_data { b",\"data\":null}" } else { b"}" });
+        AskResult { body, code, has_data }
     }
 }
 

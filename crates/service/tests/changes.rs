@@ -474,6 +474,18 @@ fn a_bulk_change_respects_its_ceiling(#[case] engine: Engine) {
 }
 
 #[rstest]
+fn what_an_answer_costs_is_judged_by_the_rows_that_were_changed() {
+    let running = running(Engine::Sqlite, "[limits]\ncost = 200\n");
+    let update =
+        "mutation { updateWalks(everyRow: true, set: { level: 3 }) { count nodes { stops { nodes { name } } } } }";
+    running.done(update);
+    running.done("mutation { createWalks(inputs: [{ title: \"a\" }, { title: \"b\" }, { title: \"c\" }]) { count } }");
+    running.database.execute("update walks set level = 0");
+    assert_eq!(running.service.ask(update).code(), "TOO_COSTLY");
+    assert_eq!(running.number("select sum(level) from walks"), 0, "it was taken back");
+}
+
+#[rstest]
 #[case::sqlite(Engine::Sqlite)]
 #[case::postgres(Engine::Postgres)]
 #[case::mariadb(Engine::Mariadb)]
@@ -595,4 +607,49 @@ fn tables_without_transactions_are_changed_one_row_at_a_time() {
         assert!(response.text().contains("without transactions"), "{document}: {}", response.text());
     }
     assert_eq!(running.count("notes"), 1);
+}
+
+#[rstest]
+#[case::sqlite(Engine::Sqlite)]
+#[case::postgres(Engine::Postgres)]
+#[case::mariadb(Engine::Mariadb)]
+fn a_sum_that_is_no_int_any_more_is_refused(#[case] engine: Engine) {
+    let running = running(engine, "");
+    running.done("mutation { updateWalk(key: { id: 1 }, set: { steps: 2147483647 }) { count } }");
+    let response =
+        running.service.ask("mutation { updateWalks(everyRow: true, set: { add: { steps: 1 } }) { count } }");
+    assert_eq!((response.status, response.code().as_str()), (200, "VALUE_REFUSED"), "{}", response.text());
+    assert_eq!(response.json()["data"], Json::Null, "it was executed");
+    assert!(response.text().contains("\"data\":null"));
+    assert_eq!(running.number("select min(steps) from walks"), 0);
+}
+
+#[rstest]
+fn lists_that_are_null_and_operations_that_are_too_long() {
+    let running = running(Engine::Sqlite, "");
+    let made =
+        running.done("mutation { createWalk(input: { title: \"A\", stops: null, tags: null }) { node { id } } }");
+    assert_eq!(made["createWalk"]["node"]["id"], 3);
+    let null = running.service.ask("mutation { createStop(input: { walk: null, name: \"x\" }) { count } }");
+    assert_eq!(null.code(), "VALUE_REFUSED", "{}", null.text());
+    let many: String =
+        (0..300).map(|at| format!("a{at}: createTag(input: {{ label: \"l{at}\" }}) {{ count }} ")).collect();
+    assert_eq!(running.service.ask(&format!("mutation {{ {many} }}")).code(), "TOO_COSTLY");
+    assert_eq!(running.count("tags"), 2);
+}
+
+#[test]
+fn a_file_that_another_process_holds_is_waited_for_as_long_as_there_is_time() {
+    let running = running(Engine::Sqlite, "");
+    let connection = rusqlite::Connection::open(running.database.file()).unwrap();
+    connection.execute_batch("begin exclusive").unwrap();
+    let waited = running.post(
+        "mutation { createTag(input: { label: \"x\" }) { count } }",
+        &json!({}),
+        &json!({ "rehearse": true }),
+    );
+    assert_eq!(waited.code(), "SOURCE_UNAVAILABLE", "{}", waited.text());
+    assert!(waited.text().contains("locked by another process"));
+    connection.execute_batch("rollback").unwrap();
+    running.done("mutation { createTag(input: { label: \"x\" }) { count } }");
 }

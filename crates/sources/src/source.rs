@@ -44,6 +44,8 @@ pub struct Request {
 pub struct ChangeRequest {
     /// What is to be changed, and answered.
     pub mutation: Mutation,
+    /// The most that each change's answer may cost.
+    pub most_cost: u64,
     /// The most bytes of the answer.
     pub most_bytes: usize,
     /// When the database gives up; once the commit is sent, it is waited for.

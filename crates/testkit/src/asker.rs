@@ -71,6 +71,7 @@ impl Asker {
         let mutation = plan::change::build_mutation(context, &document, &variables).map_err(|problem| vec![problem])?;
         let request = ChangeRequest {
             mutation,
+            most_cost: self.limits.cost,
             most_bytes: self.limits.answer_bytes,
             deadline: Instant::now() + Duration::from_millis(self.limits.time_ms),
             timed: true,

@@ -11,7 +11,7 @@ use rand::{RngExt as _, SeedableRng as _};
 use rstest::rstest;
 
 /// Databases per engine; `PUENTE_ORACLE_WORLDS` and `PUENTE_ORACLE_SEED` choose others.
-const WORLDS: u64 = 60;
+const WORLDS: u64 = 70;
 const CHANGES_PER_WORLD: usize = 25;
 
 /// The codes of what the rows do not allow.

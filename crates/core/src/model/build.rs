@@ -289,7 +289,7 @@ fn input(column: &crate::catalog::Column, engine: Engine) -> ColumnInput {
         Some("tinyint") => Some(8),
         Some("smallint") => Some(16),
         Some("mediumint") => Some(24),
-        Some("int" | "integer") if unsigned => Some(32),
+        Some("int" | "integer" | "int4") => Some(32),
         _ => None,
     };
     let range = |bits: u32| if unsigned { (0, (1 << bits) - 1) } else { (-(1 << (bits - 1)), (1 << (bits - 1)) - 1) };

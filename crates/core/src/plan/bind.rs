@@ -39,6 +39,14 @@ impl BoundPlan {
         }
     }
 
+    /// Checks the cost of a change's answer, once it is known how many rows it gives.
+    ///
+    /// # Errors
+    /// `TOO_COSTLY` over the limit.
+    pub fn check_cost(&self, given: usize, most: u64) -> Result<(), Problem> {
+        self.plan.check_cost(&self.values, given as u64, most)
+    }
+
     /// What introspection answers under a response key, as JSON.
     pub fn introspection(&self, key: &str) -> &[u8] {
         self.introspection.iter().find(|(name, _)| name == key).map_or(b"null", |(_, json)| json)
@@ -58,7 +66,7 @@ impl Plan {
             let value = self.value(parameter, &values, variables, &positions, limits)?;
             values.push(value);
         }
-        self.check_cost(&values, limits)?;
+        self.check_cost(&values, 1, limits.cost)?;
         let introspection = if self.introspects { self.introspect(variables)? } else { Vec::new() };
         Ok(BoundPlan { plan: Arc::clone(self), values, introspection })
     }
@@ -123,8 +131,9 @@ impl Plan {
         }
     }
 
-    /// The cost of the ask: the rows of every select if every page is full, ten per summary, one per filter leaf.
-    fn check_cost(&self, values: &[Cell], limits: &Limits) -> Result<(), Problem> {
+    /// The cost of the ask: the rows of every select if every page is full, ten per summary, one per filter leaf. `given`
+    /// are the rows that a change gives.
+    fn check_cost(&self, values: &[Cell], given: u64, most: u64) -> Result<(), Problem> {
         const PER_COUNT: u64 = 10;
         let mut bounds: Vec<u64> = Vec::with_capacity(self.selects.len());
         let mut cost = self.filter_leaves;
@@ -136,7 +145,7 @@ impl Plan {
             };
             let bound = match &select.page {
                 Page::One => parents,
-                Page::Given { most } => *most,
+                Page::Given => given,
                 Page::Whole => parents.saturating_mul(PER_COUNT),
                 Page::Groups { size, .. } => rows(*size).saturating_add(parents.saturating_mul(PER_COUNT)),
                 Page::Many { .. } if !select.read => 0,
@@ -145,12 +154,11 @@ impl Plan {
             cost = cost.saturating_add(bound);
             bounds.push(bound);
         }
-        if cost <= limits.cost {
+        if cost <= most {
             return Ok(());
         }
         let text = format!(
-            "the ask could read {cost} rows, and the limit is {}; ask for smaller pages with `first`, or for fewer levels",
-            limits.cost
+            "the ask could read {cost} rows, and the limit is {most}; ask for smaller pages with `first`, or for fewer levels"
         );
         Err(Problem::new(Code::TooCostly, text))
     }

@@ -194,17 +194,7 @@ impl<'a> Planner<'a> {
         let condition = self.key_condition(of, key)?;
         let mut predicates = self.visible(of);
         predicates.push(Predicate { origin: Origin::Caller, condition: Arc::new(condition) });
-        let select = self.add(Select {
-            of,
-            parent: None,
-            output: Vec::new(),
-            predicates,
-            join_rows: None,
-            order: Vec::new(),
-            page: Page::One,
-            read: true,
-            peek: false,
-        })?;
+        let select = self.add(Select::one(of, None, predicates))?;
         let object = self.object(of, select, fields, 1)?;
         Ok(Value::One { select, object })
     }
@@ -330,17 +320,7 @@ impl<'a> Planner<'a> {
             }
             Cardinality::One => {
                 let predicates = self.visible(link.target);
-                let child = self.add(Select {
-                    of: link.target,
-                    parent: Some(parent),
-                    output: Vec::new(),
-                    predicates,
-                    join_rows: None,
-                    order: Vec::new(),
-                    page: Page::One,
-                    read: true,
-                    peek: false,
-                })?;
+                let child = self.add(Select::one(link.target, Some(parent), predicates))?;
                 let object = self.object(link.target, child, fields, depth + 1)?;
                 Ok(Value::One { select: child, object })
             }
@@ -712,17 +692,8 @@ pub(super) struct Connection<'m> {
 impl Connection<'_> {
     /// A select over the connection's rows, of which nothing is asked yet.
     pub(super) fn rows(&self) -> Select {
-        Select {
-            of: self.of,
-            parent: self.parent.clone(),
-            output: Vec::new(),
-            predicates: self.predicates.clone(),
-            join_rows: self.join_rows.clone(),
-            order: Vec::new(),
-            page: Page::One,
-            read: true,
-            peek: false,
-        }
+        let select = Select::one(self.of, self.parent.clone(), self.predicates.clone());
+        Select { join_rows: self.join_rows.clone(), ..select }
     }
 }
 

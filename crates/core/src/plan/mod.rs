@@ -92,13 +92,12 @@ pub struct Select {
 }
 
 impl Select {
-    /// The rows of a type that equal keys, by these columns: at most one per key.
-    pub fn keyed(of: TypeId, by: &[ColumnId], outputs: &[ColumnId], predicates: Vec<Predicate>) -> Self {
-        let pairs = by.iter().map(|column| (*column, *column)).collect();
+    /// At most one row of a type, of which nothing is delivered yet.
+    pub fn one(of: TypeId, parent: Option<ParentJoin>, predicates: Vec<Predicate>) -> Self {
         Select {
             of,
-            parent: Some(ParentJoin { select: change::GIVEN, pairs, through: None }),
-            output: outputs.iter().map(|column| Output::Column(*column)).collect(),
+            parent,
+            output: Vec::new(),
             predicates,
             join_rows: None,
             order: Vec::new(),
@@ -106,6 +105,14 @@ impl Select {
             read: true,
             peek: false,
         }
+    }
+
+    /// The rows of a type that equal keys, by these columns: at most one per key.
+    pub fn keyed(of: TypeId, by: &[ColumnId], outputs: &[ColumnId], predicates: Vec<Predicate>) -> Self {
+        let pairs = by.iter().map(|column| (*column, *column)).collect();
+        let parent = ParentJoin { select: change::GIVEN, pairs, through: None };
+        let output = outputs.iter().map(|column| Output::Column(*column)).collect();
+        Select { output, ..Select::one(of, Some(parent), predicates) }
     }
 
     /// Which output delivers a column.
@@ -241,10 +248,7 @@ pub enum Page {
     /// At most one row.
     One,
     /// Rows that a change gives: no statement reads them.
-    Given {
-        /// How many at most.
-        most: u64,
-    },
+    Given,
     /// All rows as one row of summaries.
     Whole,
     /// One row of summaries per group.
@@ -386,7 +390,7 @@ impl Plan {
     /// Does a select run by a statement of its own, where the ask is not one statement as a whole?
     pub fn runs(&self, select: SelectId) -> bool {
         let select_of = &self.selects[select];
-        select_of.read && !self.is_joined(select) && !matches!(select_of.page, Page::Given { .. })
+        select_of.read && !self.is_joined(select) && !matches!(select_of.page, Page::Given)
     }
 
     /// How many fields a select's row has: its outputs, and its children's places. At least one.

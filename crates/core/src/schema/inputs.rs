@@ -3,41 +3,42 @@
 use std::fmt::Write as _;
 
 use super::sdl::{Printer, line};
-use crate::access::WriteGrant;
+use crate::access::{View, WriteGrant};
 use crate::model::{Cardinality, Kind, Link, TypeId};
 use crate::plan::change::{Action, edge_input_fields, existing_words, field_name, has_link_input};
 use crate::value::Scalar;
 
+/// How a role may do this to rows of a type, where there is anything that it could say.
+fn grant(view: &View, id: TypeId, action: Action) -> Option<&WriteGrant> {
+    let granted = view.type_view(id)?;
+    match action {
+        Action::Create => granted.create.as_ref(),
+        Action::Update => granted.update.as_ref().filter(|grant| has_set(view, id, grant)),
+        Action::Delete => granted.delete.as_ref(),
+    }
+}
+
+/// Is there anything that could be set?
+fn has_set(view: &View, id: TypeId, grant: &WriteGrant) -> bool {
+    view.settable(id, grant).next().is_some()
+        || view.links(id).any(|(_, link)| link.through.is_some() && has_link_input(view, link))
+}
+
+/// May the role write anything at all?
+pub(super) fn writes(view: &View) -> bool {
+    view.types().any(|(id, _)| Action::ALL.into_iter().any(|action| grant(view, id, action).is_some()))
+}
+
 impl Printer<'_> {
-    fn grant(&self, id: TypeId, action: Action) -> Option<WriteGrant> {
-        let view = self.view.type_view(id)?;
-        match action {
-            Action::Create => view.create.clone(),
-            Action::Update => view.update.clone().filter(|grant| self.has_set(id, grant)),
-            Action::Delete => view.delete.clone(),
-        }
-    }
-
-    /// Is there anything that could be set?
-    fn has_set(&self, id: TypeId, grant: &WriteGrant) -> bool {
-        self.view.settable(id, grant).next().is_some()
-            || self.view.links(id).any(|(_, link)| link.through.is_some() && has_link_input(self.view, link))
-    }
-
-    /// May the role write anything at all?
-    fn writes(&self) -> bool {
-        self.view.types().any(|(id, _)| Action::ALL.into_iter().any(|action| self.grant(id, action).is_some()))
-    }
-
     pub(super) fn mutation(&mut self) {
         let view = self.view;
-        if !self.writes() {
+        if !self.writes {
             return;
         }
         line!(self, "type Mutation {{");
         for (id, _) in view.types() {
             for action in Action::ALL {
-                if self.grant(id, action).is_some() {
+                if grant(view, id, action).is_some() {
                     self.mutation_fields(id, action);
                 }
             }
@@ -74,9 +75,10 @@ impl Printer<'_> {
 
     /// What comes with a type whose rows can be written.
     pub(super) fn inputs(&mut self, id: TypeId) {
-        let grants = Action::ALL.map(|action| self.grant(id, action));
+        let view = self.view;
+        let grants = Action::ALL.map(|action| grant(view, id, action));
         let name = &self.model.types[id].name;
-        if self.writes() && self.view.keys(id).next().is_some() {
+        if self.writes && self.view.keys(id).next().is_some() {
             let create = if grants[0].is_some() { format!("  create: {name}Create\n") } else { String::new() };
             self.describe(Some("A row that is there already, or is created along."), "");
             line!(self, "input {name}Target @oneOf {{\n  key: {name}Key\n{create}}}\n");
@@ -98,10 +100,10 @@ impl Printer<'_> {
         line!(self, "  nodes: [{name}!]!\n}}\n");
         let [create, update, _] = grants;
         if let Some(grant) = create {
-            self.create_input(id, &grant);
+            self.create_input(id, grant);
         }
         if let Some(grant) = update {
-            self.set_input(id, &grant);
+            self.set_input(id, grant);
         }
     }
 
@@ -221,7 +223,8 @@ impl Printer<'_> {
     }
 
     pub(super) fn existing_row(&mut self) {
-        if !self.view.types().any(|(id, _)| self.grant(id, Action::Create).is_some()) {
+        let view = self.view;
+        if !view.types().any(|(id, _)| grant(view, id, Action::Create).is_some()) {
             return;
         }
         self.describe(Some("What happens to a row that is there already."), "");

@@ -3,8 +3,13 @@
 mod inputs;
 mod sdl;
 
-use apollo_compiler::Schema;
-use apollo_compiler::validation::Valid;
+use std::collections::HashSet;
+use std::hash::Hash;
+use std::sync::Arc;
+
+use apollo_compiler::ast::{Definition, Document, FieldDefinition, InputValueDefinition};
+use apollo_compiler::validation::{DiagnosticList, Valid};
+use apollo_compiler::{Node, Schema};
 
 use crate::access::View;
 use crate::error::{Code, Problem};
@@ -24,11 +29,54 @@ const PART_BYTES: usize = 64 << 10;
 pub fn build(view: &View) -> Result<ValidSchema, Problem> {
     let sdl = print(view);
     let mut builder = Schema::builder();
+    let mut shared = Shared::default();
     for (number, part) in parts(&sdl).enumerate() {
-        builder = builder.parse(part, format!("schema-{number}.graphql"));
+        let parsed = Document::parse(part, format!("schema-{number}.graphql"));
+        let mut document = parsed.map_err(|error| wrong(&error.errors))?;
+        document.definitions.iter_mut().for_each(|definition| shared.share(definition));
+        // The text is not kept: nobody is shown a place in it.
+        document.sources = Arc::default();
+        builder = builder.add_ast(&document);
     }
-    let built = builder.build().and_then(Schema::validate);
-    built.map_err(|error| Problem::new(Code::Internal, "the schema could not be built").with_detail(error.errors))
+    builder.build().and_then(Schema::validate).map_err(|error| wrong(&error.errors))
+}
+
+fn wrong(errors: &DiagnosticList) -> Problem {
+    Problem::new(Code::Internal, "the schema could not be built").with_detail(errors)
+}
+
+/// Definitions of fields that are kept once, however many types have them: most fields of a large schema are like others.
+#[derive(Default)]
+struct Shared {
+    outputs: HashSet<Node<FieldDefinition>>,
+    inputs: HashSet<Node<InputValueDefinition>>,
+}
+
+impl Shared {
+    fn share(&mut self, definition: &mut Definition) {
+        match definition {
+            Definition::ObjectTypeDefinition(object) => {
+                for field in &mut object.make_mut().fields {
+                    field.make_mut().arguments.iter_mut().for_each(|argument| known(&mut self.inputs, argument));
+                    known(&mut self.outputs, field);
+                }
+            }
+            Definition::InputObjectTypeDefinition(object) => {
+                object.make_mut().fields.iter_mut().for_each(|field| known(&mut self.inputs, field));
+            }
+            _ => {}
+        }
+    }
+}
+
+/// Takes the known node that equals this one, or makes this one known.
+fn known<T: Eq + Hash>(nodes: &mut HashSet<Node<T>>, node: &mut Node<T>) {
+    match nodes.get(node) {
+        Some(same) => *node = same.clone(),
+        None => {
+            nodes.insert(node.clone());
+        }
+    }
 }
 
 /// The SDL in parts that end with a whole definition.

@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 use std::fmt::Write as _;
 
+use super::inputs;
 use crate::access::View;
 use crate::model::{Cardinality, Column, Kind, Link, Model, TypeId};
 use crate::plan::{GROUP_WORDS, REVISION, has_revision, summary_field, summary_functions};
@@ -34,6 +35,7 @@ pub fn print(view: &View) -> String {
         lists: BTreeSet::new(),
         summaries: BTreeSet::new(),
         enums: BTreeSet::new(),
+        writes: inputs::writes(view),
     };
     printer.query();
     printer.mutation();
@@ -64,6 +66,8 @@ pub(super) struct Printer<'a> {
     /// Scalars of which some column can be summed up.
     summaries: BTreeSet<Scalar>,
     enums: BTreeSet<usize>,
+    /// May the role write anything at all?
+    pub(super) writes: bool,
 }
 
 macro_rules! line {

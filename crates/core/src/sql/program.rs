@@ -39,7 +39,7 @@ pub fn joined(selects: &[Select]) -> Vec<bool> {
             let Some(above) = &selects[base].parent else { break };
             base = above.select;
         }
-        let given = matches!(selects[base].page, Page::Given { .. });
+        let given = matches!(selects[base].page, Page::Given);
         if matches!(select.page, Page::One) && parent.through.is_none() && !given && joins[base] < MOST_JOINS {
             joins[base] += 1;
             joined[id] = true;
@@ -100,7 +100,7 @@ impl Compiler<'_> {
 
     fn each(&self, compile: fn(&Self, &mut Writer<'_>, SelectId) -> Fragment) -> Vec<Statement> {
         let statement = |id: SelectId| {
-            if self.joined[id] || matches!(self.selects[id].page, Page::Given { .. }) {
+            if self.joined[id] || matches!(self.selects[id].page, Page::Given) {
                 return Statement { text: String::new(), slots: Vec::new() };
             }
             let mut writer = Writer::new(self.model, self.dialect);
@@ -124,7 +124,7 @@ impl Compiler<'_> {
         let mut clauses = Clauses::new(writer, select, Hang::Keys);
         let output = self.fields(writer, &mut clauses, id, false);
         match &select.page {
-            Page::One | Page::Given { .. } => {
+            Page::One | Page::Given => {
                 let output = list_or_one(output);
                 let rest = clauses.rows_and_conditions();
                 Fragment::format("select k.o, {}{} order by k.o", [output, rest])
@@ -214,7 +214,7 @@ impl Compiler<'_> {
         }
         let (limit, offset) = match &clauses.node.page {
             Page::Whole => return whole,
-            Page::One | Page::Given { .. } => (Fragment::text("1"), None),
+            Page::One | Page::Given => (Fragment::text("1"), None),
             Page::Many { size, offset, .. } => (self.size(page_slot(clauses.node, *size)), *offset),
             Page::Groups { size, offset, .. } => (self.size(Slot::Parameter(*size)), *offset),
         };
@@ -262,7 +262,7 @@ impl Compiler<'_> {
         let record = Fragment::format("row({})", [Fragment::join(fields, ", ")]);
         let rows = self.plain(writer, &mut clauses, record);
         match select.page {
-            Page::One | Page::Given { .. } | Page::Whole => Fragment::format("({})", [rows]),
+            Page::One | Page::Given | Page::Whole => Fragment::format("({})", [rows]),
             Page::Many { .. } | Page::Groups { .. } => Fragment::format("array({})", [rows]),
         }
     }

@@ -160,7 +160,7 @@ impl<'n> Clauses<'n> {
     pub(super) fn order_by(&mut self, writer: &mut Writer<'_>) -> Vec<Fragment> {
         let node = self.node;
         match &node.page {
-            Page::One | Page::Given { .. } | Page::Whole => Vec::new(),
+            Page::One | Page::Given | Page::Whole => Vec::new(),
             Page::Groups { order, .. } => order.iter().map(|term| self.group_order(writer, term)).collect(),
             Page::Many { backward, .. } => {
                 let mut terms: Vec<Fragment> =

@@ -8,7 +8,7 @@ use puente_core::error::{Code, Problem};
 use puente_core::json::KeyValues;
 use puente_core::model::{Cardinality, ColumnId, Link, LinkId, TypeId};
 use puente_core::plan::change::{EdgeRow, Existing, LookupId, NewRow, Target, identity};
-use puente_core::sql;
+use puente_core::sql::{self, Statement};
 use puente_core::value::Cell;
 
 use super::run::{Cells, Pending, Run};
@@ -34,8 +34,9 @@ impl<'c, S: Session> Run<'c, S> {
             let model = self.model;
             let links = &model.types[of].links;
             let mut values: Vec<Vec<(ColumnId, Cell)>> =
-                rows.iter().map(|(row, given)| row.values.iter().chain(given).cloned().collect()).collect();
-            self.check_visible(of, &rows.iter().map(|(row, _)| row.values.as_slice()).collect::<Vec<_>>()).await?;
+                rows.iter().map(|(row, given)| said_first(row.values.iter().chain(given).cloned())).collect();
+            let said: Vec<_> = rows.iter().map(|(row, _)| except(&row.values, &row.fixed)).collect();
+            self.check_visible(of, &said).await?;
             for (id, link) in links.iter().enumerate() {
                 let wanted: Vec<(usize, &'c Target)> = rows
                     .iter()
@@ -125,11 +126,11 @@ impl<'c, S: Session> Run<'c, S> {
     }
 
     /// May the links be set to what their columns now say?
-    pub(super) async fn check_visible(&mut self, of: TypeId, rows: &[&[(ColumnId, Cell)]]) -> Result<(), Problem> {
+    pub(super) async fn check_visible(&mut self, of: TypeId, rows: &[Vec<(ColumnId, Cell)>]) -> Result<(), Problem> {
         let change = self.change;
         for (id, link) in self.model.types[of].links.iter().enumerate() {
             let Some(lookup) = change.visible.get(&(of, id)) else { continue };
-            let key = |values: &&[(ColumnId, Cell)]| -> Option<Cells> {
+            let key = |values: &Vec<(ColumnId, Cell)>| -> Option<Cells> {
                 let value =
                     |column: ColumnId| values.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell.clone());
                 let cells: Option<Cells> = link.pairs.iter().map(|(own, _)| value(*own)).collect();
@@ -160,6 +161,7 @@ impl<'c, S: Session> Run<'c, S> {
             groups.entry((place, columns)).or_default().push(at);
         }
         let returning = identity(self.model, of);
+        let mut statement: Option<(usize, Vec<ColumnId>, Statement)> = None;
         let mut identities: Vec<Cells> = vec![Vec::new(); rows.len()];
         for ((_, columns), members) in groups {
             let most = if columns.is_empty() { 1 } else { self.dialect.rows_per_insert(columns.len()) };
@@ -169,7 +171,13 @@ impl<'c, S: Session> Run<'c, S> {
                 };
                 let cells: Vec<Cells> =
                     chunk.iter().map(|at| columns.iter().map(|column| value(&rows[*at], *column)).collect()).collect();
-                let inserted = self.insert_chunk(of, &columns, cells, &returning).await;
+                // Most chunks are like the one before.
+                let known = statement.take().filter(|(rows, known, _)| *rows == chunk.len() && *known == columns);
+                let (_, _, text) = statement.insert(known.unwrap_or_else(|| {
+                    let made = sql::insert(self.model, self.dialect, of, &columns, chunk.len(), &returning);
+                    (chunk.len(), columns.clone(), made)
+                }));
+                let inserted = self.insert_chunk(of, text, cells, &returning).await;
                 let inserted = match inserted {
                     Ok(inserted) => inserted,
                     Err(failure) => {
@@ -193,16 +201,15 @@ impl<'c, S: Session> Run<'c, S> {
     pub(super) async fn insert_chunk(
         &mut self,
         of: TypeId,
-        columns: &[ColumnId],
+        statement: &Statement,
         cells: Vec<Cells>,
         returning: &[ColumnId],
     ) -> Result<Vec<Cells>, Failure> {
-        let statement = sql::insert(self.model, self.dialect, of, columns, cells.len(), returning);
         let scalars = self.scalars_of(of, returning);
         let expected = cells.len();
         let given: Cells = cells.iter().flatten().cloned().collect();
         let keys = KeyValues::new(cells);
-        let inserted = self.execute(&statement, Some(&keys), &given, &scalars).await?;
+        let inserted = self.execute(statement, Some(&keys), &given, &scalars).await?;
         if inserted.len() != expected {
             let text =
                 "the database took another number of rows than it was given; a trigger or a rule must be in the way";
@@ -222,7 +229,8 @@ impl<'c, S: Session> Run<'c, S> {
         let rows = edges.iter().zip(far).map(|((edge, near), far)| {
             let near = through.near.iter().map(|(_, join)| *join).zip(near.iter().cloned());
             let far = through.far.iter().map(|(join, _)| *join).zip(far);
-            near.chain(far).chain(edge.values.iter().cloned()).collect()
+            // What the grant fixes is among the edge's values, and wins.
+            said_first(edge.values.iter().cloned().chain(near).chain(far))
         });
         let created = self.insert(through.join, rows.collect(), &places).await?;
         self.check_rows(through.join, true, &created).await
@@ -297,7 +305,8 @@ impl<'c, S: Session> Run<'c, S> {
             set.sort_unstable();
             groups.entry(set).or_default().push(*at);
         }
-        self.check_visible(of, &there.iter().map(|at| rows[*at].values.as_slice()).collect::<Vec<_>>()).await?;
+        let said: Vec<_> = there.iter().map(|at| except(&rows[*at].values, &rows[*at].fixed)).collect();
+        self.check_visible(of, &said).await?;
         for (set, members) in groups.into_iter().filter(|(set, _)| !set.is_empty()) {
             let mut given = Vec::new();
             for at in &members {
@@ -314,4 +323,20 @@ impl<'c, S: Session> Run<'c, S> {
         let changed: Vec<Cells> = there.iter().map(|at| identities[*at].clone()).collect();
         self.check_rows(of, false, &changed).await
     }
+}
+
+/// Values of columns, each said once: where two are given, the first wins.
+pub(super) fn said_first(values: impl IntoIterator<Item = (ColumnId, Cell)>) -> Vec<(ColumnId, Cell)> {
+    let mut said: Vec<(ColumnId, Cell)> = Vec::new();
+    for (column, cell) in values {
+        if said.iter().all(|(known, _)| *known != column) {
+            said.push((column, cell));
+        }
+    }
+    said
+}
+
+/// What the caller said: the values without those that the grant fixes.
+pub(super) fn except(values: &[(ColumnId, Cell)], fixed: &[ColumnId]) -> Vec<(ColumnId, Cell)> {
+    values.iter().filter(|(column, _)| !fixed.contains(column)).cloned().collect()
 }

@@ -4,6 +4,8 @@
 //! database made of a row (its key, its defaults) flows to the next batch. Rows that are there are found under every
 //! condition, locked, and changed by key; then whatever must be true of them is asked of the database.
 
+#[cfg(any(feature = "postgres", feature = "mariadb"))]
+pub(crate) mod attempts;
 mod create;
 mod refused;
 mod run;
@@ -176,16 +178,6 @@ fn placed(mut problem: Problem, root: &Root) -> Problem {
         problem = problem.at(root.location);
     }
     problem
-}
-
-/// Attempts of one mutation, where each before was taken back as a whole.
-#[cfg(any(feature = "postgres", feature = "mariadb"))]
-pub(crate) const MOST_ATTEMPTS: u32 = 4;
-
-/// Did another create the row between our look and our insert? Then a second look will find it.
-#[cfg(any(feature = "postgres", feature = "mariadb"))]
-pub(crate) fn is_race(request: &ChangeRequest, problem: &Problem) -> bool {
-    problem.code == Code::Conflict && request.mutation.may_race()
 }
 
 /// The problem of a constraint that is looked at with the commit only.

@@ -26,6 +26,8 @@ pub(super) struct Run<'c, S> {
     pub(super) model: &'c Model,
     pub(super) change: &'c Change,
     pub(super) statements: Vec<StatementReport>,
+    /// The text of the last of them: the same statement over and over is told once.
+    last_text: String,
     /// Lookups that found every one of these keys, and must do so again before the end.
     pub(super) checked: Vec<(LookupId, Vec<Cells>)>,
 }
@@ -40,7 +42,17 @@ impl<'c, S: Session> Run<'c, S> {
     ) -> Self {
         let bound = &root.answer;
         let model = bound.plan().model();
-        Run { session, dialect, request, bound, model, change, statements: Vec::new(), checked: Vec::new() }
+        Run {
+            session,
+            dialect,
+            request,
+            bound,
+            model,
+            change,
+            statements: Vec::new(),
+            last_text: String::new(),
+            checked: Vec::new(),
+        }
     }
 
     pub(super) async fn root(&mut self) -> Result<Answer, Problem> {
@@ -80,19 +92,17 @@ impl<'c, S: Session> Run<'c, S> {
         let values = Values { bound: self.bound, keys, given };
         let rows = self.session.run(statement, values, scalars).await?;
         let time = start.map_or(Duration::ZERO, |start| start.elapsed());
-        let text = if self.request.timed { statement.text.as_str() } else { "" };
         match self.statements.last_mut() {
-            Some(last) if last.text == text && self.request.timed => {
+            Some(last) if self.last_text == statement.text => {
                 last.executions += 1;
                 last.rows += rows.len() as u64;
                 last.time += time;
             }
-            _ => self.statements.push(StatementReport {
-                text: text.to_owned(),
-                executions: 1,
-                rows: rows.len() as u64,
-                time,
-            }),
+            _ => {
+                self.last_text.clone_from(&statement.text);
+                let text = if self.request.timed { statement.text.clone() } else { String::new() };
+                self.statements.push(StatementReport { text, executions: 1, rows: rows.len() as u64, time });
+            }
         }
         Ok(rows)
     }
@@ -201,6 +211,7 @@ impl<'c, S: Session> Run<'c, S> {
     /// What is answered: the changed rows as they are now.
     pub(super) async fn answer(&mut self, rows: &[Cells], count: usize) -> Result<Answer, Problem> {
         let plan: &Plan = self.bound.plan();
+        self.bound.check_cost(rows.len(), self.request.most_cost)?;
         let width = plan.row_width(GIVEN);
         let keys: Vec<Cells> = rows.iter().map(|cells| cells[..width].to_vec()).collect();
         let mut levels = Levels::new(plan);

@@ -1,12 +1,13 @@
 //! Changing and deleting rows that were found, by their keys.
 
 use indexmap::IndexMap;
-use puente_core::error::Problem;
+use puente_core::error::{Code, Problem};
 use puente_core::model::{ColumnId, TypeId};
-use puente_core::plan::change::{EdgeChange, EdgeRow, Set, identity};
+use puente_core::plan::change::{EdgeChange, EdgeRow, LookupId, Set, identity};
 use puente_core::sql;
 use puente_core::value::Cell;
 
+use super::create::{except, said_first};
 use super::run::{Cells, Run};
 use super::{Failure, Rule, Session};
 
@@ -21,7 +22,7 @@ impl<'c, S: Session> Run<'c, S> {
         }
         let plain: Vec<(ColumnId, Cell)> =
             set.values.iter().filter(|(.., adds)| !adds).map(|(column, cell, _)| (*column, cell.clone())).collect();
-        self.check_visible(of, &[&plain]).await?;
+        self.check_visible(of, &[except(&plain, &set.fixed)]).await?;
         let mut values = set.values.clone();
         for (id, target) in &set.ones {
             let link = &self.model.types[of].links[*id];
@@ -46,6 +47,9 @@ impl<'c, S: Session> Run<'c, S> {
         let plain: Vec<(ColumnId, Cell)> =
             values.into_iter().filter(|(.., adds)| !adds).map(|(column, cell, _)| (column, cell)).collect();
         let now: Vec<Cells> = found.iter().map(|cells| self.replaced(of, cells, &plain)).collect();
+        if let Some(in_range) = set.in_range {
+            self.check_range(of, in_range, &now).await?;
+        }
         for change in &set.edges {
             self.change_edges(of, change, &now).await?;
         }
@@ -83,6 +87,18 @@ impl<'c, S: Session> Run<'c, S> {
             .zip(cells)
             .map(|(column, cell)| set_to(column).unwrap_or_else(|| cell.clone()))
             .collect()
+    }
+
+    /// Asks whether what was added to is still an integer of 32 bits.
+    async fn check_range(&mut self, of: TypeId, in_range: LookupId, rows: &[Cells]) -> Result<(), Problem> {
+        let width = self.change.lookups[in_range].by.len();
+        let keys = rows.iter().map(|cells| cells[..width].to_vec()).collect();
+        if self.find(in_range, keys).await?.contains(&None) {
+            let name = &self.model.types[of].name;
+            let text = format!("a number of `{name}` would be larger than an Int can be; add less");
+            return Err(Problem::new(Code::ValueRefused, text));
+        }
+        Ok(())
     }
 
     /// Links and unlinks over a join table, for every row of a change.
@@ -124,7 +140,7 @@ impl<'c, S: Session> Run<'c, S> {
         for ((edge, cells), found) in wanted.into_iter().zip(found) {
             match found {
                 None => {
-                    new.push(ends.iter().copied().zip(cells).chain(edge.values.iter().cloned()).collect());
+                    new.push(said_first(edge.values.iter().cloned().chain(ends.iter().copied().zip(cells))));
                     places.push(edge.place.as_str());
                 }
                 Some(identity) if !edge.values.is_empty() => {

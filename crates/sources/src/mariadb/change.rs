@@ -1,77 +1,53 @@
 //! Running a mutation on MariaDB: one transaction, read committed, on a session of the pool.
 
+use std::time::Instant;
+
 use mysql_async::Conn;
 use mysql_async::prelude::Queryable as _;
-use puente_core::error::{Code, Problem};
+use puente_core::error::Problem;
 use puente_core::json::Rows;
 use puente_core::sql::{self, Statement};
 use puente_core::value::Scalar;
-use tokio::time::sleep_until;
 
 use super::connect::Server;
 use super::run::{give_up, send};
 use super::{fault, params, values};
-use crate::change::{self, Failure, MOST_ATTEMPTS, Session, Values};
-use crate::cluster::Job;
+use crate::change::attempts::{self, Transactional};
+use crate::change::{self, Failure, Session, Values};
 use crate::{ChangeRequest, Outcome};
 
-impl Server {
-    /// Runs a mutation. What nobody waits for any more, and what takes too long, is cancelled in the database, until the
-    /// commit is sent.
-    pub(super) async fn change(&self, job: Job<ChangeRequest>) -> Result<Outcome, Problem> {
-        let (request, mut left) = (&*job.request, job.left);
-        for attempt in 1.. {
-            let mut session = self.session_for(request.deadline).await?;
-            let id = session.id();
-            let mut transaction = Transaction { session: &mut session, taken_back: false };
-            let result = tokio::select! {
-                result = transaction.attempt(request) => Some(result),
-                () = sleep_until(request.deadline.into()) => None,
-                _ = &mut left => None,
-            };
-            let taken_back = transaction.taken_back;
-            match result {
-                None => {
-                    self.cancel(id).await;
-                    give_up(session).await;
-                    return Err(Problem::new(
-                        Code::TimedOut,
-                        "the change took too long, and was taken back; change less",
-                    ));
-                }
-                Some(Ok(outcome)) if request.rehearse => {
-                    take_back(session).await;
-                    return Ok(outcome);
-                }
-                Some(Ok(outcome)) => return commit(session).await.map(|()| outcome),
-                Some(Err(problem)) => {
-                    take_back(session).await;
-                    if attempt == MOST_ATTEMPTS || !(taken_back || change::is_race(request, &problem)) {
-                        return Err(problem);
-                    }
-                }
-            }
-        }
-        Err(Problem::new(Code::Internal, "the attempts are counted"))
-    }
-}
+impl Transactional for Server {
+    type Client = Conn;
 
-/// Ends a transaction without a trace; a session that cannot say so is given up.
-async fn take_back(mut session: Conn) {
-    if session.query_drop("rollback").await.is_err() {
-        give_up(session).await;
+    async fn take(&self, deadline: Instant) -> Result<Conn, Problem> {
+        self.session_for(deadline).await
     }
-}
 
-async fn commit(mut session: Conn) -> Result<(), Problem> {
-    let committed = session.query_drop("commit").await;
-    committed.map_err(|error| match &error {
-        mysql_async::Error::Server(_) => fault::problem(&error),
-        _ => {
-            let text = "the connection was lost while the change was committed: it is done as a whole, or not at all; read to see";
-            Problem::new(Code::OutcomeUnknown, text).with_detail(error)
+    async fn attempt(&self, client: &mut Conn, request: &ChangeRequest) -> (Result<Outcome, Problem>, bool) {
+        let mut transaction = Transaction { session: client, taken_back: false };
+        let result = transaction.attempt(request).await;
+        (result, transaction.taken_back)
+    }
+
+    async fn cancel(&self, client: Conn) {
+        self.cancel(client.id()).await;
+        give_up(client).await;
+    }
+
+    async fn take_back(&self, mut client: Conn) {
+        // A session that cannot say so is given up.
+        if client.query_drop("rollback").await.is_err() {
+            give_up(client).await;
         }
-    })
+    }
+
+    async fn commit(&self, mut client: Conn) -> Result<(), Problem> {
+        let committed = client.query_drop("commit").await;
+        committed.map_err(|error| match &error {
+            mysql_async::Error::Server(_) => fault::problem(&error),
+            _ => attempts::outcome_unknown(error),
+        })
+    }
 }
 
 /// The transaction of one mutation.

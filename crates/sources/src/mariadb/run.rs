@@ -12,6 +12,7 @@ use tokio::time::{sleep_until, timeout};
 
 use super::connect::Server;
 use super::{fault, params, values};
+use crate::change::attempts;
 use crate::cluster::{self, Job};
 use crate::server::CANCEL_TIMEOUT;
 use crate::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
@@ -22,7 +23,7 @@ impl cluster::Server for Server {
     }
 
     async fn change(&self, job: Job<ChangeRequest>) -> Result<Outcome, Problem> {
-        self.change(job).await
+        attempts::run(self, job).await
     }
 
     async fn explain(&self, job: Job) -> Result<Vec<Explanation>, Problem> {

@@ -1,72 +1,51 @@
 //! Running a mutation on PostgreSQL: one transaction, read committed, on a session of the pool.
 
+use std::time::Instant;
+
 use deadpool_postgres::Object;
-use puente_core::error::{Code, Problem};
+use puente_core::error::Problem;
 use puente_core::json::Rows;
 use puente_core::sql::{self, Statement};
 use puente_core::value::{CellRef, Scalar};
-use tokio::time::sleep_until;
 
 use super::connect::Server;
 use super::run::column;
 use super::{fault, params, wire};
-use crate::change::{self, Failure, MOST_ATTEMPTS, Session, Values};
-use crate::cluster::Job;
+use crate::change::attempts::{self, Transactional};
+use crate::change::{self, Failure, Session, Values};
 use crate::{ChangeRequest, Outcome};
 
-impl Server {
-    /// Runs a mutation. What nobody waits for any more, and what takes too long, is cancelled in the database, until the
-    /// commit is sent.
-    pub(super) async fn change(&self, job: Job<ChangeRequest>) -> Result<Outcome, Problem> {
-        let (request, mut left) = (&*job.request, job.left);
-        for attempt in 1.. {
-            let client = self.client_for(request.deadline).await?;
-            let mut transaction = Transaction { server: self, client: &client, taken_back: false };
-            let result = tokio::select! {
-                result = transaction.attempt(request) => Some(result),
-                () = sleep_until(request.deadline.into()) => None,
-                _ = &mut left => None,
-            };
-            let taken_back = transaction.taken_back;
-            match result {
-                None => {
-                    self.cancel(client).await;
-                    return Err(Problem::new(
-                        Code::TimedOut,
-                        "the change took too long, and was taken back; change less",
-                    ));
-                }
-                Some(Ok(outcome)) if request.rehearse => {
-                    self.take_back(client).await;
-                    return Ok(outcome);
-                }
-                Some(Ok(outcome)) => return self.commit(&client).await.map(|()| outcome),
-                Some(Err(problem)) => {
-                    self.take_back(client).await;
-                    if attempt == MOST_ATTEMPTS || !(taken_back || change::is_race(request, &problem)) {
-                        return Err(problem);
-                    }
-                }
-            }
-        }
-        Err(Problem::new(Code::Internal, "the attempts are counted"))
+impl Transactional for Server {
+    type Client = Object;
+
+    async fn take(&self, deadline: Instant) -> Result<Object, Problem> {
+        self.client_for(deadline).await
     }
 
-    /// Ends a transaction without a trace; a session that cannot say so is given up.
+    async fn attempt(&self, client: &mut Object, request: &ChangeRequest) -> (Result<Outcome, Problem>, bool) {
+        let mut transaction = Transaction { server: self, client, taken_back: false };
+        let result = transaction.attempt(request).await;
+        (result, transaction.taken_back)
+    }
+
+    async fn cancel(&self, client: Object) {
+        self.cancel(client).await;
+    }
+
     async fn take_back(&self, client: Object) {
+        // A session that cannot say so is given up.
         if client.batch_execute("rollback").await.is_err() {
             drop(Object::take(client));
         }
     }
 
-    async fn commit(&self, client: &Object) -> Result<(), Problem> {
+    async fn commit(&self, client: Object) -> Result<(), Problem> {
         client.batch_execute("commit").await.map_err(|error| {
-            if error.code().is_none() {
-                self.lost();
-                let text = "the connection was lost while the change was committed: it is done as a whole, or not at all; read to see";
-                return Problem::new(Code::OutcomeUnknown, text).with_detail(error);
+            if error.code().is_some() {
+                return fault::problem(&error);
             }
-            fault::problem(&error)
+            self.lost();
+            attempts::outcome_unknown(error)
         })
     }
 }

@@ -16,6 +16,7 @@ use super::connect::Server;
 use super::fault;
 use super::params::{self, Text};
 use super::wire::{self, Answer, Nested};
+use crate::change::attempts;
 use crate::cluster::{self, Job};
 use crate::server::{CANCEL_TIMEOUT, STATEMENTS_KEPT};
 use crate::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
@@ -44,7 +45,7 @@ impl cluster::Server for Server {
     }
 
     async fn change(&self, job: Job<ChangeRequest>) -> Result<Outcome, Problem> {
-        self.change(job).await
+        attempts::run(self, job).await
     }
 
     async fn explain(&self, job: Job) -> Result<Vec<Explanation>, Problem> {

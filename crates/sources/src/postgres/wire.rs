@@ -125,7 +125,7 @@ impl<'s> Nested<'s> {
             return Ok(());
         };
         let read = match node.page {
-            Page::One | Page::Given { .. } | Page::Whole => self.record(bytes, into),
+            Page::One | Page::Given | Page::Whole => self.record(bytes, into),
             Page::Many { .. } | Page::Groups { .. } => Elements::of(bytes).and_then(|elements| {
                 for element in elements {
                     self.record(element?, into)?;

@@ -23,6 +23,9 @@ pub fn problem(error: &Error, file: &Path) -> Problem {
         Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => {
             (Code::SourceUnavailable, "the database is locked by another process; ask again".to_owned())
         }
+        Some(ErrorCode::ReadOnly) => {
+            (Code::SourceRefused, format!("the database file `{name}` cannot be written; may this user write it?"))
+        }
         Some(ErrorCode::PermissionDenied | ErrorCode::AuthorizationForStatementDenied) => {
             (Code::SourceRefused, "the database refuses this statement".to_owned())
         }

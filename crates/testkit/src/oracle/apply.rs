@@ -208,9 +208,11 @@ impl Run<'_, '_> {
     }
 
     /// May the columns of links be set to what is said directly?
-    fn check_direct(&self, of: TypeId, values: &[(usize, Cell)]) -> Result<(), Refusal> {
+    fn check_direct(&self, of: TypeId, values: &[(usize, Cell)], grant: Option<&WriteGrant>) -> Result<(), Refusal> {
+        let is_fixed = |column: usize| grant.is_some_and(|grant| grant.fixed.iter().any(|(fixed, _)| *fixed == column));
         for link in &self.world.model.types[of].links {
-            let value = |column: usize| values.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell);
+            let said = |column: usize| values.iter().find(|(known, _)| *known == column && !is_fixed(column));
+            let value = |column: usize| said(column).map(|(_, cell)| cell);
             let cells: Option<Vec<&Cell>> = link.pairs.iter().map(|(own, _)| value(*own)).collect();
             let Some(cells) = cells.filter(|_| link.cardinality == Cardinality::One && !link.pairs.is_empty()) else {
                 continue;
@@ -230,7 +232,7 @@ impl Run<'_, '_> {
         let mut values: Vec<Vec<(usize, Cell)>> =
             rows.iter().zip(given).map(|(row, given)| row.values.iter().chain(given).cloned().collect()).collect();
         for row in rows {
-            self.check_direct(of, &row.values)?;
+            self.check_direct(of, &row.values, self.view.type_view(of).and_then(|view| view.create.as_ref()))?;
         }
         for (id, link) in model.types[of].links.iter().enumerate() {
             // Those that are there are looked for before others are created.
@@ -384,7 +386,7 @@ impl Run<'_, '_> {
         }
         let there: Vec<usize> = (0..rows.len()).filter(|at| found[*at].is_some()).collect();
         for at in &there {
-            self.check_direct(of, &rows[*at].values)?;
+            self.check_direct(of, &rows[*at].values, self.view.type_view(of).and_then(|view| view.create.as_ref()))?;
         }
         for at in &there {
             let set: Vec<(usize, Cell)> =
@@ -472,7 +474,7 @@ impl Run<'_, '_> {
         if found.is_empty() {
             return Ok(Vec::new());
         }
-        self.check_direct(of, &set.values)?;
+        self.check_direct(of, &set.values, self.view.type_view(of).and_then(|view| view.update.as_ref()))?;
         let model = Arc::clone(&self.world.model);
         let mut values = set.values.clone();
         for (id, key) in &set.ones {

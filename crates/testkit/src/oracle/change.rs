@@ -112,10 +112,7 @@ pub fn random_writer(random: &mut Random, world: &World) -> View {
 
 fn fix_a_value(random: &mut Random, world: &World, of: TypeId, grant: &mut WriteGrant) {
     let t = &world.model.types[of];
-    let free = (0..t.columns.len()).filter(|column| {
-        let linked = t.links.iter().any(|link| link.pairs.iter().any(|(own, _)| own == column));
-        !linked && !t.keys.iter().any(|key| key.columns.contains(column))
-    });
+    let free = (0..t.columns.len()).filter(|column| !t.keys.iter().any(|key| key.columns.contains(column)));
     let free: Vec<usize> = free.collect();
     if free.is_empty() || !random.random_bool(0.15) {
         return;

@@ -1,6 +1,6 @@
 //! From a mutation's root fields to changes. The only place that makes them, from a role's view.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use apollo_compiler::Node;
@@ -74,7 +74,12 @@ pub fn build_mutation(
 ) -> Result<Mutation, Problem> {
     let planner = Planner::new(context, document, variables);
     let collected = planner.collect([&document.operation.selection_set]);
+    if collected.len() > context.limits.statements {
+        let text = format!("over {} mutations in one operation; change in parts", context.limits.statements);
+        return Err(Problem::new(Code::TooCostly, text));
+    }
     let mut roots = Vec::new();
+    let mut rows = 0;
     for (key, fields) in collected {
         let location = document.location(fields[0].location());
         let mut changer = Changer {
@@ -85,9 +90,12 @@ pub fn build_mutation(
             checks: HashMap::new(),
             visible: HashMap::new(),
             fields: HashMap::new(),
-            rows: 0,
+            asked: HashSet::new(),
+            linked: HashSet::new(),
+            rows,
         };
         let (act, shape) = changer.root(&fields).map_err(|problem| located(problem, location, key))?;
+        rows = changer.rows;
         let Changer { planner, lookups, checks, visible, fields, .. } = changer;
         let shape = ObjectShape { fields: vec![FieldShape::new(key, location, shape)] };
         let plan = Arc::new(planner.planned.into_plan(shape, context, Arc::clone(document), true));
@@ -107,6 +115,9 @@ pub(super) struct Changer<'a, 'v> {
     checks: HashMap<(TypeId, bool), LookupId>,
     visible: HashMap<(TypeId, LinkId), LookupId>,
     fields: HashMap<TypeId, Vec<Option<String>>>,
+    /// What was asked for already: checks, and targets of links.
+    asked: HashSet<(TypeId, bool)>,
+    linked: HashSet<TypeId>,
     /// Rows to be created so far.
     pub(super) rows: usize,
 }
@@ -125,11 +136,7 @@ impl<'a> Changer<'a, '_> {
                 for many in [false, true] {
                     if field_name(t, action, many) == name {
                         let act = self.act(of, action, many, grant, field)?;
-                        let bound = match &act {
-                            Act::Create { rows, .. } => rows.len(),
-                            Act::Update { address, .. } | Act::Delete { address } => address.most,
-                        };
-                        let shape = self.answer(of, many, fields, bound)?;
+                        let shape = self.answer(of, many, fields)?;
                         return Ok((Some((of, act)), shape));
                     }
                 }
@@ -245,17 +252,8 @@ impl<'a> Changer<'a, '_> {
         } else {
             Page::One
         };
-        let select = Select {
-            of,
-            parent: None,
-            output: outputs.iter().map(|column| Output::Column(*column)).collect(),
-            predicates,
-            join_rows: None,
-            order: order.collect(),
-            page,
-            read: true,
-            peek: true,
-        };
+        let output = outputs.iter().map(|column| Output::Column(*column)).collect();
+        let select = Select { output, order: order.collect(), page, peek: true, ..Select::one(of, None, predicates) };
         let statement = sql::address(model, self.planner.dialect, &select);
         Ok(Address { statement, outputs, one: !many, most, revision, revision_of })
     }
@@ -283,21 +281,11 @@ impl<'a> Changer<'a, '_> {
     }
 
     /// What is answered: `count`, and the rows as they are now.
-    fn answer(&mut self, of: TypeId, many: bool, fields: &[&'a Node<Field>], bound: usize) -> Result<Value, Problem> {
+    fn answer(&mut self, of: TypeId, many: bool, fields: &[&'a Node<Field>]) -> Result<Value, Problem> {
         let planner = &mut self.planner;
         let model = planner.view.model();
         let key = model.types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default();
-        let given = |output: Vec<Output>| Select {
-            of,
-            parent: None,
-            output,
-            predicates: Vec::new(),
-            join_rows: None,
-            order: Vec::new(),
-            page: Page::Given { most: bound as u64 },
-            read: true,
-            peek: false,
-        };
+        let given = |output: Vec<Output>| Select { output, page: Page::Given, ..Select::one(of, None, Vec::new()) };
         let rows = planner.add(given(key.iter().map(|column| Output::Column(*column)).collect()))?;
         let count = planner.add(given(vec![Output::Count]))?;
         debug_assert_eq!((rows, count), (GIVEN, COUNT));
@@ -346,6 +334,9 @@ impl<'a> Changer<'a, '_> {
 
     /// Errors may name what the caller may write.
     fn need_fields(&mut self, of: TypeId) {
+        if self.fields.contains_key(&of) {
+            return;
+        }
         let view = self.planner.view;
         let granted = view.type_view(of);
         let grants: Vec<&WriteGrant> =
@@ -359,6 +350,9 @@ impl<'a> Changer<'a, '_> {
 
     /// What must be true of created rows will be asked.
     pub(super) fn need_created(&mut self, of: TypeId) {
+        if !self.asked.insert((of, true)) {
+            return;
+        }
         let view = self.planner.view;
         let grant = view.type_view(of).and_then(|view| view.create.as_ref());
         let check = grant.and_then(|grant| grant.check.clone().or_else(|| view.rows(of).cloned()));
@@ -367,6 +361,9 @@ impl<'a> Changer<'a, '_> {
 
     /// What must be true of updated rows will be asked.
     pub(super) fn need_updated(&mut self, of: TypeId) {
+        if !self.asked.insert((of, false)) {
+            return;
+        }
         let grant = self.planner.view.type_view(of).and_then(|view| view.update.as_ref());
         let check = grant.and_then(|grant| grant.check.clone().or_else(|| grant.rows.clone()));
         self.need_check(of, false, check);
@@ -383,6 +380,9 @@ impl<'a> Changer<'a, '_> {
 
     /// Which targets the links of a type may be set to will be asked, where not all are visible.
     pub(super) fn need_visible(&mut self, of: TypeId) {
+        if !self.linked.insert(of) {
+            return;
+        }
         let view = self.planner.view;
         for (id, link) in view.model().types[of].links.iter().enumerate() {
             let rules: Vec<_> = view.rows(link.target).cloned().into_iter().collect();

@@ -109,6 +109,10 @@ pub struct Address {
 pub struct Set {
     /// Columns: set to a value, or (`true`) added to.
     pub values: Vec<(ColumnId, Cell, bool)>,
+    /// Which of them the grant fixes, whatever the caller says.
+    pub fixed: Vec<ColumnId>,
+    /// Finds rows whose integers still are such, where the engine would keep larger ones.
+    pub in_range: Option<LookupId>,
     /// To-one links.
     pub ones: Vec<(LinkId, Target)>,
     /// Many-to-many links.
@@ -137,6 +141,8 @@ pub struct NewRow {
     pub place: String,
     /// Columns with their values.
     pub values: Vec<(ColumnId, Cell)>,
+    /// Which of them the grant fixes, whatever the caller says.
+    pub fixed: Vec<ColumnId>,
     /// To-one links.
     pub ones: Vec<(LinkId, Target)>,
     /// Rows at the other end of to-many links, created with it.

@@ -1,10 +1,12 @@
 //! From a caller's input to rows that are to be created, and to what is set in rows that are there.
 
+use std::sync::Arc;
+
 use serde_json::{Map, Value as Json};
 
 use super::build::Changer;
-use super::{EdgeChange, EdgeRow, NewRow, Set, Target, at_place};
-use crate::access::{View, WriteGrant};
+use super::{EdgeChange, EdgeRow, LookupId, NewRow, Set, Target, at_place};
+use crate::access::{Comparison, Condition, Operand, Path, Test, View, WriteGrant};
 use crate::error::{Code, Problem};
 use crate::model::{Cardinality, Column, ColumnId, Kind, Link, LinkId, Through, TypeId};
 use crate::plan::{LeafType, edge_fields};
@@ -50,14 +52,21 @@ impl Changer<'_, '_> {
         self.rows += 1;
         if self.rows > self.planner.limits.changes {
             let text = format!(
-                "the mutation writes over {} rows, the limit of `changes` in `[limits]`; write in parts",
+                "the operation writes over {} rows, the limit of `changes` in `[limits]`; write in parts",
                 self.planner.limits.changes
             );
             return Err(Problem::new(Code::TooCostly, text));
         }
         let view = self.planner.view;
         let grant = view.type_view(of).and_then(|view| view.create.as_ref()).ok_or_else(|| not_granted(view, of))?;
-        let mut row = NewRow { place, values: Vec::new(), ones: Vec::new(), many: Vec::new(), edges: Vec::new() };
+        let mut row = NewRow {
+            place,
+            values: Vec::new(),
+            fixed: Vec::new(),
+            ones: Vec::new(),
+            many: Vec::new(),
+            edges: Vec::new(),
+        };
         let empty = Members::new();
         for (name, value) in input.as_object().unwrap_or(&empty) {
             let member = format!("{}.{name}", row.place);
@@ -68,7 +77,13 @@ impl Changer<'_, '_> {
             }
             let Some((id, link)) = view.links(of).find(|(_, link)| link.field == *name) else { continue };
             match (link.cardinality, &link.through) {
-                _ if value.is_null() => row.values.extend(link.pairs.iter().map(|(own, _)| (*own, Cell::Null))),
+                (Cardinality::Many, _) if value.is_null() => {}
+                (Cardinality::One, _) if value.is_null() => {
+                    for (own, _) in &link.pairs {
+                        let cell = self.cell(of, *own, value).map_err(|problem| at_place(problem, &row.place))?;
+                        row.values.push((*own, cell));
+                    }
+                }
                 (Cardinality::One, _) => {
                     let target = self.target(link, value, member)?;
                     row.ones.push((id, target));
@@ -90,6 +105,7 @@ impl Changer<'_, '_> {
         }
         row.values.retain(|(column, _)| grant.fixed.iter().all(|(fixed, _)| fixed != column));
         row.values.extend(grant.fixed.iter().cloned());
+        row.fixed = grant.fixed.iter().map(|(column, _)| *column).collect();
         self.check_columns(of, &row, given).map_err(|problem| at_place(problem, &row.place))?;
         self.need_created(of);
         self.need_visible(of);
@@ -107,7 +123,8 @@ impl Changer<'_, '_> {
             if let Some(link) = by_link.filter(|_| is_value) {
                 return Err(said_twice(field, link));
             }
-            if given.contains(&column) && (is_value || by_link.is_some()) {
+            let is_said = (is_value && !row.fixed.contains(&column)) || by_link.is_some();
+            if given.contains(&column) && is_said {
                 let text = format!(
                     "`{}` is set by the row that this one is created with; leave it out",
                     by_link.unwrap_or(field)
@@ -195,6 +212,8 @@ impl Changer<'_, '_> {
         }
         set.values.retain(|(column, ..)| grant.fixed.iter().all(|(fixed, _)| fixed != column));
         set.values.extend(grant.fixed.iter().map(|(column, cell)| (*column, cell.clone(), false)));
+        set.fixed = grant.fixed.iter().map(|(column, _)| *column).collect();
+        set.in_range = self.in_range(of, &set);
         for (at, (column, ..)) in set.values.iter().enumerate() {
             let field = t.columns[*column].field.as_deref().unwrap_or_default();
             if set.values[..at].iter().any(|(known, ..)| known == column) {
@@ -211,6 +230,22 @@ impl Changer<'_, '_> {
         self.need_updated(of);
         self.need_visible(of);
         Ok(set)
+    }
+
+    /// Finds rows in which what was added to is still a 32-bit integer, where the engine itself has no such limit.
+    fn in_range(&mut self, of: TypeId, set: &Set) -> Option<LookupId> {
+        let t = &self.planner.view.model().types[of];
+        let unlimited = |column: &ColumnId| {
+            let c = &t.columns[*column];
+            c.kind == Kind::Scalar(Scalar::Int) && c.input.range.is_none()
+        };
+        let added = set.values.iter().filter(|(.., adds)| *adds).map(|(column, ..)| *column);
+        let conditions: Vec<Condition> = added.filter(unlimited).map(fits_an_int).collect();
+        if conditions.is_empty() {
+            return None;
+        }
+        let key = t.row_key().map(|key| key.columns.clone()).unwrap_or_default();
+        Some(self.find(of, &key, &[], &[Arc::new(Condition::And(conditions))], false))
     }
 
     fn set_link(
@@ -335,6 +370,17 @@ pub(super) fn items(value: &Json) -> impl Iterator<Item = &Json> {
         single => (&[][..], Some(single)),
     };
     list.iter().chain(single)
+}
+
+/// `column is null or column between -2^31 and 2^31 - 1`
+fn fits_an_int(column: ColumnId) -> Condition {
+    let test = |test: Test| Condition::Test { path: Path { hops: Vec::new(), column }, test };
+    let compare = |comparison, value: i32| {
+        let operand = Operand::Constant(Cell::Integer(value.into()));
+        test(Test::Compare { comparison, operand, ignore_case: false })
+    };
+    let within = vec![compare(Comparison::Gte, i32::MIN), compare(Comparison::Lte, i32::MAX)];
+    Condition::Or(vec![test(Test::IsNull(true)), Condition::And(within)])
 }
 
 fn said_twice(field: &str, other: &str) -> Problem {

@@ -1,0 +1,85 @@
+//! Attempts of one mutation on a server: each is a transaction of its own, and the next one begins only where the one
+//! before was taken back as a whole.
+
+use std::future::Future;
+use std::time::Instant;
+
+use puente_core::error::{Code, Problem};
+use tokio::time::sleep_until;
+
+use crate::cluster::Job;
+use crate::{ChangeRequest, Outcome};
+
+/// Attempts at most.
+const MOST_ATTEMPTS: u32 = 4;
+
+/// A server that changes rows in transactions.
+pub(crate) trait Transactional: Sync {
+    /// A session of the server.
+    type Client: Send;
+
+    /// Takes a session, and waits for one until the deadline.
+    fn take(&self, deadline: Instant) -> impl Future<Output = Result<Self::Client, Problem>> + Send;
+
+    /// Begins a transaction and runs the mutation in it. Also tells whether the database itself took it back, in favour of
+    /// others.
+    fn attempt(
+        &self,
+        client: &mut Self::Client,
+        request: &ChangeRequest,
+    ) -> impl Future<Output = (Result<Outcome, Problem>, bool)> + Send;
+
+    /// Cancels what the session is doing in the database, and gives it up; its transaction ends with it.
+    fn cancel(&self, client: Self::Client) -> impl Future<Output = ()> + Send;
+
+    /// Ends the transaction without a trace.
+    fn take_back(&self, client: Self::Client) -> impl Future<Output = ()> + Send;
+
+    /// Ends the transaction for good.
+    fn commit(&self, client: Self::Client) -> impl Future<Output = Result<(), Problem>> + Send;
+}
+
+/// Runs a mutation. What nobody waits for any more, and what takes too long, is cancelled in the database, until the commit is
+/// sent.
+pub(crate) async fn run(server: &impl Transactional, job: Job<ChangeRequest>) -> Result<Outcome, Problem> {
+    let (request, mut left) = (&*job.request, job.left);
+    let mut attempts = 0;
+    loop {
+        attempts += 1;
+        let mut client = server.take(request.deadline).await?;
+        let result = tokio::select! {
+            result = server.attempt(&mut client, request) => Some(result),
+            () = sleep_until(request.deadline.into()) => None,
+            _ = &mut left => None,
+        };
+        match result {
+            None => {
+                server.cancel(client).await;
+                return Err(Problem::new(Code::TimedOut, "the change took too long, and was taken back; change less"));
+            }
+            Some((Ok(outcome), _)) if request.rehearse => {
+                server.take_back(client).await;
+                return Ok(outcome);
+            }
+            Some((Ok(outcome), _)) => return server.commit(client).await.map(|()| outcome),
+            Some((Err(problem), taken_back)) => {
+                server.take_back(client).await;
+                if attempts == MOST_ATTEMPTS || !(taken_back || is_race(request, &problem)) {
+                    return Err(problem);
+                }
+            }
+        }
+    }
+}
+
+/// Did another create the row between our look and our insert? Then a second look will find it.
+fn is_race(request: &ChangeRequest, problem: &Problem) -> bool {
+    problem.code == Code::Conflict && request.mutation.may_race()
+}
+
+/// The problem of a commit whose answer did not come.
+pub(crate) fn outcome_unknown(error: impl std::fmt::Display) -> Problem {
+    let text =
+        "the connection was lost while the change was committed: it is done as a whole, or not at all; read to see";
+    Problem::new(Code::OutcomeUnknown, text).with_detail(error)
+}
