@@ -194,3 +194,60 @@ fn table(model: &Model, dialect: &dyn Dialect, of: TypeId) -> Fragment {
 fn quoted(model: &Model, dialect: &dyn Dialect, of: TypeId, column: ColumnId) -> String {
     dialect.quote(&model.types[of].columns[column].name)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::catalog::Catalog;
+    use crate::project;
+    use crate::sql::{Mariadb, Postgres, Sqlite};
+
+    fn huts() -> (Model, TypeId) {
+        let catalog = Catalog::from_text(include_str!("../../tests/data/huts.json")).unwrap();
+        let project = project::read("[source.main]\nurl = \"sqlite:huts.db\"\n", &|_| None).unwrap();
+        let model = crate::model::build(&catalog, &project).unwrap();
+        let bookings = model.type_named("Booking").unwrap();
+        (model, bookings)
+    }
+
+    #[test]
+    fn rows_are_inserted_as_each_engine_takes_them_best() {
+        let (model, of) = huts();
+        let of_columns = |names: &[&str]| -> Vec<ColumnId> {
+            names.iter().map(|name| model.types[of].column_named(name).unwrap()).collect()
+        };
+        let columns = of_columns(&["hut_id", "hiker_id"]);
+        let text = |dialect: &dyn Dialect, rows| insert(&model, dialect, of, &columns, rows, &of_columns(&["id"])).text;
+        let one = "insert into \"bookings\" (\"hut_id\", \"hiker_id\") values";
+        assert_eq!(text(&Sqlite, 1), format!("{one} (?, ?) returning \"id\""));
+        assert_eq!(text(&Postgres, 1), format!("{one} ($1, $2) returning \"id\""));
+        assert!(text(&Postgres, 3).contains("select * from unnest($1::"), "{}", text(&Postgres, 3));
+        assert_eq!(
+            text(&Mariadb, 2),
+            "insert into `bookings` (`hut_id`, `hiker_id`) values (?, ?), (?, ?) returning `id`"
+        );
+        let nothing = insert(&model, &Sqlite, of, &[], 1, &of_columns(&["id"])).text;
+        assert_eq!(nothing, "insert into \"bookings\" default values returning \"id\"");
+    }
+
+    #[test]
+    fn rows_are_changed_by_key_and_by_nothing_else() {
+        let (model, of) = huts();
+        let column = |name: &str| model.types[of].column_named(name).unwrap();
+        let found = update(&model, &Sqlite, of, &[(column("hut_id"), false), (column("id"), true)], &[column("id")], 2);
+        assert_eq!(found.text, "update \"bookings\" set \"hut_id\" = ?, \"id\" = \"id\" + ? where \"id\" in (?, ?)");
+        assert_eq!(found.slots, [0, 1, 2, 3].map(Slot::Given));
+        let key = [column("hut_id"), column("hiker_id")];
+        let found = delete(&model, &Mariadb, of, &key, 2);
+        assert_eq!(
+            found.text,
+            "delete from `bookings` where (`hut_id` = ? and `hiker_id` = ?) or (`hut_id` = ? and `hiker_id` = ?)"
+        );
+        let each = update_each(&model, &Mariadb, of, &[column("hut_id")], &[column("id")], 2);
+        assert_eq!(
+            each.text,
+            "update `bookings` as t join (select ? as v0, ? as v1 union all select ? as v0, ? as v1) as v \
+             on t.`id` = v.v0 set t.`hut_id` = v.v1"
+        );
+    }
+}
