@@ -294,6 +294,8 @@ fn a_mutation_is_rehearsed_and_then_done() {
     assert_eq!(code, 0, "{out}{err}");
     assert!(out.contains("Far North"), "{out}");
     assert!(run(project.path(), &["ask", "--json", ask]).1.contains("\"region\":null"));
+    let (_, out, _) = run(project.path(), &["ask", "--rehearse", mutation]);
+    assert!(out.contains("everything was taken back"), "{out}");
     let (code, out, _) = run(project.path(), &["ask", "--statements", mutation]);
     assert_eq!(code, 0, "{out}");
     assert!(out.contains("insert into \"regions\""), "{out}");

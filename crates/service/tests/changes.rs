@@ -653,3 +653,17 @@ fn a_file_that_another_process_holds_is_waited_for_as_long_as_there_is_time() {
     connection.execute_batch("rollback").unwrap();
     running.done("mutation { createTag(input: { label: \"x\" }) { count } }");
 }
+
+/// A sum of decimals is one of decimals, also where a double could not hold it.
+#[rstest]
+#[case::postgres(Engine::Postgres)]
+#[case::mariadb(Engine::Mariadb)]
+fn decimals_are_added_without_loss(#[case] engine: Engine) {
+    let database = Database::empty(engine);
+    database.execute("create table sums (id integer primary key, total decimal(30,2));\ninsert into sums values (1, 12345678901234567890.10);\n");
+    let project = TestProject::of(&database, "", "");
+    let running = Running { service: project.serve(), database, _project: project };
+    let data =
+        running.done("mutation { updateSum(key: { id: 1 }, set: { add: { total: \"0.05\" } }) { node { total } } }");
+    assert_eq!(data["updateSum"]["node"]["total"], "12345678901234567890.15");
+}

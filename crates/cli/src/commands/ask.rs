@@ -117,6 +117,9 @@ impl Ask {
         } else {
             output::say(serde_json::to_string_pretty(&shown).unwrap_or_default());
         }
+        if self.rehearse && !self.json {
+            output::say(faint("rehearsed: everything was taken back"));
+        }
         if self.statements && !self.json {
             print_statements(&answer["extensions"]);
         }

@@ -89,10 +89,11 @@ pub fn update(
 ) -> Statement {
     let terms = set.iter().enumerate().map(|(at, (column, adds))| {
         let name = || Fragment::text(quoted(model, dialect, of, *column));
-        let value = dialect.stored(Slot::Given(at), &model.types[of].columns[*column]);
+        let column = &model.types[of].columns[*column];
         match adds {
-            true => Fragment::format("{} = {} + {}", [name(), name(), value]),
-            false => Fragment::format("{} = {}", [name(), value]),
+            // A sum takes the type of its parts: here the engine cannot tell it from the column alone.
+            true => Fragment::format("{} = {} + {}", [name(), name(), dialect.value(Slot::Given(at), column)]),
+            false => Fragment::format("{} = {}", [name(), dialect.stored(Slot::Given(at), column)]),
         }
     });
     let rows = matching(model, dialect, of, key, keys, set.len());

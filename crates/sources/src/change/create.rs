@@ -1,5 +1,6 @@
 //! Creating rows, batch by batch: first what they refer to, then the rows themselves, then what refers to them.
 
+use std::collections::HashSet;
 use std::future::Future;
 use std::pin::Pin;
 
@@ -9,7 +10,7 @@ use puente_core::json::KeyValues;
 use puente_core::model::{Cardinality, ColumnId, Link, LinkId, TypeId};
 use puente_core::plan::change::{EdgeRow, Existing, LookupId, NewRow, Target, identity};
 use puente_core::sql::{self, Statement};
-use puente_core::value::Cell;
+use puente_core::value::{Cell, push_item};
 
 use super::run::{Cells, Pending, Run};
 use super::{Failure, Session};
@@ -256,8 +257,11 @@ impl<'c, S: Session> Run<'c, S> {
         let found = self.find(existing.find, keys.clone()).await?;
         let mut identities: Vec<Cells> = vec![Vec::new(); rows.len()];
         let (mut new, mut there): (Vec<usize>, Vec<usize>) = (Vec::new(), Vec::new());
+        let mut met: HashSet<Vec<u8>> = HashSet::new();
         for (at, found) in found.into_iter().enumerate() {
-            if keys[..at].contains(&keys[at]) && !keys[at].contains(&Cell::Null) {
+            let mut bytes = Vec::new();
+            keys[at].iter().for_each(|cell| push_item(&mut bytes, cell.as_ref()));
+            if !met.insert(bytes) && !keys[at].contains(&Cell::Null) {
                 let text =
                     format!("{}: an earlier row of the same mutation has the same key; say it once", rows[at].place);
                 return Err(Problem::new(Code::Conflict, text));

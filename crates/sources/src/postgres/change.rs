@@ -16,37 +16,64 @@ use crate::change::{self, Failure, Session, Values};
 use crate::{ChangeRequest, Outcome};
 
 impl Transactional for Server {
-    type Client = Object;
+    type Client = Lease;
 
-    async fn take(&self, deadline: Instant) -> Result<Object, Problem> {
-        self.client_for(deadline).await
+    async fn take(&self, deadline: Instant) -> Result<Lease, Problem> {
+        self.client_for(deadline).await.map(|client| Lease(Some(client)))
     }
 
-    async fn attempt(&self, client: &mut Object, request: &ChangeRequest) -> (Result<Outcome, Problem>, bool) {
-        let mut transaction = Transaction { server: self, client, taken_back: false };
+    async fn attempt(&self, client: &mut Lease, request: &ChangeRequest) -> (Result<Outcome, Problem>, bool) {
+        let mut transaction = Transaction { server: self, client: client.client(), taken_back: false };
         let result = transaction.attempt(request).await;
         (result, transaction.taken_back)
     }
 
-    async fn cancel(&self, client: Object) {
-        self.cancel(client).await;
-    }
-
-    async fn take_back(&self, client: Object) {
-        // A session that cannot say so is given up.
-        if client.batch_execute("rollback").await.is_err() {
-            drop(Object::take(client));
+    async fn cancel(&self, mut client: Lease) {
+        if let Some(client) = client.0.take() {
+            self.cancel(client).await;
         }
     }
 
-    async fn commit(&self, client: Object) -> Result<(), Problem> {
-        client.batch_execute("commit").await.map_err(|error| {
-            if error.code().is_some() {
-                return fault::problem(&error);
+    async fn take_back(&self, client: Lease) {
+        if client.client().batch_execute("rollback").await.is_ok() {
+            client.give_back();
+        }
+    }
+
+    async fn commit(&self, client: Lease) -> Result<(), Problem> {
+        match client.client().batch_execute("commit").await {
+            Ok(()) => {
+                client.give_back();
+                Ok(())
             }
-            self.lost();
-            attempts::outcome_unknown(error)
-        })
+            Err(error) if error.code().is_some() => Err(fault::problem(&error)),
+            Err(error) => {
+                self.lost();
+                Err(attempts::outcome_unknown(error))
+            }
+        }
+    }
+}
+
+/// A session that goes back to the pool only when its transaction has ended; else it is given up, and the transaction with
+/// it.
+pub(super) struct Lease(Option<Object>);
+
+impl Lease {
+    fn client(&self) -> &Object {
+        self.0.as_ref().expect("a lease holds its session until it is given back")
+    }
+
+    fn give_back(mut self) {
+        drop(self.0.take());
+    }
+}
+
+impl Drop for Lease {
+    fn drop(&mut self) {
+        if let Some(client) = self.0.take() {
+            drop(Object::take(client));
+        }
     }
 }
 
