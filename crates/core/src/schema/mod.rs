@@ -28,17 +28,33 @@ const PART_BYTES: usize = 64 << 10;
 /// `INTERNAL` where the printed schema is not valid GraphQL: a mistake of ours.
 pub fn build(view: &View) -> Result<ValidSchema, Problem> {
     let sdl = print(view);
-    let mut builder = Schema::builder();
+    let parts: Vec<&str> = parts(&sdl).collect();
+    let (first, second) = parts.split_at(parts.len().div_ceil(2));
+    // Parsing is most of the work, and its halves know nothing of each other.
+    let (first, second) = match second {
+        [] => (parse(first), Ok(Vec::new())),
+        second => std::thread::scope(|scope| {
+            let other = scope.spawn(|| parse(second));
+            let stopped = |_| Err(Problem::new(Code::Internal, "the schema could not be built"));
+            (parse(first), other.join().unwrap_or_else(stopped))
+        }),
+    };
+    let documents = [first?, second?].concat();
+    let built = documents.iter().fold(Schema::builder(), |builder, document| builder.add_ast(document)).build();
+    built.and_then(Schema::validate).map_err(|error| wrong(&error.errors))
+}
+
+/// Parses parts of a schema; what is alike in them is kept once.
+fn parse(parts: &[&str]) -> Result<Vec<Document>, Problem> {
     let mut shared = Shared::default();
-    for (number, part) in parts(&sdl).enumerate() {
-        let parsed = Document::parse(part, format!("schema-{number}.graphql"));
-        let mut document = parsed.map_err(|error| wrong(&error.errors))?;
+    let parsed = parts.iter().map(|part| {
+        let mut document = Document::parse(*part, "schema.graphql").map_err(|error| wrong(&error.errors))?;
         document.definitions.iter_mut().for_each(|definition| shared.share(definition));
         // The text is not kept: nobody is shown a place in it.
         document.sources = Arc::default();
-        builder = builder.add_ast(&document);
-    }
-    builder.build().and_then(Schema::validate).map_err(|error| wrong(&error.errors))
+        Ok(document)
+    });
+    parsed.collect()
 }
 
 fn wrong(errors: &DiagnosticList) -> Problem {
