@@ -124,12 +124,14 @@ fn forward(mut client: TcpStream, mut upstream: TcpStream, arrives: bool, cuttin
         let sent = &buffer[..length];
         let commits = (0..length).any(|at| sent[at..].starts_with(b"commit") && sent.get(at + 6) != Some(&b't'));
         let cuts = commits && cutting.load(Ordering::Relaxed);
+        if cuts {
+            // Before the commit is passed on: no answer may come back, however quick the server is.
+            let _ = client.shutdown(std::net::Shutdown::Both);
+        }
         if (!cuts || arrives) && upstream.write_all(&buffer[..length]).is_err() {
             break;
         }
         if cuts {
-            // No answer comes back, whatever the server does.
-            let _ = client.shutdown(std::net::Shutdown::Both);
             std::thread::sleep(Duration::from_millis(200));
             break;
         }
