@@ -58,13 +58,10 @@ fn block_on(future: impl Future<Output = ()>) {
 
 async fn serve_puente(folder: ProjectFolder) {
     puente_service::logging::start();
-    let options = ApiOptions {
-        model: folder.model().expect("a model"),
-        // Ten thousand rows in one mutation are a body of over a megabyte.
-        limits: Limits { body_bytes: 16 << 20, ..folder.project.limits },
-        secret: vec![7; 32],
-        source: folder.source().expect("a source"),
-    };
+    let options = folder.api_options(vec![7; 32], None).expect("an API");
+    // Ten thousand rows in one mutation are a body of over a megabyte.
+    let limits = Limits { body_bytes: 16 << 20, ..options.limits };
+    let options = ApiOptions { limits, ..options };
     let api = Arc::new(Api::new(options, Arc::new(Metrics::default())));
     let records = folder.private_folder().expect("a folder").join("records.db");
     let options = ServeOptions {
@@ -72,6 +69,7 @@ async fn serve_puente(folder: ProjectFolder) {
         hosts: Vec::new(),
         origins: Vec::new(),
         owner_key: Some(KEY.to_owned()),
+        identity: folder.identity(false).expect("identities"),
         workers: Some(2),
     };
     let records = Arc::new(Records::open(&records).expect("records"));

@@ -34,6 +34,13 @@ pub const ASKS: [(&str, &str); 3] = [
     ),
 ];
 
+/// A question that the roles of the demo answer differently.
+pub const QUESTION: &str =
+    "{ bookings(first: 3) { totalCount nodes { startsOn status hut { name } hiker { name phone } } } }";
+/// Who asks it, as options of `puente ask`.
+pub const ASKERS: [&str; 4] =
+    ["--as visitor", "--as hiker --claim sub=7", "--as warden --claim sub=3", "--as coordinator"];
+
 /// The file name of the demo's database.
 pub const DATABASE: &str = "huts.db";
 

@@ -2,7 +2,7 @@
 //! unreachable.
 
 use puente_core::error::{Code, Problem};
-use puente_service::{FolderError, RecordsError, ServeError, SurveyError};
+use puente_service::{FolderError, IdentityError, OpenError, RecordsError, ServeError, SurveyError};
 
 /// Why a command ends with another code than 0.
 #[derive(Debug)]
@@ -53,6 +53,22 @@ impl From<SurveyError> for Failure {
             SurveyError::Source(problem) => problem.into(),
             SurveyError::Folder(error) => error.into(),
         }
+    }
+}
+
+impl From<OpenError> for Failure {
+    fn from(error: OpenError) -> Self {
+        match error {
+            OpenError::Folder(error) => error.into(),
+            OpenError::Source(problem) => problem.into(),
+            OpenError::Identity(error) => error.into(),
+        }
+    }
+}
+
+impl From<IdentityError> for Failure {
+    fn from(error: IdentityError) -> Self {
+        Failure::wrong(error.to_string())
     }
 }
 

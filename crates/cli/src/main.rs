@@ -40,7 +40,9 @@ enum Command {
     Schema(commands::schema::Schema),
     Serve(commands::serve::Serve),
     Ask(commands::ask::Ask),
+    Access(commands::access::Access),
     Key(commands::key::Key),
+    Token(commands::token::Token),
     Completions(commands::completions::Completions),
 }
 
@@ -54,7 +56,9 @@ fn main() -> ExitCode {
         Command::Schema(schema) => schema.run(&project),
         Command::Serve(serve) => serve.run(&project),
         Command::Ask(ask) => ask.run(&project),
+        Command::Access(access) => access.run(&project),
         Command::Key(key) => key.run(&project),
+        Command::Token(token) => token.run(&project),
         Command::Completions(completions) => completions.run(),
     };
     match result {

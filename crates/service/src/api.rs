@@ -1,30 +1,21 @@
 //! The API of one project: asks in, answers out, as a role. The same for HTTP and for the command line.
 
-use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, PoisonError, RwLock};
 use std::time::{Duration, Instant};
 
-use prometheus_client::metrics::counter::Counter;
-use puente_core::access::View;
+use puente_core::access::{Claims, OWNER, Role, Settled, View};
 use puente_core::error::{Code, Level, Problem};
 use puente_core::json::{self, Fetch, Row, Rows};
 use puente_core::model::Model;
-use puente_core::plan::{self, BoundPlan, Context, Document, Plan, Sealer, SelectId, Variables};
+use puente_core::plan::{self, BoundPlan, Context, Document, SelectId, Variables};
 use puente_core::project::Limits;
 use puente_core::schema;
 use puente_sources::{ChangeRequest, Explanation, Outcome, Request, Source, StatementReport};
-use quick_cache::sync::Cache;
-use quick_cache::{Equivalent, Weighter};
 use serde_json::{Map, Value as Json};
 
+use crate::asker::Asker;
 use crate::metrics::{AskLabels, Metrics};
-
-type SharedSchema = Arc<schema::ValidSchema>;
-
-/// Bytes of parsed documents, and of plans, that one role may hold in the cache.
-const CACHE_BYTES_PER_ROLE: u64 = 32 << 20;
-/// About how many of them are expected.
-const CACHE_ITEMS: usize = 4_096;
+use crate::roles::{RoleApi, Roles};
 
 /// One ask.
 #[derive(Debug, Clone, Default)]
@@ -59,6 +50,8 @@ pub struct AskResult {
 pub struct ApiOptions {
     /// The model.
     pub model: Arc<Model>,
+    /// The roles, beside the owner.
+    pub roles: Vec<Role>,
     /// What an ask may cost.
     pub limits: Limits,
     /// What cursors are sealed with.
@@ -67,84 +60,19 @@ pub struct ApiOptions {
     pub source: Source,
 }
 
-/// The API of one project.
+/// The API of one project. What it is made of can be replaced while it runs: an ask ends with what it began with.
 #[derive(Debug)]
 pub struct Api {
-    limits: Limits,
-    source: Source,
-    owner: RoleApi,
+    inner: RwLock<Arc<Inner>>,
     metrics: Arc<Metrics>,
 }
 
-/// What is kept per role: its view, its schema once it was asked for, and its share of the caches.
+/// What an API is made of.
 #[derive(Debug)]
-struct RoleApi {
-    view: View,
-    schema: OnceLock<Result<SharedSchema, Problem>>,
-    sealer: Sealer,
-    documents: Cache<DocumentKey, (u64, Arc<Document>), Bytes>,
-    /// The number of the next document that is parsed.
-    next_document: AtomicU64,
-    plans: Cache<PlanKey, Arc<Plan>, Bytes>,
-    /// Counts the asks that went well, without looking it up by its labels each time.
-    answered: Counter,
-}
-
-/// A document's text and the operation's name.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
-struct DocumentKey {
-    text: String,
-    operation: Option<String>,
-}
-
-/// The same, borrowed from an ask.
-#[derive(Debug, Clone, Copy, Hash)]
-struct Asked<'a> {
-    text: &'a str,
-    operation: Option<&'a str>,
-}
-
-impl Equivalent<DocumentKey> for Asked<'_> {
-    fn equivalent(&self, key: &DocumentKey) -> bool {
-        self.text == key.text && self.operation == key.operation.as_deref()
-    }
-}
-
-/// A parsed document's number, and its variables' shape.
-type PlanKey = (u64, Vec<u8>);
-
-#[derive(Debug, Clone)]
-struct Bytes;
-
-impl Weighter<DocumentKey, (u64, Arc<Document>)> for Bytes {
-    fn weight(&self, key: &DocumentKey, (_, document): &(u64, Arc<Document>)) -> u64 {
-        (document.weight() + key.text.len()) as u64
-    }
-}
-
-impl Weighter<PlanKey, Arc<Plan>> for Bytes {
-    fn weight(&self, key: &PlanKey, plan: &Arc<Plan>) -> u64 {
-        (plan.weight() + key.1.len()) as u64
-    }
-}
-
-impl RoleApi {
-    fn new(view: View, secret: &[u8], metrics: &Metrics) -> Self {
-        let labels = AskLabels { role: view.role().to_owned(), outcome: "ok".to_owned() };
-        RoleApi {
-            answered: metrics.asks.get_or_create(&labels).clone(),
-            sealer: Sealer::new(secret, view.role()),
-            view,
-            schema: OnceLock::new(),
-            documents: Cache::with_weighter(CACHE_ITEMS, CACHE_BYTES_PER_ROLE, Bytes),
-            next_document: AtomicU64::new(0),
-            plans: Cache::with_weighter(CACHE_ITEMS, CACHE_BYTES_PER_ROLE, Bytes),
-        }
-    }
-
-    fn schema(&self) -> Result<&SharedSchema, Problem> {
-        self.schema.get_or_init(|| schema::build(&self.view).map(Arc::new)).as_ref().map_err(Clone::clone)
-    }
+struct Inner {
+    limits: Limits,
+    source: Source,
+    roles: Roles,
 }
 
 /// The source of a plan that reads nothing: introspection and `__typename` only.
@@ -159,18 +87,28 @@ impl<'s> Fetch<'s> for Nothing {
 impl Api {
     /// Sets up the API; schemas are built when first asked for.
     pub fn new(options: ApiOptions, metrics: Arc<Metrics>) -> Self {
-        let ApiOptions { model, limits, secret, source } = options;
-        Api { limits, source, owner: RoleApi::new(View::owner(model), &secret, &metrics), metrics }
+        let inner = RwLock::new(Arc::new(Inner::new(options, &metrics)));
+        Api { inner, metrics }
+    }
+
+    /// Puts a newly read project in the place of what is there: whoever asks from now on asks it.
+    pub fn replace(&self, options: ApiOptions) {
+        let inner = Arc::new(Inner::new(options, &self.metrics));
+        *self.inner.write().unwrap_or_else(PoisonError::into_inner) = inner;
+    }
+
+    fn inner(&self) -> Arc<Inner> {
+        Arc::clone(&self.inner.read().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// The project's limits.
-    pub fn limits(&self) -> &Limits {
-        &self.limits
+    pub fn limits(&self) -> Limits {
+        self.inner().limits
     }
 
     /// The source.
-    pub fn source(&self) -> &Source {
-        &self.source
+    pub fn source(&self) -> Source {
+        self.inner().source.clone()
     }
 
     /// The counters.
@@ -178,9 +116,14 @@ impl Api {
         &self.metrics
     }
 
-    /// The owner's schema as SDL.
-    pub fn sdl(&self) -> String {
-        schema::print(&self.owner.view)
+    /// Is there a role of this name?
+    pub fn has_role(&self, name: &str) -> bool {
+        self.inner().roles.get(name).is_some()
+    }
+
+    /// A role's schema as SDL; none where there is no such role.
+    pub fn sdl(&self, role: &str) -> Option<String> {
+        self.inner().roles.get(role).map(|role| schema::print(role.view()))
     }
 
     /// Builds the owner's schema now, so that the first ask need not wait.
@@ -188,136 +131,51 @@ impl Api {
     /// # Errors
     /// `INTERNAL` where it cannot be built.
     pub fn warm_up(&self) -> Result<(), Problem> {
-        self.owner.schema().map(|_| ())
+        let inner = self.inner();
+        inner.roles.get(OWNER).map_or(Ok(()), |owner| inner.roles.schema(owner).map(|_| ()))
     }
 
-    /// Answers an ask as the owner. Dropping the future cancels it in the database.
-    pub async fn ask(&self, ask: &Ask, request_id: &str) -> AskResult {
+    /// Answers an ask. Dropping the future cancels it in the database.
+    pub async fn ask(&self, ask: &Ask, asker: &Asker, request_id: &str) -> AskResult {
         let start = Instant::now();
         self.metrics.running.inc();
         let _running = Running(&self.metrics);
-        let (result, explained) = match self.run(ask, start).await {
+        let inner = self.inner();
+        let role = inner.roles.get(&asker.role);
+        let answered = match role {
+            Some(role) => Asking { inner: &inner, role, asker, metrics: &self.metrics, start }.run(ask).await,
+            None => Err(vec![asker.no_such_role()]),
+        };
+        let (result, explained) = match answered {
             Ok((outcome, explained)) => (Ok(outcome), explained),
             Err(problems) => (Err(problems), Vec::new()),
         };
         let elapsed = start.elapsed();
-        self.account(&result, elapsed, ask, request_id);
+        self.account(&result, elapsed, ask, (role, asker), request_id);
         respond(result, ask.statements.then_some(&explained[..]), elapsed)
     }
 
-    async fn run(&self, ask: &Ask, start: Instant) -> Result<(Outcome, Vec<Explanation>), Vec<Problem>> {
-        let (document, number) = self.document(ask)?;
-        if document.is_mutation() {
-            return self.change(ask, &document, start).await.map(|outcome| (outcome, Vec::new()));
-        }
-        if ask.rehearse {
-            let text = "only a mutation can be rehearsed; leave `rehearse` out to ask a query";
-            return Err(vec![Problem::new(Code::InvalidRequest, text)]);
-        }
-        let bound = self.bind(ask, Arc::clone(&document), number)?;
-        if bound.plan().selects().is_empty() {
-            let answer =
-                json::write(&bound, &mut Nothing, self.limits.answer_bytes).map_err(|problem| vec![problem])?;
-            return Ok((Outcome { answer, statements: Vec::new() }, Vec::new()));
-        }
-        let request = |bound| Request {
-            bound,
-            role: self.owner.view.role().to_owned(),
-            most_bytes: self.limits.answer_bytes,
-            deadline: start + Duration::from_millis(self.limits.time_ms),
-            timed: ask.statements,
-        };
-        let outcome = self.source.run(request(bound)).await.map_err(|problem| vec![problem])?;
-        let explained = if ask.explain {
-            let bound = self.bind(ask, document, number)?;
-            self.source.explain(request(bound)).await.map_err(|problem| vec![problem])?
-        } else {
-            Vec::new()
-        };
-        Ok((outcome, explained))
-    }
-
-    /// Runs a mutation. Its plan is made for this one request: which statements run depends on its values.
-    async fn change(&self, ask: &Ask, document: &Arc<Document>, start: Instant) -> Result<Outcome, Vec<Problem>> {
-        if ask.explain {
-            let text = "only a query can be explained; leave `explain` out";
-            return Err(vec![Problem::new(Code::InvalidRequest, text)]);
-        }
-        let variables = Variables::coerce(document, &ask.variables, &self.owner.sealer)?;
-        let mutation =
-            plan::change::build_mutation(self.context(), document, &variables).map_err(|problem| vec![problem])?;
-        self.metrics.plans_built.inc();
-        let most_ms = if ask.rehearse { self.limits.rehearse_ms.min(self.limits.time_ms) } else { self.limits.time_ms };
-        let request = ChangeRequest {
-            mutation,
-            most_cost: self.limits.cost,
-            most_bytes: self.limits.answer_bytes,
-            deadline: start + Duration::from_millis(most_ms),
-            timed: ask.statements,
-            rehearse: ask.rehearse,
-        };
-        self.source.change(request).await.map_err(|problem| vec![problem])
-    }
-
-    fn context(&self) -> Context<'_> {
-        Context {
-            view: &self.owner.view,
-            limits: &self.limits,
-            sealer: &self.owner.sealer,
-            dialect: self.source.dialect(),
-        }
-    }
-
-    /// The parsed document of an ask, and its number.
-    fn document(&self, ask: &Ask) -> Result<(Arc<Document>, u64), Vec<Problem>> {
-        let role = &self.owner;
-        let asked = Asked { text: &ask.document, operation: ask.operation_name.as_deref() };
-        Ok(match role.documents.get(&asked) {
-            Some((number, document)) => (document, number),
-            None => {
-                self.metrics.documents_parsed.inc();
-                let schema = role.schema().map_err(|problem| vec![problem])?;
-                let document = Document::parse(schema, &ask.document, ask.operation_name.as_deref())?;
-                let numbered = (role.next_document.fetch_add(1, Ordering::Relaxed), Arc::new(document));
-                let key = DocumentKey { text: ask.document.clone(), operation: ask.operation_name.clone() };
-                role.documents.insert(key, numbered.clone());
-                (numbered.1, numbered.0)
-            }
-        })
-    }
-
-    fn bind(&self, ask: &Ask, document: Arc<Document>, number: u64) -> Result<BoundPlan, Vec<Problem>> {
-        let role = &self.owner;
-        let mut variables = Variables::coerce(&document, &ask.variables, &role.sealer)?;
-        let key = (number, std::mem::take(&mut variables.shape));
-        let plan = match role.plans.get(&key) {
-            Some(plan) => {
-                self.metrics.plans_reused.inc();
-                plan
-            }
-            None => {
-                self.metrics.plans_built.inc();
-                let plan = plan::build(self.context(), document, &variables).map_err(|problem| vec![problem])?;
-                let plan = Arc::new(plan);
-                role.plans.insert(key, Arc::clone(&plan));
-                plan
-            }
-        };
-        plan.bind(&variables, &self.limits).map_err(|problem| vec![problem])
-    }
-
-    fn account(&self, result: &Result<Outcome, Vec<Problem>>, elapsed: Duration, ask: &Ask, request_id: &str) {
+    fn account(
+        &self,
+        result: &Result<Outcome, Vec<Problem>>,
+        elapsed: Duration,
+        ask: &Ask,
+        (role, asker): (Option<&RoleApi>, &Asker),
+        request_id: &str,
+    ) {
         let problems = match result {
             Ok(outcome) => &outcome.answer.problems,
             Err(problems) => problems,
         };
         let outcome = problems.first().map_or("ok", |problem| problem.code.as_str());
-        let role = self.owner.view.role();
-        if problems.is_empty() {
-            self.owner.answered.inc();
-        } else {
-            self.metrics.asks.get_or_create(&AskLabels { role: role.to_owned(), outcome: outcome.to_owned() }).inc();
-        }
+        match role.filter(|_| problems.is_empty()) {
+            Some(role) => role.answered.inc(),
+            None => {
+                // A name that is no role is not counted under: whoever asks could make up any number of them.
+                let name = role.map_or("", |role| role.view().role());
+                self.metrics.asks.get_or_create(&AskLabels { role: name.to_owned(), outcome: outcome.to_owned() }).inc()
+            }
+        };
         self.metrics.seconds.observe(elapsed.as_secs_f64());
         let reports = result.as_ref().map_or(&[][..], |outcome| &outcome.statements);
         let (executions, rows) = reports.iter().fold((0, 0), |(e, r), report| (e + report.executions, r + report.rows));
@@ -327,7 +185,7 @@ impl Api {
         let operation = ask.operation_name.as_deref().unwrap_or_default();
         tracing::info!(
             target: "puente::ask",
-            request = request_id, role, operation, outcome, rows, executions,
+            request = request_id, role = asker.role, by = %asker.by, operation, outcome, rows, executions,
             ms = elapsed.as_secs_f64() * 1_000.0,
             "ask"
         );
@@ -346,6 +204,126 @@ impl Api {
                 }
             }
         }
+    }
+}
+
+impl Inner {
+    fn new(options: ApiOptions, metrics: &Metrics) -> Self {
+        let ApiOptions { model, roles, limits, secret, source } = options;
+        Inner { limits, source, roles: Roles::new(&model, limits, roles, &secret, metrics) }
+    }
+}
+
+/// One ask on its way.
+struct Asking<'a> {
+    inner: &'a Inner,
+    role: &'a RoleApi,
+    asker: &'a Asker,
+    metrics: &'a Metrics,
+    start: Instant,
+}
+
+/// What the claims of an ask come to, and the view under them.
+struct Seen {
+    settled: Settled,
+    view: Arc<View>,
+}
+
+impl Asking<'_> {
+    async fn run(&self, ask: &Ask) -> Result<(Outcome, Vec<Explanation>), Vec<Problem>> {
+        if ask.statements && !self.asker.sees_statements {
+            let text = "statements are shown to the owner only; leave `statements` and `explain` out";
+            return Err(vec![Problem::new(Code::RoleRefused, text)]);
+        }
+        let (document, number) = self.role.document(&self.inner.roles, ask, self.metrics)?;
+        let claims = Claims { members: &self.asker.claims, now: jiff::Timestamp::now() };
+        let settled = self.role.view().settle(&claims);
+        let seen = Seen { view: self.role.settled(&settled), settled };
+        if document.is_mutation() {
+            return self.change(ask, &document, &seen).await.map(|outcome| (outcome, Vec::new()));
+        }
+        if ask.rehearse {
+            let text = "only a mutation can be rehearsed; leave `rehearse` out to ask a query";
+            return Err(vec![Problem::new(Code::InvalidRequest, text)]);
+        }
+        let limits = &self.role.limits;
+        let bound = self.bind(ask, Arc::clone(&document), number, &seen)?;
+        if bound.plan().selects().is_empty() {
+            let answer = json::write(&bound, &mut Nothing, limits.answer_bytes).map_err(|problem| vec![problem])?;
+            return Ok((Outcome { answer, statements: Vec::new() }, Vec::new()));
+        }
+        let request = |bound| Request {
+            bound,
+            role: self.asker.role.clone(),
+            most_bytes: limits.answer_bytes,
+            deadline: self.start + Duration::from_millis(limits.time_ms),
+            timed: ask.statements,
+        };
+        let source = &self.inner.source;
+        let outcome = source.run(request(bound)).await.map_err(|problem| vec![problem])?;
+        let explained = if ask.explain {
+            let bound = self.bind(ask, document, number, &seen)?;
+            source.explain(request(bound)).await.map_err(|problem| vec![problem])?
+        } else {
+            Vec::new()
+        };
+        Ok((outcome, explained))
+    }
+
+    /// Runs a mutation. Its plan is made for this one request: which statements run depends on its values.
+    async fn change(&self, ask: &Ask, document: &Arc<Document>, seen: &Seen) -> Result<Outcome, Vec<Problem>> {
+        if ask.explain {
+            let text = "only a query can be explained; leave `explain` out";
+            return Err(vec![Problem::new(Code::InvalidRequest, text)]);
+        }
+        let variables = self.variables(ask, document, seen)?;
+        let mutation =
+            plan::change::build_mutation(self.context(seen), document, &variables).map_err(|problem| vec![problem])?;
+        self.metrics.plans_built.inc();
+        let limits = &self.role.limits;
+        let most_ms = if ask.rehearse { limits.rehearse_ms.min(limits.time_ms) } else { limits.time_ms };
+        let request = ChangeRequest {
+            mutation,
+            most_cost: limits.cost,
+            most_bytes: limits.answer_bytes,
+            deadline: self.start + Duration::from_millis(most_ms),
+            timed: ask.statements,
+            rehearse: ask.rehearse,
+        };
+        self.inner.source.change(request).await.map_err(|problem| vec![problem])
+    }
+
+    fn context<'c>(&'c self, seen: &'c Seen) -> Context<'c> {
+        Context {
+            view: &seen.view,
+            limits: &self.role.limits,
+            sealer: &self.role.sealer,
+            dialect: self.inner.source.dialect(),
+        }
+    }
+
+    fn variables(&self, ask: &Ask, document: &Document, seen: &Seen) -> Result<Variables, Vec<Problem>> {
+        Variables::coerce(document, &ask.variables, &self.role.sealer)
+            .map(|variables| variables.with_claims(&seen.settled))
+    }
+
+    fn bind(&self, ask: &Ask, document: Arc<Document>, number: u64, seen: &Seen) -> Result<BoundPlan, Vec<Problem>> {
+        let mut variables = self.variables(ask, &document, seen)?;
+        let key = (number, std::mem::take(&mut variables.shape));
+        let plan = match self.role.plan(&key) {
+            Some(plan) => {
+                self.metrics.plans_reused.inc();
+                plan
+            }
+            None => {
+                self.metrics.plans_built.inc();
+                let plan = plan::build(self.context(seen), document, &variables).map_err(|problem| vec![problem])?;
+                let plan = Arc::new(plan);
+                self.role.keep(key, &plan);
+                plan
+            }
+        };
+        plan.bind(&variables, &self.role.limits).map_err(|problem| vec![problem])
     }
 }
 

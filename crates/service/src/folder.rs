@@ -5,13 +5,16 @@ use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use puente_core::access::{self, Role};
 use puente_core::catalog::Catalog;
 use puente_core::error::Problem;
 use puente_core::model::{self, Model};
 use puente_core::project::{self, Mistake, Project};
 use puente_sources::Source;
 
+use crate::api::ApiOptions;
 use crate::environment;
+use crate::identity::{DevelopmentKey, Identity, IdentityError};
 
 /// An opened project folder.
 #[derive(Debug, Clone)]
@@ -139,19 +142,89 @@ impl ProjectFolder {
             )));
         }
         let file = self.private_folder()?.join("secret");
-        match std::fs::read(&file) {
-            Ok(secret) if secret.len() >= 32 => return Ok(secret),
-            Ok(_) => {}
-            Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
-            Err(error) => {
-                return Err(FolderError::Unreadable(format!("{} cannot be read: {error}", file.display())));
-            }
-        }
-        let secret = crate::records::random_text(32).into_bytes();
-        write_private(&file, &secret)
-            .map_err(|error| FolderError::Unreadable(format!("{} cannot be written: {error}", file.display())))?;
-        Ok(secret)
+        private_bytes(&file)
+            .map_err(|error| FolderError::Unreadable(format!("{} cannot be read or written: {error}", file.display())))
     }
+
+    /// The roles of the project, checked against its model.
+    ///
+    /// # Errors
+    /// Mistakes in the grants and rules of the project file.
+    pub fn roles(&self, model: &Arc<Model>) -> Result<Vec<Role>, FolderError> {
+        access::roles(model, &self.project).map_err(FolderError::Mistakes)
+    }
+
+    /// How it is known who asks. In development, tokens of this machine's own key are believed, too.
+    ///
+    /// # Errors
+    /// Keys that cannot be used.
+    pub fn identity(&self, development: bool) -> Result<Identity, OpenError> {
+        let key = if development { Some(DevelopmentKey::of(&self.private_folder()?)?) } else { None };
+        Ok(Identity::new(&self.project.identity, &self.path, key)?)
+    }
+
+    /// What an API of this project is made of, with a source that is open already or a new one.
+    ///
+    /// # Errors
+    /// What is wrong with the files, or with the source's address.
+    pub fn api_options(&self, secret: Vec<u8>, source: Option<Source>) -> Result<ApiOptions, OpenError> {
+        let model = self.model()?;
+        let roles = self.roles(&model)?;
+        let source = match source {
+            Some(source) => source,
+            None => self.source().map_err(OpenError::Source)?,
+        };
+        Ok(ApiOptions { model, roles, limits: self.project.limits, secret, source })
+    }
+}
+
+/// Why a project cannot be served.
+#[derive(Debug)]
+pub enum OpenError {
+    /// What is wrong with the files.
+    Folder(FolderError),
+    /// What is wrong with the source.
+    Source(Problem),
+    /// What is wrong with how it is known who asks.
+    Identity(IdentityError),
+}
+
+impl From<FolderError> for OpenError {
+    fn from(error: FolderError) -> Self {
+        OpenError::Folder(error)
+    }
+}
+
+impl From<IdentityError> for OpenError {
+    fn from(error: IdentityError) -> Self {
+        OpenError::Identity(error)
+    }
+}
+
+impl fmt::Display for OpenError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            OpenError::Folder(error) => error.fmt(f),
+            OpenError::Source(problem) => f.write_str(&problem.message),
+            OpenError::Identity(error) => error.fmt(f),
+        }
+    }
+}
+
+impl std::error::Error for OpenError {}
+
+/// The bytes of a file that only its owner can read; made at random where it is not there.
+pub(crate) fn private_bytes(file: &Path) -> std::io::Result<Vec<u8>> {
+    const FEWEST: usize = 32;
+    match std::fs::read(file) {
+        Ok(bytes) if bytes.len() >= FEWEST => return Ok(bytes),
+        Ok(_) => {}
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+        Err(error) => return Err(error),
+    }
+    let bytes = crate::records::random_text(FEWEST).into_bytes();
+    write_private(file, &bytes)?;
+    Ok(bytes)
 }
 
 /// Writes a file that only its owner can read.

@@ -2,22 +2,31 @@
 //!
 //! ```text
 //! ProjectFolder (puente.toml + survey/NAME.json) ─► Api (model, roles, caches, source)
-//! http: guard ─► identity ─► request ─► Api::ask ─► negotiated response
+//! http: guard ─► identity (who asks: Asker) ─► request ─► Api::ask ─► negotiated response
 //! ```
 
+mod access;
 mod api;
+mod asker;
 mod console;
 pub mod environment;
 mod folder;
 mod http;
+mod identity;
 pub mod logging;
 mod metrics;
 mod operations;
 mod records;
+mod reload;
+mod roles;
 
+pub use access::{Visible, visible_rows};
 pub use api::{Api, ApiOptions, Ask, AskResult};
-pub use folder::{FolderError, ProjectFolder};
+pub use asker::{Asker, By, claims_of};
+pub use folder::{FolderError, OpenError, ProjectFolder};
 pub use http::{Running, ServeError, ServeOptions, serve};
+pub use identity::{DevelopmentKey, Identity, IdentityError};
 pub use metrics::Metrics;
 pub use operations::{SurveyError, SurveyOutcome, accept, check_drift, survey};
-pub use records::{AccessKey, Records, RecordsError};
+pub use records::{AccessKey, NewKey, Records, RecordsError};
+pub use reload::reload;

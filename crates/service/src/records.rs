@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::fmt;
 use std::path::Path;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use base64::Engine as _;
@@ -11,6 +11,7 @@ use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use ring::digest;
 use ring::rand::{SecureRandom as _, SystemRandom};
 use rusqlite::{Connection, params};
+use serde_json::{Map, Value as Json};
 
 /// How long a verified key is believed without asking the records again: a revoked key is refused after that.
 const BELIEVED: Duration = Duration::from_secs(1);
@@ -24,6 +25,10 @@ pub struct AccessKey {
     pub name: String,
     /// The role that it asks as.
     pub role: String,
+    /// The claims that it asks with, as a JSON object.
+    pub claims: String,
+    /// When it expires, UTC; absent, never.
+    pub expires_at: Option<String>,
     /// When it was made, UTC.
     pub created_at: String,
     /// When it was last used, UTC, to the second of the first use after the last look.
@@ -50,12 +55,34 @@ impl From<rusqlite::Error> for RecordsError {
     }
 }
 
+/// A key to be made.
+#[derive(Debug, Clone, Default)]
+pub struct NewKey<'a> {
+    /// What it is for.
+    pub name: &'a str,
+    /// The role that it asks as.
+    pub role: &'a str,
+    /// The claims that it asks with.
+    pub claims: Map<String, Json>,
+    /// How long it is in force; absent, until it is revoked.
+    pub lifetime: Option<Duration>,
+}
+
+/// What a key in force is good for.
+#[derive(Debug)]
+pub(crate) struct KeyInForce {
+    pub(crate) name: Arc<str>,
+    pub(crate) role: String,
+    pub(crate) claims: Arc<Map<String, Json>>,
+}
+
 type KeyHash = [u8; 32];
+type Believed = HashMap<KeyHash, (Arc<KeyInForce>, Instant)>;
 
 /// The records of one project.
 pub struct Records {
     connection: Mutex<Connection>,
-    believed: Mutex<HashMap<KeyHash, (String, Instant)>>,
+    believed: Mutex<Believed>,
 }
 
 impl fmt::Debug for Records {
@@ -69,11 +96,16 @@ create table if not exists access_keys (
   id integer primary key,
   name text not null unique,
   role text not null,
+  claims text not null default '{}',
   hash blob not null unique,
   created_at text not null default (strftime('%Y-%m-%dT%H:%M:%SZ', 'now')),
+  expires_at text,
   last_used_at text,
   revoked_at text
 ) strict;";
+
+/// Columns that records made by an earlier version lack.
+const ADDED: [(&str, &str); 2] = [("claims", "text not null default '{}'"), ("expires_at", "text")];
 
 impl Records {
     /// Opens the records, and makes them where they are not there.
@@ -84,6 +116,16 @@ impl Records {
         let connection = Connection::open(file)?;
         connection.busy_timeout(Duration::from_secs(5))?;
         connection.execute_batch(SCHEMA)?;
+        for (column, definition) in ADDED {
+            let is_there: bool = connection.query_row(
+                "select exists (select 1 from pragma_table_info('access_keys') where name = ?)",
+                [column],
+                |row| row.get(0),
+            )?;
+            if !is_there {
+                connection.execute_batch(&format!("alter table access_keys add column {column} {definition}"))?;
+            }
+        }
         restrict(file);
         Ok(Records { connection: Mutex::new(connection), believed: Mutex::default() })
     }
@@ -92,9 +134,10 @@ impl Records {
     ///
     /// # Errors
     /// Where a key of this name is there already, or the records fail.
-    pub fn create_key(&self, name: &str, role: &str) -> Result<String, RecordsError> {
+    pub fn create_key(&self, new: &NewKey<'_>) -> Result<String, RecordsError> {
         let key = format!("puente_{}", random_text(32));
         let connection = self.connection();
+        let NewKey { name, role, claims, lifetime } = new;
         let taken: bool =
             connection
                 .query_row("select exists (select 1 from access_keys where name = ?)", [name], |row| row.get(0))?;
@@ -103,9 +146,12 @@ impl Records {
                 "a key named `{name}` is there already; revoke it, or choose another name"
             )));
         }
+        let claims = Json::Object(claims.clone()).to_string();
+        let seconds = lifetime.map(|lifetime| format!("+{} seconds", lifetime.as_secs()));
         connection.execute(
-            "insert into access_keys (name, role, hash) values (?, ?, ?)",
-            params![name, role, hash(&key).as_slice()],
+            "insert into access_keys (name, role, claims, hash, expires_at)
+             values (?, ?, ?, ?, iif(?5 is null, null, strftime('%Y-%m-%dT%H:%M:%SZ', 'now', ?5)))",
+            params![name, role, claims, hash(&key).as_slice(), seconds],
         )?;
         Ok(key)
     }
@@ -116,8 +162,10 @@ impl Records {
     /// Where the records fail.
     pub fn keys(&self) -> Result<Vec<AccessKey>, RecordsError> {
         let connection = self.connection();
-        let mut statement = connection
-            .prepare("select id, name, role, created_at, last_used_at, revoked_at from access_keys order by id")?;
+        let mut statement = connection.prepare(
+            "select id, name, role, created_at, last_used_at, revoked_at, claims, expires_at
+                 from access_keys order by id",
+        )?;
         let rows = statement.query_map([], |row| {
             Ok(AccessKey {
                 id: row.get(0)?,
@@ -126,6 +174,8 @@ impl Records {
                 created_at: row.get(3)?,
                 last_used_at: row.get(4)?,
                 revoked_at: row.get(5)?,
+                claims: row.get(6)?,
+                expires_at: row.get(7)?,
             })
         })?;
         Ok(rows.collect::<Result<_, _>>()?)
@@ -144,34 +194,36 @@ impl Records {
         Ok(changed > 0)
     }
 
-    /// The role of a presented key, if it is in force.
+    /// What a presented key is good for, if it is in force.
     ///
     /// # Errors
     /// Where the records fail.
-    pub fn role_of(&self, presented: &str) -> Result<Option<String>, RecordsError> {
+    pub(crate) fn key(&self, presented: &str) -> Result<Option<Arc<KeyInForce>>, RecordsError> {
         let hash = hash(presented);
-        let believed = |map: &HashMap<KeyHash, (String, Instant)>| {
-            map.get(&hash).filter(|(_, since)| since.elapsed() < BELIEVED).map(|(role, _)| role.clone())
-        };
-        if let Some(role) = believed(&lock(&self.believed)) {
-            return Ok(Some(role));
+        let known = lock(&self.believed).get(&hash).filter(|(_, since)| since.elapsed() < BELIEVED).cloned();
+        if let Some((key, _)) = known {
+            return Ok(Some(key));
         }
         let connection = self.connection();
-        let role: Option<String> = connection
+        let found: Option<(String, String, String)> = connection
             .prepare_cached(
                 "update access_keys set last_used_at = strftime('%Y-%m-%dT%H:%M:%SZ', 'now')
-                 where hash = ? and revoked_at is null returning role",
+                 where hash = ? and revoked_at is null
+                   and (expires_at is null or expires_at > strftime('%Y-%m-%dT%H:%M:%SZ', 'now'))
+                 returning name, role, claims",
             )?
-            .query_map([hash.as_slice()], |row| row.get(0))?
+            .query_map([hash.as_slice()], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?
             .next()
             .transpose()?;
         drop(connection);
-        let mut known = lock(&self.believed);
-        known.retain(|_, (_, since)| since.elapsed() < BELIEVED);
-        if let Some(role) = &role {
-            known.insert(hash, (role.clone(), Instant::now()));
-        }
-        Ok(role)
+        let mut believed = lock(&self.believed);
+        believed.retain(|_, (_, since)| since.elapsed() < BELIEVED);
+        let Some((name, role, claims)) = found else { return Ok(None) };
+        let claims = serde_json::from_str(&claims)
+            .map_err(|error| RecordsError(format!("the claims of key `{name}` cannot be read: {error}")))?;
+        let key = Arc::new(KeyInForce { name: name.into(), role, claims: Arc::new(claims) });
+        believed.insert(hash, (Arc::clone(&key), Instant::now()));
+        Ok(Some(key))
     }
 
     fn connection(&self) -> std::sync::MutexGuard<'_, Connection> {
@@ -211,19 +263,49 @@ pub(crate) fn random_text(bytes: usize) -> String {
 mod tests {
     use super::*;
 
+    fn key<'a>(name: &'a str, lifetime: Option<u64>) -> NewKey<'a> {
+        let claims = serde_json::json!({ "sub": "7" }).as_object().cloned().unwrap_or_default();
+        NewKey { name, role: "warden", claims, lifetime: lifetime.map(Duration::from_secs) }
+    }
+
     #[test]
-    fn a_key_is_kept_as_a_hash_and_refused_once_revoked() {
+    fn a_key_is_kept_as_a_hash_and_refused_once_revoked_or_expired() {
         let folder = tempfile::tempdir().unwrap();
         let file = folder.path().join("records.db");
         let records = Records::open(&file).unwrap();
-        let key = records.create_key("ci", "owner").unwrap();
-        assert!(!std::fs::read(&file).unwrap().windows(key.len()).any(|window| window == key.as_bytes()));
-        assert_eq!(records.role_of(&key).unwrap().as_deref(), Some("owner"));
-        assert_eq!(records.role_of("puente_wrong").unwrap(), None);
-        assert!(records.create_key("ci", "owner").is_err(), "names are unique");
+        let made = records.create_key(&key("ci", None)).unwrap();
+        assert!(!std::fs::read(&file).unwrap().windows(made.len()).any(|window| window == made.as_bytes()));
+        let found = records.key(&made).unwrap().unwrap();
+        assert_eq!((found.role.as_str(), &found.claims["sub"]), ("warden", &Json::from("7")));
+        assert!(records.key("puente_wrong").unwrap().is_none());
+        assert!(records.create_key(&key("ci", None)).is_err(), "names are unique");
         assert!(records.revoke_key("ci").unwrap());
         let fresh = Records::open(&file).unwrap();
-        assert_eq!(fresh.role_of(&key).unwrap(), None);
+        assert!(fresh.key(&made).unwrap().is_none());
         assert!(fresh.keys().unwrap()[0].revoked_at.is_some());
+        let ended = fresh.create_key(&key("ended", Some(0))).unwrap();
+        assert!(fresh.key(&ended).unwrap().is_none(), "it has expired");
+        let lasting = fresh.create_key(&key("lasting", Some(60))).unwrap();
+        assert!(fresh.key(&lasting).unwrap().is_some());
+    }
+
+    #[test]
+    fn records_of_an_earlier_version_are_taken_over() {
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("records.db");
+        let old = Connection::open(&file).unwrap();
+        old.execute_batch(
+            "create table access_keys (id integer primary key, name text not null unique, role text not null,
+               hash blob not null unique, created_at text not null default 'then', last_used_at text, revoked_at text)
+             strict",
+        )
+        .unwrap();
+        old.execute(
+            "insert into access_keys (name, role, hash) values ('old', 'owner', ?)",
+            [hash("puente_old").as_slice()],
+        )
+        .unwrap();
+        let records = Records::open(&file).unwrap();
+        assert_eq!(records.key("puente_old").unwrap().unwrap().role, "owner");
     }
 }

@@ -1,5 +1,6 @@
 //! GraphQL over HTTP, over a socket: media types, statuses, who is let in, and what browsers may do.
 
+use puente_service::NewKey;
 use puente_testkit::project::{OWNER_KEY, Response, TestProject, TestService};
 use serde_json::json;
 
@@ -89,7 +90,8 @@ fn only_the_owners_key_is_let_in() {
         assert_eq!(response.status, 401, "{wrong}");
     }
     let records = puente_service::Records::open(&project.path().join(".puente/records.db")).unwrap();
-    let key = format!("Bearer {}", records.create_key("test", "owner").unwrap());
+    let new = NewKey { name: "test", role: "owner", ..NewKey::default() };
+    let key = format!("Bearer {}", records.create_key(&new).unwrap());
     assert_eq!(service.send("POST", "/graphql", &[JSON, ("Authorization", &key)], body).status, 200);
     records.revoke_key("test").unwrap();
     std::thread::sleep(std::time::Duration::from_millis(1_200));

@@ -7,7 +7,7 @@ use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use puente_core::catalog::Engine;
-use puente_service::{Api, ApiOptions, Metrics, ProjectFolder, Records, Running, ServeOptions};
+use puente_service::{Api, Metrics, ProjectFolder, Records, Running, ServeOptions};
 use serde_json::Value as Json;
 use tempfile::TempDir;
 
@@ -96,17 +96,13 @@ impl TestProject {
     /// Where it does not start.
     pub fn serve(&self) -> TestService {
         let folder = self.open();
-        let options = ApiOptions {
-            model: folder.model().expect("a model"),
-            limits: folder.project.limits,
-            secret: b"the tests' secret, thirty-two bytes.".to_vec(),
-            source: folder.source().expect("a source"),
-        };
+        let options = folder.api_options(b"the tests' secret, thirty-two bytes.".to_vec(), None).expect("an API");
         let api = Arc::new(Api::new(options, Arc::new(Metrics::default())));
         let private = folder.private_folder().expect("a private folder");
         let records = Arc::new(Records::open(&private.join("records.db")).expect("records"));
         let options = ServeOptions {
             listen: "127.0.0.1:0".parse().expect("an address"),
+            identity: folder.identity(true).expect("identities"),
             hosts: folder.project.service.hosts,
             origins: folder.project.service.origins,
             owner_key: Some(OWNER_KEY.to_owned()),

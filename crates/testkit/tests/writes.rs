@@ -1,4 +1,4 @@
-//! Random mutations, one after the other on random databases: after each the whole database equals the oracle's rows, and
+//! Random mutations under random grants, one after the other on random databases: after each the whole database equals the oracle's rows, and
 //! the answer is the oracle's, byte for byte. What is refused or rehearsed leaves no trace.
 
 use std::collections::BTreeMap;
@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use puente_core::catalog::Engine;
 use puente_core::value::Cell;
 use puente_testkit::asker::Asker;
-use puente_testkit::oracle::{Expected, Random, World, open_cursors, random_change, random_writer};
+use puente_testkit::oracle::{Expected, Random, World, open_cursors, random_change, random_grants};
 use rand::{RngExt as _, SeedableRng as _};
 use rstest::rstest;
 
@@ -33,18 +33,21 @@ fn the_database_is_as_the_oracle_says(#[case] engine: Engine) {
     for seed in first..first + worlds {
         let mut random = Random::seed_from_u64(seed);
         let mut world = World::random(&mut random, engine);
-        let view = random_writer(&mut random, &world);
-        let asker = Asker::new(world.source(), view.clone());
+        let granted = random_grants(&mut random, &world, true);
+        let asker = Asker::of_grants(world.source(), &world.model, &granted.text, &granted.claims);
+        let view = &granted.view;
         for number in 0..CHANGES_PER_WORLD {
-            let Some(change) = random_change(&mut random, &world, &view) else { continue };
+            let Some(change) = random_change(&mut random, &world, view) else { continue };
             let rehearse = random.random_bool(0.2);
             let told = format!(
-                "{engine:?}, seed {seed}, change {number}, rehearsed: {rehearse}:\n{}\n{}\n",
+                "{engine:?}, seed {seed}, change {number}, rehearsed: {rehearse}:\n{}\n{}\n{}\n{:?}\n",
                 change.document,
-                serde_json::to_string(&change.variables).unwrap()
+                serde_json::to_string(&change.variables).unwrap(),
+                granted.text,
+                granted.claims
             );
             let before = world.rows.clone();
-            let expected = change.apply(&mut world, &view);
+            let expected = change.apply(&mut world, view);
             if matches!(expected, Expected::Unknown) {
                 continue;
             }

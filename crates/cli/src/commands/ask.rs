@@ -4,8 +4,9 @@ use std::io::{IsTerminal as _, Read as _};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use puente_service::{Ask as Request, environment};
-use serde_json::{Map, Value as Json};
+use puente_core::access::OWNER;
+use puente_service::{Ask as Request, Asker, claims_of, environment};
+use serde_json::{Map, Value as Json, json};
 
 use crate::exit::Failure;
 use crate::output::{self, faint, heading, urgent};
@@ -16,6 +17,7 @@ use crate::output::{self, faint, heading, urgent};
 Example:
   puente ask '{ huts(first: 3) { nodes { name } } }'
   puente ask --file huts.graphql --var first=3 --table --statements
+  puente ask --as hiker --claim sub=7 '{ bookings { totalCount } }'
   puente ask --url http://localhost:4810 '{ __typename }'   # the key is read from PUENTE_OWNER_KEY")]
 pub(crate) struct Ask {
     /// The document; `-`, or nothing where something is piped in, reads standard input.
@@ -47,6 +49,12 @@ pub(crate) struct Ask {
     /// With the statements, show how the database runs each, and which scans an index would avoid.
     #[arg(long, requires = "statements")]
     explain: bool,
+    /// Ask as this role instead of as the owner.
+    #[arg(long = "as", value_name = "ROLE")]
+    role: Option<String>,
+    /// A claim to ask with; the value is JSON, or text where it is none.
+    #[arg(long = "claim", value_name = "NAME=VALUE", requires = "role")]
+    claims: Vec<String>,
     /// Run a mutation for real, show what would come back, and take everything back.
     #[arg(long)]
     rehearse: bool,
@@ -62,9 +70,11 @@ impl Ask {
             explain: self.explain,
             rehearse: self.rehearse,
         };
+        let claims = claims_of(&self.claims).map_err(Failure::wrong)?;
+        let role = self.role.as_deref();
         let body = match &self.url {
-            Some(url) => ask_service(url, &request)?,
-            None => ask_project(project, &request)?,
+            Some(url) => ask_service(url, &request, role.map(|role| json!({ "role": role, "claims": claims })))?,
+            None => ask_project(project, &request, role, claims)?,
         };
         let answer: Json = serde_json::from_slice(&body)
             .map_err(|error| Failure::wrong(format!("the answer is not JSON: {error}; is this address Puente's?")))?;
@@ -132,15 +142,23 @@ impl Ask {
     }
 }
 
-fn ask_project(project: &Path, request: &Request) -> Result<Vec<u8>, Failure> {
+fn ask_project(
+    project: &Path,
+    request: &Request,
+    role: Option<&str>,
+    claims: Map<String, Json>,
+) -> Result<Vec<u8>, Failure> {
     let folder = super::open(project)?;
+    let role = role.unwrap_or(OWNER);
+    super::check_role(&folder, role)?;
     // Cursors last as long as the secret: a folder that may not be written to gets one for this ask alone.
     let secret = folder.secret(true).unwrap_or_else(|_| std::process::id().to_string().into_bytes());
     let api = super::open_api(&folder, secret)?;
-    super::block_on(async { api.ask(request, "cli").await.body })
+    let asker = Asker::at_command_line(role, claims);
+    super::block_on(async { api.ask(request, &asker, "cli").await.body })
 }
 
-fn ask_service(url: &str, request: &Request) -> Result<Vec<u8>, Failure> {
+fn ask_service(url: &str, request: &Request, asking_as: Option<Json>) -> Result<Vec<u8>, Failure> {
     const LONGEST: Duration = Duration::from_secs(60);
     const MOST_BYTES: u64 = 1 << 30;
     let Some(key) = environment::read(environment::OWNER_KEY) else {
@@ -152,9 +170,10 @@ fn ask_service(url: &str, request: &Request) -> Result<Vec<u8>, Failure> {
         format!("{}/graphql", url.trim_end_matches('/'))
     };
     let flags = [("statements", request.statements), ("explain", request.explain), ("rehearse", request.rehearse)];
-    let extensions: Map<String, Json> =
+    let mut extensions: Map<String, Json> =
         flags.into_iter().filter(|(_, set)| *set).map(|(name, _)| (name.to_owned(), Json::Bool(true))).collect();
-    let body = serde_json::json!({
+    extensions.extend(asking_as.map(|role| ("as".to_owned(), role)));
+    let body = json!({
         "query": request.document,
         "operationName": request.operation_name,
         "variables": request.variables,

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use puente_core::access::View;
+use puente_core::access::{self, Role, View};
 use puente_core::schema;
 use puente_service::{FolderError, ProjectFolder};
 
@@ -60,6 +60,13 @@ impl Check {
         let mut failure = None;
         match folder.model() {
             Ok(model) => {
+                match folder.roles(&model) {
+                    Ok(roles) => findings.extend(roles.iter().flat_map(|role| about_role(&folder, role))),
+                    Err(error) => {
+                        findings.extend(in_files(&error));
+                        failure = Some(Failure { code: 2, text: String::new() });
+                    }
+                }
                 if let Err(problem) = schema::build(&View::owner(model)) {
                     let text = format!("{} {}", problem.message, problem.detail.unwrap_or_default());
                     findings.push(Finding { kind: "schema", text, breaking: true });
@@ -100,6 +107,19 @@ impl Check {
         }
         (findings, failure)
     }
+}
+
+/// What a role allows that may not have been meant, and whether its schema can be built.
+fn about_role(folder: &ProjectFolder, role: &Role) -> Vec<Finding> {
+    let anonymous = folder.project.identity.anonymous.as_deref() == Some(role.view.role());
+    let warned = access::warnings(role, anonymous).into_iter();
+    let mut findings: Vec<Finding> =
+        warned.map(|warning| Finding { kind: "access", text: warning.to_string(), breaking: false }).collect();
+    if let Err(problem) = schema::build(&role.view) {
+        let text = format!("role `{}`: {} {}", role.view.role(), problem.message, problem.detail.unwrap_or_default());
+        findings.push(Finding { kind: "schema", text, breaking: true });
+    }
+    findings
 }
 
 fn in_files(error: &FolderError) -> Vec<Finding> {

@@ -3,7 +3,9 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
-use puente_service::{ProjectFolder, environment, logging};
+use puente_service::{NewKey, ProjectFolder, environment, logging};
+
+use super::serve::Started;
 
 use crate::exit::Failure;
 use crate::output::{self, faint, heading};
@@ -50,7 +52,7 @@ impl Demo {
             self.dir.display(),
             start.elapsed().as_secs_f64()
         ));
-        super::block_on(self.serve(&folder))?
+        super::block_on(self.serve(folder))?
     }
 
     /// The demo in a database of the user's: loaded once, when the folder is made.
@@ -74,9 +76,8 @@ impl Demo {
         Ok(folder)
     }
 
-    async fn serve(&self, folder: &ProjectFolder) -> Result<(), Failure> {
-        let secret = folder.secret(true)?;
-        let (running, records) = super::serve::start(folder, secret, self.listen, None).await?;
+    async fn serve(&self, mut folder: ProjectFolder) -> Result<(), Failure> {
+        let Started { running, api, records } = super::serve::start(&folder, true, self.listen, None).await?;
         let key = match environment::read(environment::OWNER_KEY) {
             Some(key) => key,
             None => {
@@ -87,7 +88,8 @@ impl Demo {
                     records.revoke_key(&old.name)?;
                 }
                 let number = records.keys()?.len() + 1;
-                records.create_key(&format!("demo-{number}"), puente_core::access::OWNER)?
+                let name = format!("demo-{number}");
+                records.create_key(&NewKey { name: &name, role: puente_core::access::OWNER, ..NewKey::default() })?
             }
         };
         let address = running.address;
@@ -95,17 +97,21 @@ impl Demo {
         output::say(format!("\n{}  http://{address}/console#key={key}", heading("Console")));
         output::say(format!("{}      http://{address}/graphql", heading("API")));
         output::say(format!("{}  {key}", heading("Key    ")));
-        output::say(heading("\nThree asks to try"));
+        output::say(heading("\nAsks to try"));
         for (what, document) in puente_demo::ASKS {
             output::say(faint(&format!("  # {what}")));
             output::say(format!("  puente ask --project {dir} --table '{document}'"));
+        }
+        output::say(heading("\nThe same question, as each role"));
+        for who in puente_demo::ASKERS {
+            output::say(format!("  puente ask --project {dir} --table {who} '{}'", puente_demo::QUESTION));
         }
         output::say(faint("\nOver HTTP"));
         output::say(format!(
             "  curl -s http://{address}/graphql -H 'Authorization: Bearer {key}' \\\n    -H 'Content-Type: application/json' -d '{{\"query\":\"{{ huts(first: 3) {{ nodes {{ name }} }} }}\"}}'"
         ));
         output::say(faint("\nCtrl-C stops it."));
-        super::serve::wait_for_signal().await;
+        super::serve::serve(&mut folder, &api, &running, true).await;
         running.stop().await;
         Ok(())
     }

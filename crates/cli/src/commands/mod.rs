@@ -1,5 +1,6 @@
 //! One file per command.
 
+pub(crate) mod access;
 pub(crate) mod ask;
 pub(crate) mod check;
 pub(crate) mod completions;
@@ -9,23 +10,35 @@ pub(crate) mod key;
 pub(crate) mod schema;
 pub(crate) mod serve;
 pub(crate) mod survey;
+pub(crate) mod token;
 
 use std::path::Path;
 use std::sync::Arc;
 
-use puente_service::{Api, ApiOptions, Metrics, ProjectFolder};
+use puente_core::access::OWNER;
+use puente_core::suggest::did_you_mean;
+use puente_service::{Api, Metrics, ProjectFolder};
 
 use crate::exit::Failure;
 
 /// The API of a project folder, ready to be asked.
 fn open_api(folder: &ProjectFolder, secret: Vec<u8>) -> Result<Arc<Api>, Failure> {
-    let model = folder.model()?;
-    let options = ApiOptions { model, limits: folder.project.limits, secret, source: folder.source()? };
+    let options = folder.api_options(secret, None)?;
     Ok(Arc::new(Api::new(options, Arc::new(Metrics::default()))))
 }
 
 fn open(path: &Path) -> Result<ProjectFolder, Failure> {
     ProjectFolder::open(path).map_err(Failure::from)
+}
+
+/// Is there such a role?
+fn check_role(folder: &ProjectFolder, role: &str) -> Result<(), Failure> {
+    let known: Vec<&str> = folder.project.roles.keys().map(String::as_str).chain([OWNER]).collect();
+    if known.contains(&role) {
+        return Ok(());
+    }
+    let hint = did_you_mean(role, known.iter().copied());
+    Err(Failure::wrong(format!("`{role}` is no role of this project{hint}; roles are {}", known.join(", "))))
 }
 
 /// Runs something asynchronous to its end.

@@ -3,8 +3,9 @@
 use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::Arc;
+use std::time::{Duration, SystemTime};
 
-use puente_service::{ProjectFolder, Records, Running, ServeOptions, environment, logging};
+use puente_service::{Api, ProjectFolder, Records, Running, ServeOptions, environment, logging};
 
 use crate::exit::Failure;
 use crate::output;
@@ -16,6 +17,7 @@ pub(crate) const LISTEN: &str = "127.0.0.1:4810";
 #[derive(Debug, clap::Args)]
 #[command(after_help = "\
 Production needs a secret in the project file; development does without and listens on this machine only.
+SIGHUP reads the project anew, and in development every change of its files does. A broken file changes nothing.
 
 Example:
   puente serve --development
@@ -24,7 +26,8 @@ pub(crate) struct Serve {
     /// The address to listen on.
     #[arg(long, value_name = "ADDRESS", env = "PUENTE_LISTEN", default_value = LISTEN)]
     listen: SocketAddr,
-    /// For development: generates a secret where there is none, and listens on a loopback address only.
+    /// For development: generates a secret where there is none, believes the tokens of `puente token`, and listens on a
+    /// loopback address only.
     #[arg(long)]
     development: bool,
     /// Threads that serve HTTP; one per processor where left out.
@@ -41,50 +44,133 @@ impl Serve {
             )));
         }
         logging::start();
-        let folder = super::open(project)?;
-        let secret = folder.secret(self.development)?;
+        let mut folder = super::open(project)?;
         super::block_on(async {
-            let (running, _) = start(&folder, secret, self.listen, self.workers).await?;
+            let Started { running, api, .. } = start(&folder, self.development, self.listen, self.workers).await?;
             output::note(format!("console http://{0}/console  API http://{0}/graphql", running.address));
-            wait_for_signal().await;
+            serve(&mut folder, &api, &running, self.development).await;
             running.stop().await;
             Ok(())
         })?
     }
 }
 
-/// Starts the service of a folder; also gives its records.
+/// A service that has started.
+pub(crate) struct Started {
+    pub(crate) running: Running,
+    pub(crate) api: Arc<Api>,
+    pub(crate) records: Arc<Records>,
+}
+
+/// Starts the service of a folder.
 pub(crate) async fn start(
     folder: &ProjectFolder,
-    secret: Vec<u8>,
+    development: bool,
     listen: SocketAddr,
     workers: Option<usize>,
-) -> Result<(Running, Arc<Records>), Failure> {
-    let api = super::open_api(folder, secret)?;
+) -> Result<Started, Failure> {
+    let api = super::open_api(folder, folder.secret(development)?)?;
     let records = Arc::new(Records::open(&folder.private_folder()?.join("records.db"))?);
     let options = ServeOptions {
         listen,
         hosts: folder.project.service.hosts.clone(),
         origins: folder.project.service.origins.clone(),
         owner_key: environment::read(environment::OWNER_KEY),
+        identity: folder.identity(development)?,
         workers,
     };
-    let running = puente_service::serve(api, Arc::clone(&records), options).await?;
-    Ok((running, records))
+    let running = puente_service::serve(Arc::clone(&api), Arc::clone(&records), options).await?;
+    Ok(Started { running, api, records })
 }
 
-/// Waits for the signal to stop: SIGINT or SIGTERM.
-pub(crate) async fn wait_for_signal() {
-    #[cfg(unix)]
-    {
-        use tokio::signal::unix::{SignalKind, signal};
-        if let Ok(mut terminate) = signal(SignalKind::terminate()) {
-            tokio::select! {
-                _ = tokio::signal::ctrl_c() => {}
-                _ = terminate.recv() => {}
+/// Serves until the signal to stop; reads the project anew at SIGHUP, and in development whenever its files change.
+pub(crate) async fn serve(folder: &mut ProjectFolder, api: &Arc<Api>, running: &Running, development: bool) {
+    let mut signals = Signals::new();
+    let mut seen = written(folder);
+    loop {
+        match signals.next(development).await {
+            Wake::Stop => return,
+            Wake::Look if written(folder) == seen => {}
+            Wake::Look | Wake::Reload => {
+                seen = written(folder);
+                match puente_service::reload(folder, api, running, development) {
+                    Ok(()) => tracing::info!(target: "puente::service", "the project was read anew"),
+                    Err(error) => tracing::error!(
+                        target: "puente::service",
+                        "the project cannot be read anew, and what was read before stays in force: {error}"
+                    ),
+                }
             }
-            return;
         }
     }
-    let _ = tokio::signal::ctrl_c().await;
+}
+
+/// When the files of a project were last written.
+fn written(folder: &ProjectFolder) -> [Option<SystemTime>; 2] {
+    let file = folder.path.join(puente_core::project::FILE);
+    [file, folder.survey_file()].map(|file| std::fs::metadata(file).and_then(|about| about.modified()).ok())
+}
+
+/// Why the service wakes up.
+enum Wake {
+    /// It is to stop: SIGINT or SIGTERM.
+    Stop,
+    /// It is to read the project anew: SIGHUP.
+    Reload,
+    /// Time to look whether the files changed.
+    Look,
+}
+
+/// The signals that the service heeds.
+struct Signals {
+    #[cfg(unix)]
+    terminate: Option<tokio::signal::unix::Signal>,
+    #[cfg(unix)]
+    hang_up: Option<tokio::signal::unix::Signal>,
+}
+
+impl Signals {
+    #[cfg(unix)]
+    fn new() -> Self {
+        use tokio::signal::unix::{SignalKind, signal};
+        Signals { terminate: signal(SignalKind::terminate()).ok(), hang_up: signal(SignalKind::hangup()).ok() }
+    }
+
+    #[cfg(not(unix))]
+    fn new() -> Self {
+        Signals {}
+    }
+
+    async fn next(&mut self, looks: bool) -> Wake {
+        const BETWEEN_LOOKS: Duration = Duration::from_millis(500);
+        let look = async {
+            if looks {
+                tokio::time::sleep(BETWEEN_LOOKS).await;
+            } else {
+                std::future::pending::<()>().await;
+            }
+        };
+        #[cfg(unix)]
+        {
+            async fn received(signal: &mut Option<tokio::signal::unix::Signal>) {
+                match signal {
+                    Some(signal) => {
+                        signal.recv().await;
+                    }
+                    None => std::future::pending().await,
+                }
+            }
+            tokio::select! {
+                _ = tokio::signal::ctrl_c() => Wake::Stop,
+                () = received(&mut self.terminate) => Wake::Stop,
+                () = received(&mut self.hang_up) => Wake::Reload,
+                () = look => Wake::Look,
+            }
+        }
+        #[cfg(not(unix))]
+        tokio::select! {
+            _ = tokio::signal::ctrl_c() => Wake::Stop,
+            () = look => Wake::Look,
+        }
+    }
 }

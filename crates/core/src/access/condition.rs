@@ -29,6 +29,9 @@ pub struct Predicate {
 pub enum Condition {
     /// True or false for every row.
     Constant(bool),
+    /// What the claims alone decide, by its number among the view's facts. [`View::settled`](super::View::settled)
+    /// puts the decision in its place; where nobody decided, it is not true.
+    Fact(usize),
     /// All are true; the empty one is true.
     And(Vec<Condition>),
     /// Some is true; the empty one is false.
@@ -92,7 +95,12 @@ pub struct Hop {
     pub visible: Option<Arc<Condition>>,
     /// The same for the rows of the join table, where the link has one.
     pub join_visible: Option<Arc<Condition>>,
+    /// Which columns at the other end are masked: empty for a rule's hop.
+    pub masks: Masks,
 }
+
+/// Columns of a type that show a value only where a condition is true, and null elsewhere.
+pub type Masks = Arc<[(ColumnId, Arc<Condition>)]>;
 
 /// A value: to-one hops, then a column. Where a hop leads nowhere the value is null.
 #[derive(Debug, Clone, PartialEq)]
@@ -101,6 +109,8 @@ pub struct Path {
     pub hops: Vec<Hop>,
     /// The column at their end.
     pub column: ColumnId,
+    /// Is the value the one that the column's mask shows? Never for a rule.
+    pub masked: bool,
 }
 
 /// What is asked of a value.
@@ -133,6 +143,13 @@ pub enum Test {
     },
     /// Has a list no items, or some?
     IsEmpty(bool),
+    /// How many characters has a text?
+    Size {
+        /// `=`, `<`, ….
+        comparison: Comparison,
+        /// With what.
+        operand: Operand,
+    },
     /// Is a text part of it?
     Text {
         /// Which part.
@@ -161,6 +178,32 @@ pub enum Comparison {
     Gte,
 }
 
+impl Comparison {
+    /// Does it hold between two values that stand in this order?
+    pub fn holds(self, order: std::cmp::Ordering) -> bool {
+        match self {
+            Comparison::Eq => order.is_eq(),
+            Comparison::Ne => order.is_ne(),
+            Comparison::Lt => order.is_lt(),
+            Comparison::Lte => order.is_le(),
+            Comparison::Gt => order.is_gt(),
+            Comparison::Gte => order.is_ge(),
+        }
+    }
+
+    /// The comparison with its sides exchanged.
+    #[must_use]
+    pub fn mirrored(self) -> Self {
+        match self {
+            Comparison::Eq | Comparison::Ne => self,
+            Comparison::Lt => Comparison::Gt,
+            Comparison::Lte => Comparison::Gte,
+            Comparison::Gt => Comparison::Lt,
+            Comparison::Gte => Comparison::Lte,
+        }
+    }
+}
+
 /// Which part of a text is compared.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum TextTest {
@@ -175,8 +218,88 @@ pub enum TextTest {
 /// What a value is compared with.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Operand {
-    /// A value of the ask, by its number among the plan's parameters.
+    /// A value of the ask, by its number among the plan's parameters. A plan's first parameters are the values that its
+    /// view takes from the claims: a rule's parameters.
     Parameter(usize),
     /// A value that a rule states.
     Constant(Cell),
+    /// Another value of the same row.
+    Value(Path),
+}
+
+impl Operand {
+    /// The parameter, if it is one.
+    pub fn parameter(&self) -> Option<usize> {
+        if let Operand::Parameter(parameter) = self { Some(*parameter) } else { None }
+    }
+}
+
+impl Test {
+    /// What the value is compared with, if it is compared with anything.
+    pub fn operand(&self) -> Option<&Operand> {
+        match self {
+            Test::Compare { operand, .. }
+            | Test::In { operand, .. }
+            | Test::Includes { operand, .. }
+            | Test::Size { operand, .. }
+            | Test::Text { operand, .. } => Some(operand),
+            Test::IsNull(_) | Test::IsEmpty(_) => None,
+        }
+    }
+}
+
+impl Condition {
+    /// The condition once the claims are known: facts become what they decide, tests of an unknown claim what they then
+    /// are. `facts` tells what a fact decides, `known` whether a parameter has a value. `negated`: does the condition
+    /// matter where it is false? What is unknown is then taken for true, else for false, so that it never allows anything.
+    #[must_use]
+    pub fn settled(
+        &self,
+        facts: &dyn Fn(usize) -> Option<bool>,
+        known: &dyn Fn(usize) -> bool,
+        negated: bool,
+    ) -> Condition {
+        match self {
+            Condition::Constant(value) => Condition::Constant(*value),
+            Condition::Fact(fact) => Condition::Constant(facts(*fact).unwrap_or(negated)),
+            Condition::And(parts) => combined(parts.iter().map(|part| part.settled(facts, known, negated)), true),
+            Condition::Or(parts) => combined(parts.iter().map(|part| part.settled(facts, known, negated)), false),
+            Condition::Not(inner) => match inner.settled(facts, known, !negated) {
+                Condition::Constant(value) => Condition::Constant(!value),
+                inner => Condition::Not(Box::new(inner)),
+            },
+            Condition::Test { test, .. } => match test.operand().and_then(Operand::parameter) {
+                Some(parameter) if !known(parameter) => Condition::Constant(negated),
+                _ => self.clone(),
+            },
+            Condition::Quantified { before, hop, quantifier, inner } => {
+                let said = if negated { quantifier.negated() } else { *quantifier };
+                let inner = inner.settled(facts, known, matches!(said, Quantifier::None | Quantifier::ExistsFalse));
+                Condition::Quantified {
+                    before: before.clone(),
+                    hop: hop.clone(),
+                    quantifier: *quantifier,
+                    inner: Box::new(inner),
+                }
+            }
+        }
+    }
+}
+
+/// Parts that are all to be true (or of which one is), without those that decide nothing.
+fn combined(parts: impl Iterator<Item = Condition>, all: bool) -> Condition {
+    let mut kept = Vec::new();
+    for part in parts {
+        match part {
+            Condition::Constant(value) if value == all => {}
+            Condition::Constant(value) => return Condition::Constant(value),
+            part => kept.push(part),
+        }
+    }
+    match kept.len() {
+        0 => Condition::Constant(all),
+        1 => kept.remove(0),
+        _ if all => Condition::And(kept),
+        _ => Condition::Or(kept),
+    }
 }

@@ -1,7 +1,20 @@
-//! Who may see what: a role's view of the model, and the conditions on rows.
+//! Who may see what: grants and rules become a role's view of the model, in which only what was granted exists.
+//!
+//! ```text
+//! [role.…] of the project file ─► grants.rs (checked against the model) ─► View
+//!                                  rule.rs  (CEL ─► Condition)
+//! claims of one ask ─► View::settle (values that are bound, facts that are decided) ─► View::settled
+//! ```
 
+mod claims;
 mod condition;
+mod grants;
+mod rule;
 mod view;
+mod warnings;
 
-pub use condition::{Comparison, Condition, Hop, Operand, Origin, Path, Predicate, Quantifier, Test, TextTest};
-pub use view::{OWNER, TypeView, View, WriteGrant};
+pub use claims::Claims;
+pub use condition::{Comparison, Condition, Hop, Masks, Operand, Origin, Path, Predicate, Quantifier, Test, TextTest};
+pub use grants::{Action, Grant, Role, roles};
+pub use view::{OWNER, Settled, TypeView, View, WriteGrant};
+pub use warnings::warnings;

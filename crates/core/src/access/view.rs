@@ -2,7 +2,8 @@
 
 use std::sync::Arc;
 
-use super::Condition;
+use super::claims::{ClaimValue, Claims, Fact};
+use super::{Condition, Masks, Operand};
 use crate::model::{Cardinality, ColumnId, Link, LinkId, Model, TypeId};
 use crate::value::Cell;
 
@@ -15,6 +16,17 @@ pub struct View {
     role: String,
     model: Arc<Model>,
     types: Vec<Option<TypeView>>,
+    claims: Arc<[ClaimValue]>,
+    facts: Arc<[Fact]>,
+}
+
+/// What the claims of one ask come to for a view.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Settled {
+    /// The values of the view's claims: the first parameters of its plans. Null is unknown.
+    pub cells: Vec<Cell>,
+    /// Which of them are known, and what the facts decide: all that a plan depends on.
+    pub pattern: Vec<u8>,
 }
 
 /// One type as one role sees it.
@@ -26,6 +38,8 @@ pub struct TypeView {
     pub links: Vec<bool>,
     /// Which rows can be seen; absent, all.
     pub rows: Option<Arc<Condition>>,
+    /// Columns that show a value only where a condition is true; neither those of a key nor those that a link follows.
+    pub masks: Masks,
     /// The most rows of one page, where lower than the project's limit.
     pub max_page: Option<u32>,
     /// May rows be counted?
@@ -48,8 +62,8 @@ pub struct WriteGrant {
     /// What must be true of each row as it is after the change; absent, `rows`, and of a created one what makes rows
     /// visible.
     pub check: Option<Arc<Condition>>,
-    /// Values that are set whatever the caller says.
-    pub fixed: Vec<(ColumnId, Cell)>,
+    /// Values that are set whatever the caller says: stated, or taken from the claims.
+    pub fixed: Vec<(ColumnId, Operand)>,
 }
 
 impl TypeView {
@@ -64,6 +78,7 @@ impl TypeView {
             columns: vec![true; t.columns.len()],
             links: vec![true; t.links.len()],
             rows: None,
+            masks: Masks::default(),
             max_page: None,
             count: true,
         }
@@ -80,7 +95,73 @@ impl View {
     /// A role's view, one entry per type of the model; `None` hides the type.
     pub fn new(role: impl Into<String>, model: Arc<Model>, types: Vec<Option<TypeView>>) -> Self {
         assert_eq!(types.len(), model.types.len(), "a view has one entry per type of its model");
-        View { role: role.into(), model, types }
+        View { role: role.into(), model, types, claims: Arc::default(), facts: Arc::default() }
+    }
+
+    /// The same with the values and facts that its rules take from the claims.
+    #[must_use]
+    pub fn with_claims(self, claims: Vec<ClaimValue>, facts: Vec<Fact>) -> Self {
+        View { claims: claims.into(), facts: facts.into(), ..self }
+    }
+
+    /// The same where rows may be counted, whatever the role was granted: for whoever answers for the grants.
+    #[must_use]
+    pub fn counting(mut self) -> Self {
+        for t in self.types.iter_mut().flatten() {
+            t.count = true;
+        }
+        self
+    }
+
+    /// How many values its rules take from the claims.
+    pub fn claims(&self) -> usize {
+        self.claims.len()
+    }
+
+    /// What the claims of an ask come to.
+    pub fn settle(&self, claims: &Claims<'_>) -> Settled {
+        let cells: Vec<Cell> = self.claims.iter().map(|value| value.cell(&self.model, claims)).collect();
+        let known = cells.iter().map(|cell| if *cell == Cell::Null { b'?' } else { b'+' });
+        let decided = self.facts.iter().map(|fact| match fact.decide(claims) {
+            Some(true) => b't',
+            Some(false) => b'f',
+            None => b'u',
+        });
+        let pattern = known.chain(decided).collect();
+        Settled { cells, pattern }
+    }
+
+    /// The view under a [pattern](Settled::pattern) of the claims: nothing in it depends on what is unknown.
+    #[must_use]
+    pub fn settled(&self, pattern: &[u8]) -> View {
+        let (known, decided) = pattern.split_at(self.claims.len().min(pattern.len()));
+        let facts = |fact: usize| match decided.get(fact) {
+            Some(b't') => Some(true),
+            Some(b'f') => Some(false),
+            _ => None,
+        };
+        let known = |parameter: usize| known.get(parameter) == Some(&b'+');
+        let settle = |condition: &Arc<Condition>| Arc::new(condition.settled(&facts, &known, false));
+        // Where everything is allowed, nothing needs to be asked.
+        let rows = |rows: &Option<Arc<Condition>>| {
+            rows.as_ref().map(settle).filter(|rows| **rows != Condition::Constant(true))
+        };
+        let write = |grant: &WriteGrant| WriteGrant {
+            rows: rows(&grant.rows),
+            check: grant.check.as_ref().map(settle),
+            ..grant.clone()
+        };
+        let types = self.types.iter().map(|t| {
+            t.as_ref().map(|t| TypeView {
+                rows: rows(&t.rows),
+                masks: t.masks.iter().map(|(column, mask)| (*column, settle(mask))).collect(),
+                create: t.create.as_ref().map(write),
+                update: t.update.as_ref().map(write),
+                delete: t.delete.as_ref().map(write),
+                ..t.clone()
+            })
+        });
+        View { types: types.collect(), ..self.clone() }
     }
 
     /// The role's name.
@@ -106,6 +187,16 @@ impl View {
     /// Which rows of a type can be seen; absent, all.
     pub fn rows(&self, id: TypeId) -> Option<&Arc<Condition>> {
         self.types[id].as_ref().and_then(|t| t.rows.as_ref())
+    }
+
+    /// The columns of a type that show a value only where a condition is true.
+    pub fn masks(&self, id: TypeId) -> Masks {
+        self.types[id].as_ref().map(|t| Arc::clone(&t.masks)).unwrap_or_default()
+    }
+
+    /// May a column show null where it has a value?
+    pub fn is_masked(&self, id: TypeId, column: ColumnId) -> bool {
+        self.types[id].as_ref().is_some_and(|t| t.masks.iter().any(|(masked, _)| *masked == column))
     }
 
     /// The columns of a type that have a field in this view.

@@ -2,7 +2,7 @@
 
 use super::links::add_links;
 use super::names::{self, Register};
-use super::{Column, ColumnId, ColumnInput, Enum, Key, Kind, Model, Type};
+use super::{Cascade, Column, ColumnId, ColumnInput, Enum, Key, Kind, Model, Type};
 use crate::catalog::{AssignedNames, Catalog, Engine, Table, TableKind, TypeNames, WORTH_AN_INDEX};
 use crate::project::{Mistake, Project, TypeEdit};
 use crate::suggest::did_you_mean;
@@ -24,6 +24,7 @@ pub fn build(catalog: &Catalog, project: &Project) -> Result<Model, Vec<Mistake>
     builder.check_references();
     builder.add_types();
     add_links(&mut builder);
+    builder.add_cascades();
     if !builder.mistakes.is_empty() {
         builder.mistakes.sort_by_key(|mistake| (mistake.place.line, mistake.place.column));
         return Err(builder.mistakes);
@@ -210,7 +211,25 @@ impl Builder<'_> {
             writable,
             transactional: !table.without_transactions,
             version,
+            cascades: Vec::new(),
         });
+    }
+
+    /// What deleting a row does to those that refer to it.
+    fn add_cascades(&mut self) {
+        let of = |types: &[Type], table: &str| types.iter().position(|t| t.table == table);
+        for table in &self.catalog.tables {
+            for key in &table.foreign_keys {
+                let deletes = match key.on_delete.as_deref() {
+                    Some("CASCADE") => true,
+                    Some("SET NULL" | "SET DEFAULT") => false,
+                    _ => continue,
+                };
+                let Some(target) = of(&self.model.types, &key.table) else { continue };
+                let cascade = Cascade { table: table.name.clone(), of: of(&self.model.types, &table.name), deletes };
+                self.model.types[target].cascades.push(cascade);
+            }
+        }
     }
 
     /// The column that the project file calls the row's version.

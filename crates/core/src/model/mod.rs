@@ -69,6 +69,19 @@ pub struct Type {
     pub transactional: bool,
     /// The column that tells a row's version, where the project file names one.
     pub version: Option<ColumnId>,
+    /// What the database does to rows of other tables where one of these is deleted.
+    pub cascades: Vec<Cascade>,
+}
+
+/// What a foreign key does to the rows that refer to a deleted one.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Cascade {
+    /// The referring table's name in the catalog.
+    pub table: String,
+    /// Its type; none where the table is left out.
+    pub of: Option<TypeId>,
+    /// Are they deleted too, or changed?
+    pub deletes: bool,
 }
 
 /// A column, and its field if it has one.

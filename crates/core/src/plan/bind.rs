@@ -96,6 +96,7 @@ impl Plan {
     ) -> Result<Cell, Problem> {
         match parameter {
             Parameter::Constant(cell) => Ok(cell.clone()),
+            Parameter::Claim(claim) => Ok(variables.claims.get(*claim).cloned().unwrap_or(Cell::Null)),
             Parameter::Leaf { source, leaf } => {
                 let value = source.find(&variables.values).unwrap_or(&Json::Null);
                 leaf.cell(&self.model, value).map_err(|unfit| {

@@ -20,7 +20,7 @@ use super::{
     CursorArgument, CursorSource, LeafType, OrderTerm, Output, Page, Parameter, ParentJoin, Plan, Seek, Select,
     SelectId,
 };
-use crate::access::{Comparison, Condition, Operand, Origin, Path, Predicate, Test, View};
+use crate::access::{Comparison, Condition, Masks, Operand, Origin, Path, Predicate, Test, View};
 use crate::error::{Code, Location, Problem};
 use crate::model::{Cardinality, ColumnId, Kind, Link, LinkId, Through, TypeId};
 use crate::project::Limits;
@@ -145,8 +145,10 @@ pub(super) type Collected<'a> = IndexMap<&'a str, Vec<&'a Node<Field>>>;
 impl<'a> Planner<'a> {
     pub(super) fn new(context: Context<'a>, document: &'a Document, variables: &'a Variables) -> Self {
         let Context { view, limits, sealer, dialect } = context;
-        let variables = &variables.values;
-        Planner { view, limits, sealer, dialect, document, variables, planned: Planned::default() }
+        // The values that the view's rules take from the claims come first: rules know them by these numbers.
+        let parameters = (0..view.claims()).map(Parameter::Claim).collect();
+        let planned = Planned { parameters, ..Planned::default() };
+        Planner { view, limits, sealer, dialect, document, variables: &variables.values, planned }
     }
 
     pub(super) fn parameter(&mut self, parameter: Parameter) -> usize {
@@ -194,7 +196,7 @@ impl<'a> Planner<'a> {
         let condition = self.key_condition(of, key)?;
         let mut predicates = self.visible(of);
         predicates.push(Predicate { origin: Origin::Caller, condition: Arc::new(condition) });
-        let select = self.add(Select::one(of, None, predicates))?;
+        let select = self.add(Select { masks: self.view.masks(of), ..Select::one(of, None, predicates) })?;
         let object = self.object(of, select, fields, 1)?;
         Ok(Value::One { select, object })
     }
@@ -320,7 +322,8 @@ impl<'a> Planner<'a> {
             }
             Cardinality::One => {
                 let predicates = self.visible(link.target);
-                let child = self.add(Select::one(link.target, Some(parent), predicates))?;
+                let masks = self.view.masks(link.target);
+                let child = self.add(Select { masks, ..Select::one(link.target, Some(parent), predicates) })?;
                 let object = self.object(link.target, child, fields, depth + 1)?;
                 Ok(Value::One { select: child, object })
             }
@@ -333,7 +336,8 @@ impl<'a> Planner<'a> {
         let t = &model.types[of];
         let c = &t.columns[column];
         let field = c.field.as_deref().unwrap_or_default();
-        if c.non_null
+        let non_null = c.non_null && !self.view.is_masked(of, column);
+        if non_null
             && let Some(key) = t.row_key()
             && matches!(output, Output::Column(_))
         {
@@ -342,7 +346,7 @@ impl<'a> Planner<'a> {
             }
         }
         let name = format!("{}.{field}", t.name).into();
-        Value::Column { output: self.output(select, output), kind: c.kind, non_null: c.non_null, name }
+        Value::Column { output: self.output(select, output), kind: c.kind, non_null, name }
     }
 
     /// How the rows at the end of a link hang on the rows of a select.
@@ -384,7 +388,9 @@ impl<'a> Planner<'a> {
             through,
             parent,
             predicates,
+            masks: self.view.masks(of),
             join_rows,
+            join_masks: through.map(|through| self.view.masks(through.join)).unwrap_or_default(),
             whole: None,
             cursor: Vec::new(),
             reads_rows: false,
@@ -573,7 +579,7 @@ impl<'a> Planner<'a> {
             ));
         }
         let backward = given(&last);
-        let most = self.view.type_view(of).and_then(|view| view.max_page).unwrap_or(u32::MAX).min(self.limits.page);
+        let most = self.most_of_a_page(of);
         let (argument, size) = if backward { ("last", last) } else { ("first", first) };
         let size = match size {
             Input::Leaf(Leaf { source: Source::Variable(source), location, .. }) => {
@@ -589,6 +595,11 @@ impl<'a> Planner<'a> {
         let after = self.seek(after, "after", order, binding)?;
         let before = self.seek(before, "before", order, binding)?;
         Ok(Page::Many { size, backward, offset, after, before })
+    }
+
+    /// The most rows, or groups, of one page.
+    pub(super) fn most_of_a_page(&self, of: TypeId) -> u32 {
+        self.view.type_view(of).and_then(|view| view.max_page).unwrap_or(u32::MAX).min(self.limits.page)
     }
 
     /// The parameter that holds the number of rows to pass over, if any are.
@@ -682,7 +693,9 @@ pub(super) struct Connection<'m> {
     through: Option<&'m Through>,
     parent: Option<ParentJoin>,
     predicates: Vec<Predicate>,
+    masks: Masks,
     join_rows: Option<Arc<Condition>>,
+    join_masks: Masks,
     /// The select that sums up all rows, once something asks for it.
     pub(super) whole: Option<SelectId>,
     cursor: Vec<usize>,
@@ -693,7 +706,12 @@ impl Connection<'_> {
     /// A select over the connection's rows, of which nothing is asked yet.
     pub(super) fn rows(&self) -> Select {
         let select = Select::one(self.of, self.parent.clone(), self.predicates.clone());
-        Select { join_rows: self.join_rows.clone(), ..select }
+        Select {
+            masks: Arc::clone(&self.masks),
+            join_rows: self.join_rows.clone(),
+            join_masks: Arc::clone(&self.join_masks),
+            ..select
+        }
     }
 }
 
@@ -716,7 +734,7 @@ impl LeafType {
 
 fn equal(column: ColumnId, operand: Operand) -> Condition {
     Condition::Test {
-        path: Path { hops: Vec::new(), column },
+        path: Path { hops: Vec::new(), column, masked: false },
         test: Test::Compare { comparison: Comparison::Eq, operand, ignore_case: false },
     }
 }

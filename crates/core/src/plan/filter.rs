@@ -62,6 +62,11 @@ impl Planner<'_> {
         Ok(if word == "or" { Condition::Or(parts?) } else { Condition::And(parts?) })
     }
 
+    /// A value as the role sees it.
+    pub(super) fn path(&self, of: TypeId, hops: Vec<Hop>, column: ColumnId) -> Path {
+        Path { hops, column, masked: self.view.is_masked(of, column) }
+    }
+
     /// A hop of the caller's: over visible rows only.
     pub(super) fn hop(&self, from: TypeId, link: LinkId) -> Hop {
         let l = &self.view.model().types[from].links[link];
@@ -71,6 +76,7 @@ impl Planner<'_> {
             link,
             visible: self.view.rows(l.target).cloned(),
             join_visible: join.and_then(|join| self.view.rows(join).cloned()),
+            masks: self.view.masks(l.target),
         }
     }
 
@@ -140,7 +146,7 @@ impl Planner<'_> {
             }
             self.planned.filter_leaves += 1;
             let (negated, test) = self.test(&word, value, leaf, ignore_case)?;
-            let test = Condition::Test { path: Path { hops: before.to_vec(), column }, test };
+            let test = Condition::Test { path: self.path(of, before.to_vec(), column), test };
             all.push(if negated { Condition::Not(Box::new(test)) } else { test });
         }
         Ok(())

@@ -67,6 +67,7 @@ pub fn witness(model: &Model, select: &Select) -> Option<usize> {
         direct.is_some_and(|parent| parent.pairs.iter().any(|(_, linked)| *linked == column))
     };
     select.output.iter().position(|output| match output {
+        Output::Column(column) if select.masks.iter().any(|(masked, _)| masked == column) => false,
         Output::Column(column) => !columns[*column].nullable || links(*column),
         _ => false,
     })

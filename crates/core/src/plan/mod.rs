@@ -38,7 +38,7 @@ pub use variables::Variables;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use crate::access::{Condition, Path, Predicate};
+use crate::access::{Condition, Masks, Path, Predicate};
 use crate::error::Location;
 use crate::json::{Row, Rows};
 use crate::model::{ColumnId, TypeId};
@@ -79,8 +79,12 @@ pub struct Select {
     pub output: Vec<Output>,
     /// What must be true of each row.
     pub predicates: Vec<Predicate>,
+    /// Which columns are masked.
+    pub masks: Masks,
     /// What must be true of each row of the join table, where there is one.
     pub join_rows: Option<Arc<Condition>>,
+    /// Which columns of the join table are masked.
+    pub join_masks: Masks,
     /// The order, ending with a key where there is one.
     pub order: Vec<OrderTerm>,
     /// Which part of the rows.
@@ -99,7 +103,9 @@ impl Select {
             parent,
             output: Vec::new(),
             predicates,
+            masks: Masks::default(),
             join_rows: None,
+            join_masks: Masks::default(),
             order: Vec::new(),
             page: Page::One,
             read: true,
@@ -289,6 +295,8 @@ pub struct Seek {
 /// A value that is bound per request.
 #[derive(Debug, Clone)]
 enum Parameter {
+    /// A value that the view's rules take from the claims.
+    Claim(usize),
     /// The same for every request: a literal of the document.
     Constant(Cell),
     /// A leaf of a variable.

@@ -3,7 +3,7 @@
 use super::OrderTerm;
 use super::build::Planner;
 use super::input::{Input, Leaf};
-use crate::access::{Hop, Path};
+use crate::access::Hop;
 use crate::error::{Code, Problem};
 use crate::model::TypeId;
 
@@ -27,7 +27,7 @@ impl Planner<'_> {
         let t = &self.view.model().types[of];
         if let Some(key) = t.row_key() {
             for column in &key.columns {
-                let path = Path { hops: Vec::new(), column: *column };
+                let path = self.path(of, Vec::new(), *column);
                 if !terms.iter().any(|term| term.path == path) {
                     terms.push(OrderTerm {
                         path,
@@ -64,8 +64,9 @@ impl Planner<'_> {
         if let Some((column, _)) = self.view.columns(of).find(|(_, field)| *field == name) {
             let Input::Leaf(leaf) = value else { return Err(wrong()) };
             let (descending, nulls_first) = self.direction(&leaf);
-            let nullable = !hops.is_empty() || self.view.model().types[of].columns[column].nullable;
-            return Ok(OrderTerm { path: Path { hops, column }, descending, nulls_first, nullable });
+            let path = self.path(of, hops, column);
+            let nullable = !path.hops.is_empty() || path.masked || self.view.model().types[of].columns[column].nullable;
+            return Ok(OrderTerm { path, descending, nulls_first, nullable });
         }
         let (link, l) = self.view.links(of).find(|(_, link)| link.field == name).ok_or_else(wrong)?;
         let target = l.target;

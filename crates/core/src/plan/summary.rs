@@ -135,7 +135,7 @@ impl<'a> Planner<'a> {
         let of = connection.of;
         let by = self.group_terms(of, fields[0])?;
         let order = self.group_order(of, fields[0], &by)?;
-        let (size, offset) = self.groups_page(fields[0])?;
+        let (size, offset) = self.groups_page(of, fields[0])?;
         let keys: Vec<ColumnId> = by.iter().map(|term| term.column).collect();
         let select = self.add(Select { page: Page::Groups { by, order, size, offset }, ..connection.rows() })?;
         let t = &self.view.model().types[of];
@@ -225,8 +225,8 @@ impl<'a> Planner<'a> {
         function.map(|(_, function, _)| Output::Summary(function, column)).ok_or(format!("`{name}` has no `{word}`"))
     }
 
-    fn groups_page(&mut self, field: &Node<Field>) -> Result<(usize, Option<usize>), Problem> {
-        let most = self.limits.page;
+    fn groups_page(&mut self, of: TypeId, field: &Node<Field>) -> Result<(usize, Option<usize>), Problem> {
+        let most = self.most_of_a_page(of);
         let size = match self.argument(field, "first") {
             Input::Leaf(Leaf { source: Source::Variable(source), location, .. }) => {
                 Parameter::PageSize { source, argument: "first", most, location }
@@ -234,7 +234,7 @@ impl<'a> Planner<'a> {
             Input::Leaf(leaf) => {
                 Parameter::Constant(super::bind::page_size(&leaf.value, "first", most, leaf.location)?)
             }
-            _ => Parameter::Constant(crate::value::Cell::Integer(self.limits.default_page.into())),
+            _ => Parameter::Constant(crate::value::Cell::Integer(self.limits.default_page.min(most).into())),
         };
         let size = self.parameter(size);
         let offset = self.offset(field)?;

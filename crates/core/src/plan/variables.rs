@@ -10,6 +10,7 @@ use serde_json::{Map, Value as Json};
 
 use super::cursor::Sealer;
 use super::document::Document;
+use crate::access::Settled;
 use crate::error::{Code, Problem};
 use crate::suggest::did_you_mean;
 use crate::value::{Cell, Form, Scalar, cell_from_json, literal_to_json};
@@ -19,8 +20,10 @@ use crate::value::{Cell, Form, Scalar, cell_from_json, literal_to_json};
 pub struct Variables {
     /// The values, defaults filled in; absent ones are not there.
     pub values: Map<String, Json>,
-    /// What of them a plan depends on.
+    /// What of them, and of the claims, a plan depends on.
     pub shape: Vec<u8>,
+    /// The values that the view's rules take from the claims.
+    pub claims: Vec<Cell>,
 }
 
 /// The enum whose words decide the plan.
@@ -62,10 +65,20 @@ impl Variables {
             }
         }
         if coercion.problems.is_empty() {
-            Ok(Variables { values, shape: coercion.shape })
+            Ok(Variables { values, shape: coercion.shape, claims: Vec::new() })
         } else {
             Err(coercion.problems)
         }
+    }
+}
+
+impl Variables {
+    /// The same with what the claims come to.
+    #[must_use]
+    pub fn with_claims(mut self, settled: &Settled) -> Self {
+        self.shape.extend_from_slice(&settled.pattern);
+        self.claims.clone_from(&settled.cells);
+        self
     }
 }
 

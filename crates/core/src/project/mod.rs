@@ -2,7 +2,9 @@
 //!
 //! Reading never stops at the first mistake: every one is reported with its place and remedy.
 
+mod identity;
 mod reader;
+mod role;
 mod source;
 
 use std::fmt;
@@ -10,7 +12,9 @@ use std::fmt;
 use indexmap::IndexMap;
 
 use crate::value::Scalar;
+pub use identity::{ALGORITHMS, Identity, TokenKey, Tokens};
 use reader::{Reader, Section};
+pub use role::{Fields, GrantEdit, RoleEdit, RuleText};
 pub use source::{Replica, SourceSettings};
 
 /// The project file's name.
@@ -23,8 +27,12 @@ pub struct Project {
     pub source: SourceSettings,
     /// `[service]`.
     pub service: Service,
+    /// `[identity]`.
+    pub identity: Identity,
     /// `[limits]`.
     pub limits: Limits,
+    /// `[role.NAME]`.
+    pub roles: IndexMap<String, RoleEdit>,
     /// `[[type]]`, by table.
     pub types: IndexMap<String, TypeEdit>,
     /// `[[link]]`.
@@ -96,6 +104,27 @@ impl Default for Limits {
             time_ms: 10_000,
             changes: 10_000,
             rehearse_ms: 2_000,
+        }
+    }
+}
+
+impl Limits {
+    /// The tighter one of each.
+    #[must_use]
+    pub fn tightest(&self, other: &Limits) -> Limits {
+        Limits {
+            cost: self.cost.min(other.cost),
+            page: self.page.min(other.page),
+            default_page: self.default_page.min(other.default_page),
+            list: self.list.min(other.list),
+            filter_depth: self.filter_depth.min(other.filter_depth),
+            depth: self.depth.min(other.depth),
+            statements: self.statements.min(other.statements),
+            answer_bytes: self.answer_bytes.min(other.answer_bytes),
+            body_bytes: self.body_bytes.min(other.body_bytes),
+            time_ms: self.time_ms.min(other.time_ms),
+            changes: self.changes.min(other.changes),
+            rehearse_ms: self.rehearse_ms.min(other.rehearse_ms),
         }
     }
 }
@@ -192,10 +221,19 @@ impl fmt::Display for Mistake {
 pub fn read(text: &str, environment: &dyn Fn(&str) -> Option<String>) -> Result<Project, Vec<Mistake>> {
     let mut reader = Reader::new(text, environment)?;
     let root = reader.root();
-    reader.only(&root, &["source", "service", "limits", "type", "link"]);
+    reader.only(&root, &["source", "service", "identity", "limits", "role", "type", "link"]);
     let source = source::read_source(&mut reader, &root);
     let service = reader.section(&root, "service").map(|s| read_service(&mut reader, &s)).unwrap_or_default();
-    let limits = reader.section(&root, "limits").map(|s| read_limits(&mut reader, &s)).unwrap_or_default();
+    let identity =
+        reader.section(&root, "identity").map(|s| identity::read_identity(&mut reader, &s)).unwrap_or_default();
+    let limits = Limits::default();
+    let limits = reader.section(&root, "limits").map_or(limits, |s| read_limits(&mut reader, &s, &limits));
+    let roles = role::read_roles(&mut reader, &root, &limits);
+    if let Some(role) = identity.anonymous.as_ref().filter(|role| !roles.contains_key(*role)) {
+        let hint = crate::suggest::did_you_mean(role, roles.keys().map(String::as_str));
+        let section = reader.section(&root, "identity").unwrap_or(root.clone());
+        reader.mistake_at(&section, "anonymous", format!("`{role}` is no role{hint}; add `[role.{role}…]`"));
+    }
     let mut types = IndexMap::new();
     for section in reader.sections(&root, "type") {
         if let Some((table, edit)) = read_type(&mut reader, &section) {
@@ -206,7 +244,7 @@ pub fn read(text: &str, environment: &dyn Fn(&str) -> Option<String>) -> Result<
         }
     }
     let links = reader.sections(&root, "link").iter().filter_map(|s| read_link(&mut reader, s)).collect();
-    reader.finish(Project { source, service, limits, types, links })
+    reader.finish(Project { source, service, identity, limits, roles, types, links })
 }
 
 fn read_service(reader: &mut Reader<'_>, section: &Section) -> Service {
@@ -228,7 +266,7 @@ fn read_service(reader: &mut Reader<'_>, section: &Section) -> Service {
     Service { secret, hosts: reader.texts(section, "hosts"), origins }
 }
 
-fn read_limits(reader: &mut Reader<'_>, section: &Section) -> Limits {
+fn read_limits(reader: &mut Reader<'_>, section: &Section, default: &Limits) -> Limits {
     let keys = [
         "cost",
         "page",
@@ -244,7 +282,6 @@ fn read_limits(reader: &mut Reader<'_>, section: &Section) -> Limits {
         "rehearse_ms",
     ];
     reader.only(section, &keys);
-    let default = Limits::default();
     let mut number = |key: &str, or: u64, least: u64, most: u64| reader.number(section, key, least, most).unwrap_or(or);
     let limits = Limits {
         cost: number("cost", default.cost, 1, 1_000_000_000),

@@ -2,9 +2,10 @@
 
 use std::ops::Range;
 
+use indexmap::IndexMap;
 use toml_edit::{Document, Item, TableLike, Value};
 
-use super::{Mistake, Place};
+use super::{Mistake, Place, RuleText};
 use crate::suggest::did_you_mean;
 
 /// One table of the file, with what it takes to report a place in it.
@@ -19,6 +20,15 @@ pub(super) struct Section {
 impl Section {
     pub(super) fn has(&self, key: &str) -> bool {
         self.get(key).is_some()
+    }
+
+    /// Its keys, in the order of the file.
+    pub(super) fn keys(&self) -> impl Iterator<Item = &str> {
+        self.entries.iter().map(|(name, _, _)| name.as_str())
+    }
+
+    pub(super) fn is_text(&self, key: &str) -> bool {
+        self.get(key).is_some_and(|(item, _)| item.is_str())
     }
 
     fn get(&self, key: &str) -> Option<(&Item, Place)> {
@@ -165,6 +175,35 @@ impl<'a> Reader<'a> {
                 Vec::new()
             }
         }
+    }
+
+    /// A rule under `key`, as it is written: nothing is filled in.
+    pub(super) fn rule(&mut self, section: &Section, key: &str) -> Option<RuleText> {
+        let (item, place) = section.get(key)?;
+        let Some(text) = item.as_str() else {
+            self.mistake(place, format!("`{key}` expects a rule in quotes, found {}", item.type_name()));
+            return None;
+        };
+        let (place, verbatim) = self.place_of_text(item, text).map_or((place, false), |place| (place, true));
+        Some(RuleText { text: text.to_owned(), place, verbatim })
+    }
+
+    /// The rules of a table under `key`, by what they are for.
+    pub(super) fn rules(&mut self, section: &Section, key: &str) -> IndexMap<String, RuleText> {
+        let Some(rules) = self.section(section, key) else { return IndexMap::new() };
+        let names: Vec<String> = rules.keys().map(str::to_owned).collect();
+        names.into_iter().filter_map(|name| self.rule(&rules, &name).map(|rule| (name, rule))).collect()
+    }
+
+    /// Where the first letter of a text stands, if it is in the file letter by letter.
+    fn place_of_text(&self, item: &Item, text: &str) -> Option<Place> {
+        let span = item.span()?;
+        let written = self.document.raw().get(span.clone())?;
+        let quotes = if written.starts_with("\"\"\"") || written.starts_with("'''") { 3 } else { 1 };
+        let inner = written.get(quotes..written.len().checked_sub(quotes)?)?;
+        let newline = if quotes == 3 && inner.starts_with('\n') { 1 } else { 0 };
+        let start = span.start + quotes + newline;
+        (&inner[newline..] == text).then(|| place_of(self.document.raw(), Some(start..span.end)))
     }
 
     /// A name that GraphQL allows.

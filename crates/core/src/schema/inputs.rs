@@ -3,9 +3,9 @@
 use std::fmt::Write as _;
 
 use super::sdl::{Printer, line};
-use crate::access::{View, WriteGrant};
+use crate::access::{Action, View, WriteGrant};
 use crate::model::{Cardinality, Kind, Link, TypeId};
-use crate::plan::change::{Action, edge_input_fields, existing_words, field_name, has_link_input};
+use crate::plan::change::{edge_input_fields, existing_words, field_name, has_link_input};
 use crate::value::Scalar;
 
 /// How a role may do this to rows of a type, where there is anything that it could say.
@@ -15,6 +15,7 @@ fn grant(view: &View, id: TypeId, action: Action) -> Option<&WriteGrant> {
         Action::Create => granted.create.as_ref(),
         Action::Update => granted.update.as_ref().filter(|grant| has_set(view, id, grant)),
         Action::Delete => granted.delete.as_ref(),
+        Action::Read => None,
     }
 }
 
@@ -26,7 +27,7 @@ fn has_set(view: &View, id: TypeId, grant: &WriteGrant) -> bool {
 
 /// May the role write anything at all?
 pub(super) fn writes(view: &View) -> bool {
-    view.types().any(|(id, _)| Action::ALL.into_iter().any(|action| grant(view, id, action).is_some()))
+    view.types().any(|(id, _)| Action::WRITES.into_iter().any(|action| grant(view, id, action).is_some()))
 }
 
 impl Printer<'_> {
@@ -37,7 +38,7 @@ impl Printer<'_> {
         }
         line!(self, "type Mutation {{");
         for (id, _) in view.types() {
-            for action in Action::ALL {
+            for action in Action::WRITES {
                 if grant(view, id, action).is_some() {
                     self.mutation_fields(id, action);
                 }
@@ -70,13 +71,14 @@ impl Printer<'_> {
                 }
                 line!(self, "  {many}({filter}everyRow: Boolean): {name}Changes!");
             }
+            Action::Read => {}
         }
     }
 
     /// What comes with a type whose rows can be written.
     pub(super) fn inputs(&mut self, id: TypeId) {
         let view = self.view;
-        let grants = Action::ALL.map(|action| grant(view, id, action));
+        let grants = Action::WRITES.map(|action| grant(view, id, action));
         let name = &self.model.types[id].name;
         if self.writes && self.view.keys(id).next().is_some() {
             let create = if grants[0].is_some() { format!("  create: {name}Create\n") } else { String::new() };

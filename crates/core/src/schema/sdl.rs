@@ -139,7 +139,8 @@ impl Printer<'_> {
             let c = &t.columns[column];
             self.describe(c.description.as_deref(), "  ");
             let kind = self.output_type(c);
-            line!(self, "  {field}: {kind}{}", if c.non_null { "!" } else { "" });
+            let non_null = c.non_null && !self.view.is_masked(id, column);
+            line!(self, "  {field}: {kind}{}", if non_null { "!" } else { "" });
         }
         for (_, link) in self.view.links(id) {
             any = true;
@@ -379,7 +380,8 @@ impl Printer<'_> {
             let c = &join.columns[column];
             self.describe(c.description.as_deref(), "  ");
             let kind = self.output_type(c);
-            line!(self, "  {name}: {kind}{}", if c.non_null { "!" } else { "" });
+            let non_null = c.non_null && !self.view.is_masked(through.join, column);
+            line!(self, "  {name}: {kind}{}", if non_null { "!" } else { "" });
         }
         line!(self, "}}\n");
     }

@@ -2,8 +2,9 @@
 //! role's rule, which is ANDed to the rows a hop ranges over, is never inside a negation.
 
 use super::{Dialect, Fragment, Slot};
-use crate::access::{Comparison, Condition, Hop, Operand, Path, Quantifier, Test};
+use crate::access::{Comparison, Condition, Hop, Masks, Operand, Path, Quantifier, Test};
 use crate::model::{Column, Model, TypeId};
+use crate::value::Cell;
 
 /// Writes conditions of one statement; hands out aliases.
 pub(super) struct Writer<'a> {
@@ -35,10 +36,38 @@ impl<'a> Writer<'a> {
         format!("t{}", self.next_alias - 1)
     }
 
-    pub(super) fn table(&self, of: TypeId, alias: &str) -> String {
+    fn table(&self, of: TypeId, alias: &str) -> String {
         let t = &self.model.types[of];
         let schema = t.schema.as_ref().map_or_else(String::new, |schema| format!("{}.", self.dialect.quote(schema)));
         format!("{schema}{} as {alias}", self.dialect.quote(&t.relation))
+    }
+
+    /// A table whose masked columns are there twice: as they are, for rules, and as they are shown.
+    pub(super) fn masked_table(&mut self, of: TypeId, masks: &Masks, alias: &str) -> Fragment {
+        if masks.is_empty() {
+            return Fragment::text(self.table(of, alias));
+        }
+        let base = self.alias();
+        let t = &self.model.types[of];
+        let row_number = self.dialect.row_number().filter(|_| t.row_key().is_none() && t.row_number);
+        let mut columns = vec![Fragment::text(format!("{base}.*"))];
+        columns.extend(row_number.map(|name| Fragment::text(format!("{base}.{name} as {name}"))));
+        for (column, mask) in masks.iter() {
+            let mask = self.rule(of, &base, mask);
+            let (value, name) = (self.column(of, *column, &base), self.dialect.quote(&shown(&t.columns[*column])));
+            let masked = self.dialect.masked(&t.columns[*column], &value, mask);
+            columns.push(Fragment::format(&format!("{{}} as {name}"), [masked]));
+        }
+        let from = self.table(of, &base);
+        Fragment::format(&format!("(select {{}} from {from}) as {alias}"), [Fragment::join(columns, ", ")])
+    }
+
+    /// A column as it is shown where it is masked.
+    pub(super) fn shown_column(&self, of: TypeId, column: usize, alias: &str, masks: &Masks) -> String {
+        if masks.iter().any(|(masked, _)| *masked == column) {
+            return format!("{alias}.{}", self.dialect.quote(&shown(&self.model.types[of].columns[column])));
+        }
+        self.column(of, column, alias)
     }
 
     pub(super) fn column(&self, of: TypeId, column: usize, alias: &str) -> String {
@@ -49,12 +78,14 @@ impl<'a> Writer<'a> {
     pub(super) fn condition(&mut self, scope: &mut Scope, condition: &Condition, negated: bool) -> Fragment {
         match condition {
             Condition::Constant(value) => Fragment::text(if *value == negated { "false" } else { "true" }),
+            // Nobody asked the claims: nothing is allowed.
+            Condition::Fact(_) => Fragment::text("false"),
             Condition::And(parts) => self.combine(scope, parts, negated, !negated),
             Condition::Or(parts) => self.combine(scope, parts, negated, negated),
             Condition::Not(inner) => self.condition(scope, inner, !negated),
             Condition::Test { path, test } => {
                 let (value, column) = self.path(scope, path);
-                let test = self.test(value, column, test);
+                let test = self.test(scope, value, column, test);
                 if negated { Fragment::format("not ({})", [test]) } else { test }
             }
             Condition::Quantified { before, hop, quantifier, inner } => {
@@ -109,7 +140,7 @@ impl<'a> Writer<'a> {
                     conditions
                         .push(Fragment::text(format!("{} = {own}", self.column(link.target, *other, &scope.alias))));
                 }
-                Fragment::text(self.table(link.target, &scope.alias))
+                self.masked_table(link.target, &hop.masks, &scope.alias)
             }
             Some(through) => {
                 let join = self.alias();
@@ -128,8 +159,9 @@ impl<'a> Writer<'a> {
                 if let Some(rule) = &hop.join_visible {
                     conditions.push(self.rule(through.join, &join, rule));
                 }
-                let (join, target) = (self.table(through.join, &join), self.table(link.target, &scope.alias));
-                Fragment::text(format!("{join} join {target} on {}", far.join(" and ")))
+                let target = self.masked_table(link.target, &hop.masks, &scope.alias);
+                let from = self.table(through.join, &join);
+                Fragment::format(&format!("{from} join {{}} on {}", far.join(" and ")), [target])
             }
         };
         if let Some(rule) = &hop.visible {
@@ -170,7 +202,13 @@ impl<'a> Writer<'a> {
             at = self.join(scope, hop, &at);
             of = self.model.types[hop.from].links[hop.link].target;
         }
-        (self.column(of, path.column, &at), &self.model.types[of].columns[path.column])
+        let column = &self.model.types[of].columns[path.column];
+        let expression = if path.masked {
+            format!("{at}.{}", self.dialect.quote(&shown(column)))
+        } else {
+            self.column(of, path.column, &at)
+        };
+        (expression, column)
     }
 
     /// The expression of a path's value as it is compared, and its column.
@@ -185,9 +223,18 @@ impl<'a> Writer<'a> {
         (Fragment::text(self.dialect.ordered(column, expression)), column)
     }
 
-    fn test(&self, value: Fragment, column: &Column, test: &Test) -> Fragment {
-        let folded = |text: Fragment, fold: bool| if fold { self.dialect.folded(text) } else { text };
+    fn test(&mut self, scope: &mut Scope, value: Fragment, column: &Column, test: &Test) -> Fragment {
+        let dialect = self.dialect;
+        let folded = |text: Fragment, fold: bool| if fold { dialect.folded(text) } else { text };
         match test {
+            Test::Compare { comparison, operand: Operand::Value(other), .. } => {
+                let (other, _) = self.path(scope, other);
+                Fragment::format(&format!("{{}} {} {{}}", operator(*comparison)), [value, other])
+            }
+            Test::Size { comparison, operand } => {
+                let template = format!("{{}} {} {{}}", operator(*comparison));
+                Fragment::format(&template, [dialect.size(value), dialect.limit(slot(operand), None)])
+            }
             Test::Compare { comparison, operand, ignore_case } => {
                 let operand = self.dialect.value(slot(operand), column);
                 let template = format!("{{}} {} {{}}", operator(*comparison));
@@ -209,10 +256,17 @@ impl<'a> Writer<'a> {
     }
 }
 
+/// The name of a masked column as it is shown.
+fn shown(column: &Column) -> String {
+    format!("{} (masked)", column.name)
+}
+
 fn slot(operand: &Operand) -> Slot {
     match operand {
         Operand::Parameter(parameter) => Slot::Parameter(*parameter),
         Operand::Constant(cell) => Slot::Constant(cell.clone()),
+        // Only comparisons take values of the row, and write them themselves.
+        Operand::Value(_) => Slot::Constant(Cell::Null),
     }
 }
 

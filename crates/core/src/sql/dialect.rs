@@ -58,6 +58,12 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
         expression
     }
 
+    /// A column's value where a condition is true, and null elsewhere: of the same type, and compared in the same way.
+    fn masked(&self, column: &Column, value: &str, mask: Fragment) -> Fragment {
+        let _ = column;
+        Fragment::format(&format!("case when {{}} then {value} end"), [mask])
+    }
+
     /// The expression of a column's value as it is compared and ordered.
     fn compared(&self, column: &Column, expression: String) -> String {
         let _ = column;
@@ -94,6 +100,11 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
     /// A text without the difference between upper and lower case.
     fn folded(&self, text: Fragment) -> Fragment {
         Fragment::format("lower({})", [text])
+    }
+
+    /// How many characters a text has.
+    fn size(&self, text: Fragment) -> Fragment {
+        Fragment::format("char_length({})", [text])
     }
 
     /// A text test, by code points.

@@ -2,7 +2,7 @@
 
 use super::condition::{Scope, Writer};
 use super::{Fragment, Slot};
-use crate::model::Column;
+use crate::model::{Column, ColumnId};
 use crate::plan::{GroupOrder, GroupTerm, OrderTerm, Output, Page, ParentJoin, Seek, Select};
 
 /// How a select's rows hang on its parent's row.
@@ -53,13 +53,13 @@ impl<'n> Clauses<'n> {
 
     fn add_from(&mut self, writer: &mut Writer<'_>, hang: Hang<'_>) {
         let node = self.node;
-        let table = writer.table(node.of, &self.scope.alias);
+        let table = writer.masked_table(node.of, &node.masks, &self.scope.alias);
         let Some(ParentJoin { pairs, through, .. }) = &node.parent else {
-            self.from = Fragment::text(table);
+            self.from = table;
             return;
         };
         let (linked_type, linked_alias, first, rest) = match through {
-            None => (node.of, self.scope.alias.clone(), table, String::new()),
+            None => (node.of, self.scope.alias.clone(), table, Fragment::default()),
             Some((join, far)) => {
                 let alias = writer.alias();
                 let on: Vec<String> = far
@@ -70,8 +70,9 @@ impl<'n> Clauses<'n> {
                     })
                     .collect();
                 self.join_alias = Some(alias.clone());
-                let first = writer.table(*join, &alias);
-                (*join, alias, first, format!(" join {table} on {}", on.join(" and ")))
+                let first = writer.masked_table(*join, &node.join_masks, &alias);
+                let rest = Fragment::format(&format!(" join {{}} on {}", on.join(" and ")), [table]);
+                (*join, alias, first, rest)
             }
         };
         let linked: Vec<Fragment> = pairs
@@ -97,11 +98,12 @@ impl<'n> Clauses<'n> {
         if let Hang::Keys = hang {
             let t = &writer.model.types[linked_type];
             let columns: Vec<&Column> = pairs.iter().map(|(_, column)| &t.columns[*column]).collect();
-            let parts = [writer.dialect.keys(&columns), Fragment::text(first), Fragment::join(linked, " and ")];
+            let parts = [writer.dialect.keys(&columns), first, Fragment::join(linked, " and ")];
             self.from = Fragment::format("{} join {} on {}", parts);
-            self.from.push(&rest);
+            self.from.append(rest);
         } else {
-            self.from = Fragment::text(first + &rest);
+            self.from = first;
+            self.from.append(rest);
             self.conditions.extend(linked);
         }
         if let Some(rule) = &node.join_rows {
@@ -120,13 +122,12 @@ impl<'n> Clauses<'n> {
         let columns = &writer.model.types[node.of].columns;
         let dialect = writer.dialect;
         Fragment::text(match output {
-            Output::Column(column) => {
-                dialect.delivered(&columns[*column], writer.column(node.of, *column, &self.scope.alias))
-            }
+            Output::Column(column) => dialect.delivered(&columns[*column], self.shown(writer, *column)),
             Output::Edge(column) => {
                 let join = node.parent.as_ref().and_then(|parent| parent.through.as_ref()).map(|(join, _)| *join);
                 let (join, alias) = join.zip(self.join_alias.as_deref()).expect("an edge has a join table");
-                dialect.delivered(&writer.model.types[join].columns[*column], writer.column(join, *column, alias))
+                let expression = writer.shown_column(join, *column, alias, &node.join_masks);
+                dialect.delivered(&writer.model.types[join].columns[*column], expression)
             }
             Output::Order(term) => {
                 let (expression, column) = writer.stored(&mut self.scope, &node.order[*term].path);
@@ -134,8 +135,7 @@ impl<'n> Clauses<'n> {
             }
             Output::Count => "count(*)".to_owned(),
             Output::Summary(function, column) => {
-                let expression = writer.column(node.of, *column, &self.scope.alias);
-                dialect.summary(*function, &columns[*column], expression)
+                dialect.summary(*function, &columns[*column], self.shown(writer, *column))
             }
             Output::Group(term) => {
                 let Page::Groups { by, .. } = &node.page else { return Fragment::text("null") };
@@ -144,9 +144,14 @@ impl<'n> Clauses<'n> {
         })
     }
 
+    /// The expression of a column as the role sees it.
+    fn shown(&self, writer: &Writer<'_>, column: ColumnId) -> String {
+        writer.shown_column(self.node.of, column, &self.scope.alias, &self.node.masks)
+    }
+
     fn group(&self, writer: &Writer<'_>, term: GroupTerm) -> String {
         let column = &writer.model.types[self.node.of].columns[term.column];
-        let expression = writer.column(self.node.of, term.column, &self.scope.alias);
+        let expression = self.shown(writer, term.column);
         writer.dialect.truncated(term.unit, column, expression)
     }
 
@@ -178,7 +183,7 @@ impl<'n> Clauses<'n> {
                 Fragment::text(writer.dialect.ordered(column, self.group(writer, by[*number])))
             }
             (Output::Summary(function, column), _) => {
-                let expression = writer.column(self.node.of, *column, &self.scope.alias);
+                let expression = self.shown(writer, *column);
                 let column = &writer.model.types[self.node.of].columns[*column];
                 Fragment::text(writer.dialect.ordered_summary(*function, column, expression))
             }

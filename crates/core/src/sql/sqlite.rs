@@ -39,6 +39,13 @@ impl Dialect for Sqlite {
         }
     }
 
+    fn masked(&self, column: &Column, value: &str, mask: Fragment) -> Fragment {
+        // CASE has no affinity, a scalar subquery has that of its column; but neither has the column's collation.
+        let collation =
+            column.collation.as_ref().map_or_else(String::new, |name| format!(" collate {}", self.quote(name)));
+        Fragment::format(&format!("(select {value} where {{}}){collation}"), [mask])
+    }
+
     fn value(&self, slot: Slot, column: &Column) -> Fragment {
         let bound = Fragment::bound(slot);
         if scalar_of(column) == Scalar::Decimal { Fragment::format("cast({} as numeric)", [bound]) } else { bound }
@@ -59,6 +66,10 @@ impl Dialect for Sqlite {
         };
         let list = Fragment::format(&format!("(select {item} from json_each({{}}))"), [Fragment::bound(list)]);
         Fragment::format("{} in {}", [value, list])
+    }
+
+    fn size(&self, text: Fragment) -> Fragment {
+        Fragment::format("length({})", [text])
     }
 
     fn text_test(&self, test: TextTest, text: Fragment, part: Fragment) -> Fragment {

@@ -1,9 +1,8 @@
 //! `/graphql`: POST and GET.
 
 use actix_web::http::StatusCode;
-use actix_web::http::header::{self, AUTHORIZATION};
+use actix_web::http::header;
 use actix_web::{HttpMessage as _, HttpRequest, HttpResponse, web};
-use puente_core::access::OWNER;
 use puente_core::error::{Code, Problem};
 use puente_core::suggest::did_you_mean;
 use serde::Deserialize;
@@ -13,6 +12,7 @@ use super::Shared;
 use super::guard::RequestId;
 use super::negotiation::{MediaType, is_json};
 use crate::api::{Ask, AskResult};
+use crate::identity::{Caller, Unidentified};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(
@@ -36,7 +36,7 @@ struct Body {
 }
 
 /// What the request's `extensions` may say.
-const EXTENSIONS: &[&str] = &["statements", "explain", "rehearse"];
+const EXTENSIONS: &[&str] = &["as", "statements", "explain", "rehearse"];
 
 async fn post(
     request: HttpRequest,
@@ -52,9 +52,10 @@ async fn post(
         Ok(body) => body,
         Err(error) => return unreadable(media, &error, shared.api.limits().body_bytes),
     };
-    if let Err(unidentified) = identify(&request, &shared) {
-        return unidentified.respond(media);
-    }
+    let caller = match shared.caller(&request).await {
+        Ok(caller) => caller,
+        Err(unidentified) => return unidentified.respond(media),
+    };
     if body.iter().find(|byte| !byte.is_ascii_whitespace()) == Some(&b'[') {
         return refuse(media, StatusCode::BAD_REQUEST, "one request at a time: the body must be an object, not a list");
     }
@@ -62,7 +63,7 @@ async fn post(
         .map_err(|error| format!("the body is no GraphQL request: {error}"))
         .and_then(ask)
     {
-        Ok(ask) => answer(&request, &shared, media, &ask).await,
+        Ok((ask, role)) => answer(&request, &shared, media, (caller, role), &ask).await,
         Err(text) => refuse(media, StatusCode::BAD_REQUEST, &text),
     }
 }
@@ -79,9 +80,10 @@ struct Parameters {
 
 async fn get(request: HttpRequest, shared: web::Data<Shared>) -> HttpResponse {
     let Some(media) = MediaType::accepted(&request) else { return not_acceptable() };
-    if let Err(unidentified) = identify(&request, &shared) {
-        return unidentified.respond(media);
-    }
+    let caller = match shared.caller(&request).await {
+        Ok(caller) => caller,
+        Err(unidentified) => return unidentified.respond(media),
+    };
     let parameters = match web::Query::<Parameters>::from_query(request.query_string()) {
         Ok(parameters) => parameters.into_inner(),
         Err(error) => return refuse(media, StatusCode::BAD_REQUEST, &format!("the query string: {error}")),
@@ -97,13 +99,13 @@ async fn get(request: HttpRequest, shared: web::Data<Shared>) -> HttpResponse {
         Ok(Body { query: parameters.query, operation_name: parameters.operation_name, variables, extensions })
     });
     match body.and_then(ask) {
-        Ok(ask) if is_mutation(&ask) => {
+        Ok((ask, _)) if is_mutation(&ask) => {
             let text = "GET does not change anything; send a mutation with POST";
             let mut response = refuse(media, StatusCode::METHOD_NOT_ALLOWED, text);
             response.headers_mut().insert(header::ALLOW, header::HeaderValue::from_static("POST"));
             response
         }
-        Ok(ask) => answer(&request, &shared, media, &ask).await,
+        Ok((ask, role)) => answer(&request, &shared, media, (caller, role), &ask).await,
         Err(text) => refuse(media, StatusCode::BAD_REQUEST, &text),
     }
 }
@@ -119,7 +121,8 @@ async fn other_method() -> HttpResponse {
     response
 }
 
-fn ask(body: Body) -> Result<Ask, String> {
+/// The ask of a request, and as whom it is to be asked.
+fn ask(body: Body) -> Result<(Ask, Option<Json>), String> {
     let Body { query, operation_name, variables, extensions } = body;
     let extensions = extensions.unwrap_or_default();
     for name in extensions.keys() {
@@ -134,7 +137,7 @@ fn ask(body: Body) -> Result<Ask, String> {
         Some(other) => Err(format!("`extensions.{name}` expects true or false, found {other}")),
     };
     let (statements, explain) = (flag("statements")?, flag("explain")?);
-    Ok(Ask {
+    let ask = Ask {
         document: query.ok_or("the request lacks `query`, the GraphQL document")?,
         operation_name: operation_name.filter(|name| !name.is_empty()),
         variables: variables.unwrap_or_default(),
@@ -142,78 +145,51 @@ fn ask(body: Body) -> Result<Ask, String> {
         statements: statements || explain,
         explain,
         rehearse: flag("rehearse")?,
-    })
+    };
+    Ok((ask, extensions.get("as").cloned()))
 }
 
-async fn answer(request: &HttpRequest, shared: &Shared, media: MediaType, ask: &Ask) -> HttpResponse {
+async fn answer(
+    request: &HttpRequest,
+    shared: &Shared,
+    media: MediaType,
+    (caller, role): (Caller, Option<Json>),
+    ask: &Ask,
+) -> HttpResponse {
     let id = request.extensions().get::<RequestId>().cloned();
-    let result = shared.api.ask(ask, id.as_ref().map_or("", RequestId::as_str)).await;
+    let result = match caller.asking_as(role.as_ref()) {
+        Ok(asker) => shared.api.ask(ask, &asker, id.as_ref().map_or("", RequestId::as_str)).await,
+        Err(problem) => AskResult::refused(&[problem]),
+    };
     HttpResponse::build(media.status(&result))
         .insert_header((header::CONTENT_TYPE, media.content_type()))
         .insert_header((header::CACHE_CONTROL, header::HeaderValue::from_static("no-store")))
         .body(result.body)
 }
 
-/// Why nobody is known to ask.
-#[derive(Debug, Clone, Copy)]
-pub(super) enum Unidentified {
-    /// No `Authorization` header.
-    Missing,
-    /// Not of the form `Bearer KEY`.
-    Malformed,
-    /// A key that is not in force.
-    Unknown,
-    /// The records could not be asked.
-    Unchecked,
-}
-
 impl Unidentified {
     /// The response that says what is missing.
     pub(super) fn respond(self, media: MediaType) -> HttpResponse {
-        let text = match self {
-            Unidentified::Missing => "who is asking? Send `Authorization: Bearer KEY`; `puente key create` makes a key",
-            Unidentified::Malformed => "the `Authorization` header is not of the form `Bearer KEY`",
-            Unidentified::Unknown => {
-                "this access key is not known here, or was revoked; `puente key list` shows which are"
+        let (challenge, text) = match self {
+            Unidentified::Missing => {
+                ("Bearer", "who is asking? Send `Authorization: Bearer …` with an access key or a token".to_owned())
             }
-            Unidentified::Unchecked => {
-                let problem = Problem::new(Code::Internal, "access keys cannot be checked at the moment");
+            Unidentified::Malformed => {
+                ("Bearer", "the `Authorization` header is not of the form `Bearer KEY`".to_owned())
+            }
+            // RFC 6750, section 3.1.
+            Unidentified::Refused(text) => ("Bearer error=\"invalid_token\"", text),
+            Unidentified::Unchecked(detail) => {
+                let text = "who is asking cannot be checked at the moment; try again later";
+                let problem = Problem::new(Code::Internal, text);
+                tracing::error!(target: "puente::service", detail, "{text}");
                 return respond(media, StatusCode::INTERNAL_SERVER_ERROR, &[problem]);
             }
         };
         let mut response = respond(media, StatusCode::UNAUTHORIZED, &[Problem::new(Code::Unauthenticated, text)]);
-        response.headers_mut().insert(header::WWW_AUTHENTICATE, header::HeaderValue::from_static("Bearer"));
+        response.headers_mut().insert(header::WWW_AUTHENTICATE, header::HeaderValue::from_static(challenge));
         response
     }
-}
-
-/// Who is asking. Until roles exist, only the owner, by an access key.
-///
-/// # Errors
-/// Why nobody is known to ask.
-pub(super) fn identify(request: &HttpRequest, shared: &Shared) -> Result<(), Unidentified> {
-    let value = request.headers().get(AUTHORIZATION).ok_or(Unidentified::Missing)?;
-    let (scheme, key) = value.to_str().ok().and_then(|value| value.split_once(' ')).ok_or(Unidentified::Malformed)?;
-    if !scheme.eq_ignore_ascii_case("bearer") {
-        return Err(Unidentified::Malformed);
-    }
-    let key = key.trim();
-    if shared.owner_key.is_some_and(|hash| same(&hash, &crate::records::hash(key))) {
-        return Ok(());
-    }
-    match shared.records.role_of(key) {
-        Ok(Some(role)) if role == OWNER => Ok(()),
-        Ok(_) => Err(Unidentified::Unknown),
-        Err(error) => {
-            tracing::error!(target: "puente::service", %error, "access keys cannot be checked");
-            Err(Unidentified::Unchecked)
-        }
-    }
-}
-
-/// Are two hashes the same? Takes the same time wherever they differ.
-fn same(one: &[u8; 32], other: &[u8; 32]) -> bool {
-    one.iter().zip(other).fold(0, |difference, (a, b)| difference | (a ^ b)) == 0
 }
 
 fn unreadable(media: MediaType, error: &actix_web::Error, most: usize) -> HttpResponse {

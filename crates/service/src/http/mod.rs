@@ -7,18 +7,20 @@ mod pages;
 
 use std::fmt;
 use std::net::SocketAddr;
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError, RwLock};
 
 use actix_web::dev::ServerHandle;
+use actix_web::http::header::AUTHORIZATION;
 use actix_web::middleware::{Compress, from_fn};
-use actix_web::{App, HttpServer, web};
+use actix_web::{App, HttpRequest, HttpServer, web};
 
 use crate::api::Api;
+use crate::identity::{Caller, Identity, Unidentified};
 use crate::records::Records;
 pub(crate) use guard::Guard;
 
 /// How the service is reached.
-#[derive(Debug, Clone)]
+#[derive(Debug)]
 pub struct ServeOptions {
     /// The address to listen on; port 0 takes a free one.
     pub listen: SocketAddr,
@@ -28,6 +30,8 @@ pub struct ServeOptions {
     pub origins: Vec<String>,
     /// The owner's access key, if it is given from outside instead of by the records.
     pub owner_key: Option<String>,
+    /// How it is known who asks.
+    pub identity: Identity,
     /// Threads that serve HTTP; absent, one per processor.
     pub workers: Option<usize>,
 }
@@ -49,11 +53,17 @@ impl std::error::Error for ServeError {}
 pub struct Running {
     /// Where it listens.
     pub address: SocketAddr,
+    shared: web::Data<Shared>,
     handle: ServerHandle,
     server: tokio::task::JoinHandle<std::io::Result<()>>,
 }
 
 impl Running {
+    /// Knows who asks by something else from now on.
+    pub(crate) fn replace_identity(&self, identity: Identity) {
+        *self.shared.identity.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(identity);
+    }
+
     /// Stops taking requests, and waits for those that run.
     pub async fn stop(self) {
         tracing::info!(target: "puente::service", "stopping; what runs is finished first");
@@ -69,6 +79,19 @@ pub(crate) struct Shared {
     pub(crate) api: Arc<Api>,
     pub(crate) records: Arc<Records>,
     pub(crate) owner_key: Option<[u8; 32]>,
+    identity: RwLock<Arc<Identity>>,
+}
+
+impl Shared {
+    /// What a request proves of who sends it.
+    pub(crate) async fn caller(&self, request: &HttpRequest) -> Result<Caller, Unidentified> {
+        let authorization = match request.headers().get(AUTHORIZATION) {
+            None => None,
+            Some(value) => Some(value.to_str().map_err(|_| Unidentified::Malformed)?),
+        };
+        let identity = Arc::clone(&self.identity.read().unwrap_or_else(PoisonError::into_inner));
+        identity.caller(authorization, &self.records, self.owner_key.as_ref()).await
+    }
 }
 
 /// Starts the service.
@@ -83,11 +106,13 @@ pub async fn serve(api: Arc<Api>, records: Arc<Records>, options: ServeOptions) 
     let address = listener.local_addr().map_err(failed)?;
     let guard = Arc::new(Guard::new(address, &options.hosts, &options.origins));
     let owner_key = options.owner_key.as_deref().map(crate::records::hash);
-    let limits = *api.limits();
-    let shared = web::Data::new(Shared { api: Arc::clone(&api), records, owner_key });
+    let limits = api.limits();
+    let identity = RwLock::new(Arc::new(options.identity));
+    let shared = web::Data::new(Shared { api: Arc::clone(&api), records, owner_key, identity });
+    let served = shared.clone();
     let server = HttpServer::new(move || {
         App::new()
-            .app_data(shared.clone())
+            .app_data(served.clone())
             .app_data(web::PayloadConfig::new(limits.body_bytes))
             .wrap(Compress::default())
             .wrap(from_fn(guard::check))
@@ -113,5 +138,5 @@ pub async fn serve(api: Arc<Api>, records: Arc<Records>, options: ServeOptions) 
         }
     });
     tracing::info!(target: "puente::service", %address, "listening");
-    Ok(Running { address, handle, server })
+    Ok(Running { address, shared, handle, server })
 }

@@ -5,7 +5,6 @@ use actix_web::http::header::{CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TY
 use actix_web::{HttpRequest, HttpResponse, web};
 
 use super::Shared;
-use super::graphql::identify;
 use super::negotiation::MediaType;
 use crate::console;
 
@@ -33,8 +32,13 @@ async fn ready(shared: web::Data<Shared>) -> HttpResponse {
 }
 
 async fn metrics(request: HttpRequest, shared: web::Data<Shared>) -> HttpResponse {
-    if let Err(unidentified) = identify(&request, &shared) {
-        return unidentified.respond(MediaType::GraphqlResponse);
+    match shared.caller(&request).await {
+        Ok(caller) if caller.is_owner() => {}
+        Ok(_) => {
+            let text = "counters are shown to the owner's access key only\n";
+            return HttpResponse::build(StatusCode::FORBIDDEN).body(text);
+        }
+        Err(unidentified) => return unidentified.respond(MediaType::GraphqlResponse),
     }
     HttpResponse::Ok()
         .insert_header((CONTENT_TYPE, "application/openmetrics-text; version=1.0.0; charset=utf-8"))

@@ -176,7 +176,7 @@ impl Run<'_, '_> {
         let interpreter = Interpreter::new(self.world, self.view);
         let meant = |row: &Row| match which {
             Which::Key(key) => key.iter().all(|(column, cell)| row[*column] == *cell),
-            Which::Filter(filter) => interpreter.passes(of, row, filter) == Some(true),
+            Which::Filter(filter) => interpreter.passes(of, &interpreter.shown_row(of, row), filter) == Some(true),
             Which::Every => true,
         };
         let within = |row: &Row| rules.iter().all(|rule| judge(self.world, of, row, rule) == Some(true));

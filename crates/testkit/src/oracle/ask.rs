@@ -133,7 +133,7 @@ pub fn random_ask(
 pub(super) struct Drawing<'a> {
     pub(super) random: &'a mut Random,
     pub(super) world: &'a World,
-    view: &'a View,
+    pub(super) view: &'a View,
     cursors: &'a mut dyn FnMut(TypeId, &str, usize) -> Option<String>,
     declarations: Vec<String>,
     variables: Map<String, Json>,

@@ -1,18 +1,16 @@
 //! Random mutations of random roles: a tree that the oracle applies, and the same as a GraphQL document with variables.
 
 use std::collections::BTreeSet;
-use std::sync::Arc;
 
-use puente_core::access::{TypeView, View, WriteGrant};
+use puente_core::access::{Action, Operand, View, WriteGrant};
 use puente_core::model::{Cardinality, Kind, LinkId, TypeId};
-use puente_core::plan::change::{Action, edge_input_fields, field_name, has_link_input};
+use puente_core::plan::change::{edge_input_fields, field_name, has_link_input};
 use puente_core::value::{Cell, Scalar};
 use rand::RngExt as _;
 use serde_json::{Map, Value as Json, json};
 
 use super::ask::{Drawing, Fields, Filter, Random};
 use super::interpret::leaf;
-use super::rule::random_rule;
 use super::world::World;
 
 /// A random mutation as a tree and as a document.
@@ -79,48 +77,12 @@ pub(super) struct Set {
     pub(super) edges: Vec<(LinkId, Vec<Edge>, Vec<Key>)>,
 }
 
-/// A random role that may write.
-pub fn random_writer(random: &mut Random, world: &World) -> View {
-    let base = world.random_view(random);
-    let types = (0..world.model.types.len()).map(|id| {
-        let mut view: TypeView = base.type_view(id)?.clone();
-        let writable = world.model.types[id].writable;
-        let grant = |random: &mut Random| {
-            let rule = |random: &mut Random, chance| {
-                random.random_bool(chance).then(|| Arc::new(random_rule(random, world, id, 2)))
-            };
-            (writable && random.random_bool(0.85)).then(|| WriteGrant {
-                columns: (0..view.columns.len()).map(|_| random.random_bool(0.92)).collect(),
-                rows: rule(random, 0.3),
-                check: rule(random, 0.25),
-                fixed: Vec::new(),
-            })
-        };
-        let [create, update, delete] = [grant(random), grant(random), grant(random)];
-        // A new row has no rows of the grant's own.
-        view.create = create.map(|grant| WriteGrant { rows: None, ..grant });
-        (view.update, view.delete) = (update, delete.map(|grant| WriteGrant { check: None, ..grant }));
-        for grant in [&mut view.create, &mut view.update].into_iter().flatten() {
-            fix_a_value(random, world, id, grant);
-        }
-        // Most rows are seen, so that most writes have something to write to.
-        view.rows = view.rows.take().filter(|_| random.random_bool(0.5));
-        Some(view)
-    });
-    View::new("writer", Arc::clone(&world.model), types.collect())
-}
-
-fn fix_a_value(random: &mut Random, world: &World, of: TypeId, grant: &mut WriteGrant) {
-    let t = &world.model.types[of];
-    let free = (0..t.columns.len()).filter(|column| !t.keys.iter().any(|key| key.columns.contains(column)));
-    let free: Vec<usize> = free.collect();
-    if free.is_empty() || !random.random_bool(0.15) {
-        return;
-    }
-    let column = free[random.random_range(0..free.len())];
-    if let Some((_, cell)) = known_value(random, world, of, column) {
-        grant.fixed.push((column, cell));
-    }
+/// What a grant sets whatever the caller says, as it is stored.
+fn fixed(grant: &WriteGrant) -> impl Iterator<Item = (usize, Cell)> {
+    grant.fixed.iter().filter_map(|(column, value)| match value {
+        Operand::Constant(cell) => Some((*column, cell.clone())),
+        _ => None,
+    })
 }
 
 /// A value that some row has in a column, in the form of JSON, and as it is stored.
@@ -175,7 +137,7 @@ impl Writer<'_, '_> {
         let (view, world) = (self.view, self.world);
         let mut possible: Vec<(TypeId, Action)> = Vec::new();
         for (id, granted) in view.types() {
-            let grants = Action::ALL.into_iter().zip([&granted.create, &granted.update, &granted.delete]);
+            let grants = Action::WRITES.into_iter().zip([&granted.create, &granted.update, &granted.delete]);
             possible.extend(grants.filter(|(_, grant)| grant.is_some()).map(|(action, _)| (id, action)));
         }
         let (of, action) = self.drawing.pick(&possible)?;
@@ -189,7 +151,7 @@ impl Writer<'_, '_> {
                 let input = self.drawing.variable(&format!("{}Set!", t.name), input);
                 (Act::Update { rows, set }, format!("{text}, set: {input}"))
             }
-            Action::Delete => {
+            Action::Delete | Action::Read => {
                 let (rows, text) = self.which(of, many)?;
                 (Act::Delete { rows }, text)
             }
@@ -347,7 +309,7 @@ impl Writer<'_, '_> {
         if !(0..t.columns.len()).all(is_said) {
             return None;
         }
-        row.values.extend(grant.fixed.iter().cloned());
+        row.values.extend(fixed(grant));
         if depth > 0 {
             self.add_many(of, &mut row, &mut members);
         }
@@ -394,7 +356,7 @@ impl Writer<'_, '_> {
                 values.push((column, cell));
             }
         }
-        values.extend(grant.fixed.iter().cloned());
+        values.extend(fixed(grant));
         Some((Edge { target, values }, Json::Object(members)))
     }
 
@@ -456,9 +418,7 @@ impl Writer<'_, '_> {
         if members.is_empty() {
             return None;
         }
-        for (column, cell) in &grant.fixed {
-            set.values.push((*column, cell.clone()));
-        }
+        set.values.extend(fixed(grant));
         Some((set, Json::Object(members)))
     }
 

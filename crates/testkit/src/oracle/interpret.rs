@@ -19,7 +19,9 @@ const DEFAULT_PAGE: usize = 50;
 #[derive(Debug)]
 pub struct Interpreter<'a> {
     pub(super) world: &'a World,
-    view: &'a View,
+    pub(super) view: &'a View,
+    /// The rows as the role sees their values: null where a mask hides one.
+    pub(super) shown: Vec<Vec<Vec<Cell>>>,
     /// Paths of fields whose stored value does not fit.
     pub(super) problems: Vec<String>,
     pub(super) path: Vec<String>,
@@ -31,7 +33,15 @@ type Found = (usize, Option<usize>);
 impl<'a> Interpreter<'a> {
     /// An interpreter for a role.
     pub fn new(world: &'a World, view: &'a View) -> Self {
-        Interpreter { world, view, problems: Vec::new(), path: Vec::new() }
+        let shown = (0..world.rows.len())
+            .map(|of| world.rows[of].iter().map(|row| shown(world, view, of, row)).collect())
+            .collect();
+        Interpreter { world, view, shown, problems: Vec::new(), path: Vec::new() }
+    }
+
+    /// A row as the role sees its values.
+    pub(super) fn shown_row(&self, of: TypeId, row: &[Cell]) -> Vec<Cell> {
+        shown(self.world, self.view, of, row)
     }
 
     /// The answer's data as JSON, with cursors written out, and the paths of its errors.
@@ -85,7 +95,7 @@ impl<'a> Interpreter<'a> {
     }
 
     pub(super) fn object(&mut self, of: TypeId, row: usize, fields: &Fields) -> String {
-        let cells = &self.world.rows[of][row];
+        let cells = self.shown[of][row].clone();
         let mut members = Vec::new();
         for (key, field) in fields {
             self.path.push(key.clone());
@@ -94,13 +104,13 @@ impl<'a> Interpreter<'a> {
                 Field::Column(column) => self.column(of, *column, &cells[*column]),
                 Field::One { link, fields } => {
                     let target = self.world.model.types[of].links[*link].target;
-                    let found = self.follow(of, *link, cells).first().copied();
+                    let found = self.follow(of, *link, &cells).first().copied();
                     found.map_or("null".to_owned(), |(target_row, _)| self.object(target, target_row, fields))
                 }
                 Field::Many { link, list } => {
                     let l = &self.world.model.types[of].links[*link];
                     let (target, join) = (l.target, l.through.as_ref().map(|through| through.join));
-                    let rows = self.follow(of, *link, cells);
+                    let rows = self.follow(of, *link, &cells);
                     self.list(target, list, rows, join)
                 }
             };
@@ -119,7 +129,7 @@ impl<'a> Interpreter<'a> {
 
     fn list(&mut self, of: TypeId, list: &List, mut rows: Vec<Found>, join: Option<TypeId>) -> String {
         if let Some(filter) = &list.filter {
-            rows.retain(|(row, _)| self.passes(of, &self.world.rows[of][*row], filter) == Some(true));
+            rows.retain(|(row, _)| self.passes(of, &self.shown[of][*row], filter) == Some(true));
         }
         rows.sort_by(|a, b| self.order(of, &list.order, a.0, b.0));
         let total = rows.len();
@@ -223,7 +233,7 @@ impl<'a> Interpreter<'a> {
                 EdgeField::Node(fields) => self.object(of, row, fields),
                 EdgeField::Join(column) => {
                     let (join, join_row) = join.zip(join_row).expect("an edge of a direct link has a join row");
-                    let cell = self.world.rows[join][join_row][*column].clone();
+                    let cell = self.shown[join][join_row][*column].clone();
                     self.column(join, *column, &cell)
                 }
             };
@@ -237,7 +247,7 @@ impl<'a> Interpreter<'a> {
     fn cursor(&self, of: TypeId, order: &[OrderBy], row: usize) -> String {
         let mut cells: Vec<Cell> = order.iter().map(|by| self.value(of, &by.hops, by.column, row)).collect();
         for column in self.key_columns(of, order) {
-            cells.push(self.world.rows[of][row][column].clone());
+            cells.push(self.shown[of][row][column].clone());
         }
         format!("\"{}\"", write_cursor(&cells))
     }
@@ -251,7 +261,7 @@ impl<'a> Interpreter<'a> {
     fn value(&self, of: TypeId, hops: &[usize], column: usize, row: usize) -> Cell {
         let (mut of, mut row) = (of, row);
         for link in hops {
-            match self.follow(of, *link, &self.world.rows[of][row]).first() {
+            match self.follow(of, *link, &self.shown[of][row]).first() {
                 Some((target, _)) => {
                     of = self.world.model.types[of].links[*link].target;
                     row = *target;
@@ -259,7 +269,7 @@ impl<'a> Interpreter<'a> {
                 None => return Cell::Null,
             }
         }
-        self.world.rows[of][row][column].clone()
+        self.shown[of][row][column].clone()
     }
 
     fn order(&self, of: TypeId, order: &[OrderBy], a: usize, b: usize) -> Ordering {
@@ -282,7 +292,7 @@ impl<'a> Interpreter<'a> {
                 return found;
             }
         }
-        let rows = &self.world.rows[of];
+        let rows = &self.shown[of];
         for column in self.key_columns(of, order) {
             let found = compare(&rows[a][column], &rows[b][column], self.world.collation(of, column));
             if found.is_ne() {
@@ -305,18 +315,28 @@ impl<'a> Interpreter<'a> {
                 let target = self.world.model.types[of].links[*link].target;
                 let nothing = vec![Cell::Null; self.world.model.types[target].columns.len()];
                 let found = self.follow(of, *link, row).first().copied();
-                let row = found.map_or(&nothing, |(found, _)| &self.world.rows[target][found]);
+                let row = found.map_or(&nothing, |(found, _)| &self.shown[target][found]);
                 self.passes(target, row, inner)
             }
             Filter::Many { link, quantifier, inner } => {
                 let target = self.world.model.types[of].links[*link].target;
                 let found = self.follow(of, *link, row);
-                let judged =
-                    found.iter().map(|(found, _)| self.passes(target, &self.world.rows[target][*found], inner));
+                let judged = found.iter().map(|(found, _)| self.passes(target, &self.shown[target][*found], inner));
                 quantify(*quantifier, judged)
             }
         }
     }
+}
+
+/// A row with null wherever a mask hides the value.
+fn shown(world: &World, view: &View, of: TypeId, row: &[Cell]) -> Vec<Cell> {
+    let mut shown = row.to_vec();
+    for (column, mask) in view.masks(of).iter() {
+        if judge(world, of, row, mask) != Some(true) {
+            shown[*column] = Cell::Null;
+        }
+    }
+    shown
 }
 
 /// Writes out what a cursor stands for.

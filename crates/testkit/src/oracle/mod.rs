@@ -6,6 +6,7 @@
 mod apply;
 mod ask;
 mod change;
+mod grants;
 mod interpret;
 mod rule;
 mod summary;
@@ -13,6 +14,7 @@ mod world;
 
 pub use apply::Expected;
 pub use ask::{Random, random_ask};
-pub use change::{RandomChange, random_change, random_writer};
+pub use change::{RandomChange, random_change};
+pub use grants::{Granted, ROLE, random_grants};
 pub use interpret::{Interpreter, open_cursors};
 pub use world::World;

@@ -1,73 +1,12 @@
-//! Random rules, and what they say of a row: over the whole model and unrestricted rows, in three-valued logic.
+//! What a rule says of a row: over the whole model and unrestricted rows, in three-valued logic.
 
 use std::cmp::Ordering;
 
-use puente_core::access::{Comparison, Condition, Hop, Operand, Path, Quantifier, Test, TextTest};
-use puente_core::model::{Cardinality, Kind, TypeId};
-use puente_core::value::{Cell, Scalar};
-use rand::RngExt as _;
+use puente_core::access::{Condition, Operand, Path, Quantifier, Test, TextTest};
+use puente_core::model::TypeId;
+use puente_core::value::Cell;
 
-use super::ask::Random;
 use super::world::World;
-
-/// A random condition on rows of a type, as a grant would state it.
-pub(super) fn random_rule(random: &mut Random, world: &World, of: TypeId, depth: u32) -> Condition {
-    let t = &world.model.types[of];
-    match random.random_range(0..10) {
-        0 if depth > 0 => {
-            Condition::And((0..random.random_range(0..3)).map(|_| random_rule(random, world, of, depth - 1)).collect())
-        }
-        1 | 2 if depth > 0 => {
-            Condition::Or((0..random.random_range(1..4)).map(|_| random_rule(random, world, of, depth - 1)).collect())
-        }
-        3 if depth > 0 => Condition::Not(Box::new(random_rule(random, world, of, depth - 1))),
-        4 | 5 if depth > 0 => {
-            let many: Vec<usize> =
-                (0..t.links.len()).filter(|link| t.links[*link].cardinality == Cardinality::Many).collect();
-            let Some(link) = many.get(random.random_range(0..many.len().max(1))) else {
-                return random_test(random, world, of, Vec::new());
-            };
-            let quantifier = [Quantifier::Exists, Quantifier::All, Quantifier::None][random.random_range(0..3)];
-            let inner = random_rule(random, world, t.links[*link].target, depth - 1);
-            Condition::Quantified { before: Vec::new(), hop: hop(of, *link), quantifier, inner: Box::new(inner) }
-        }
-        6 | 7 => {
-            let one: Vec<usize> =
-                (0..t.links.len()).filter(|link| t.links[*link].cardinality == Cardinality::One).collect();
-            match one.get(random.random_range(0..one.len().max(1))) {
-                Some(link) => random_test(random, world, t.links[*link].target, vec![hop(of, *link)]),
-                None => random_test(random, world, of, Vec::new()),
-            }
-        }
-        _ => random_test(random, world, of, Vec::new()),
-    }
-}
-
-fn hop(from: TypeId, link: usize) -> Hop {
-    Hop { from, link, visible: None, join_visible: None }
-}
-
-fn random_test(random: &mut Random, world: &World, of: TypeId, hops: Vec<Hop>) -> Condition {
-    let t = &world.model.types[of];
-    let column = random.random_range(0..t.columns.len());
-    let path = Path { hops, column };
-    let known = world.rows[of].get(random.random_range(0..world.rows[of].len().max(1))).map(|row| row[column].clone());
-    let value = match known {
-        Some(cell) if cell != Cell::Null && is_plain(t.columns[column].kind) => cell,
-        _ => return Condition::Test { path, test: Test::IsNull(random.random_bool(0.5)) },
-    };
-    let comparison = [Comparison::Eq, Comparison::Ne, Comparison::Lt, Comparison::Lte, Comparison::Gt, Comparison::Gte]
-        [random.random_range(0..6)];
-    Condition::Test { path, test: Test::Compare { comparison, operand: Operand::Constant(value), ignore_case: false } }
-}
-
-/// Kinds whose stored cells can be stated as constants of a rule as they are.
-fn is_plain(kind: Kind) -> bool {
-    matches!(
-        kind,
-        Kind::Enum(_) | Kind::Scalar(Scalar::Int | Scalar::BigInt | Scalar::String | Scalar::Float | Scalar::Bytes)
-    )
-}
 
 /// What a condition says of a row: true, false or unknown.
 pub(super) fn judge(world: &World, of: TypeId, row: &[Cell], condition: &Condition) -> Option<bool> {
@@ -76,18 +15,19 @@ pub(super) fn judge(world: &World, of: TypeId, row: &[Cell], condition: &Conditi
         Condition::And(parts) => all(parts.iter().map(|part| judge(world, of, row, part))),
         Condition::Or(parts) => all(parts.iter().map(|part| judge(world, of, row, part).map(|v| !v))).map(|v| !v),
         Condition::Not(inner) => judge(world, of, row, inner).map(|value| !value),
+        // What the claims leave open is unknown.
+        Condition::Fact(_) => None,
         Condition::Test { path, test } => {
-            let (mut of, mut row) = (of, Some(row));
-            for hop in &path.hops {
-                let target = world.model.types[of].links[hop.link].target;
-                row = row.and_then(|row| {
-                    linked(world, of, hop.link, row).into_iter().next().map(|(found, _)| &world.rows[target][found][..])
-                });
-                of = target;
+            let (target, cell) = value(world, of, row, path);
+            let collation = world.collation(target, path.column);
+            match test {
+                Test::Compare { comparison, operand: Operand::Value(other), .. } => {
+                    let (_, other) = value(world, of, row, other);
+                    let known = cell != Cell::Null && other != Cell::Null;
+                    known.then(|| comparison.holds(compare(&cell, &other, collation)))
+                }
+                test => test_cell(&cell, test, collation),
             }
-            let null = Cell::Null;
-            let cell = row.map_or(&null, |row| &row[path.column]);
-            test_cell(cell, test, world.collation(of, path.column))
         }
         Condition::Quantified { hop, quantifier, inner, .. } => {
             let target = world.model.types[of].links[hop.link].target;
@@ -97,6 +37,19 @@ pub(super) fn judge(world: &World, of: TypeId, row: &[Cell], condition: &Conditi
             quantify(*quantifier, judged)
         }
     }
+}
+
+/// The value at the end of a rule's path, and the type that it is of; null where a hop leads nowhere.
+fn value(world: &World, of: TypeId, row: &[Cell], path: &Path) -> (TypeId, Cell) {
+    let (mut of, mut row) = (of, Some(row));
+    for hop in &path.hops {
+        let target = world.model.types[of].links[hop.link].target;
+        row = row.and_then(|row| {
+            linked(world, of, hop.link, row).into_iter().next().map(|(found, _)| &world.rows[target][found][..])
+        });
+        of = target;
+    }
+    (of, row.map_or(Cell::Null, |row| row[path.column].clone()))
 }
 
 /// All of three-valued values: false wins, then unknown.
@@ -226,7 +179,7 @@ pub(super) fn hundredths(cell: &Cell) -> Option<i128> {
 pub(super) fn test_cell(cell: &Cell, test: &Test, collation: &Collation) -> Option<bool> {
     let constant = |operand: &Operand| match operand {
         Operand::Constant(cell) => cell.clone(),
-        Operand::Parameter(_) => unreachable!("the oracle states values, not parameters"),
+        Operand::Parameter(_) | Operand::Value(_) => unreachable!("the oracle states values"),
     };
     let fold = |cell: &Cell, ignore_case: bool| match cell {
         Cell::Text(text) if ignore_case => Cell::Text(text.to_ascii_lowercase()),
@@ -253,14 +206,12 @@ pub(super) fn test_cell(cell: &Cell, test: &Test, collation: &Collation) -> Opti
         Test::Compare { comparison, operand, ignore_case } => {
             let collation = if *ignore_case { &Collation::Plain } else { collation };
             let order = compare(&fold(cell, *ignore_case), &fold(&constant(operand), *ignore_case), collation);
-            Some(match comparison {
-                Comparison::Eq => order.is_eq(),
-                Comparison::Ne => order.is_ne(),
-                Comparison::Lt => order.is_lt(),
-                Comparison::Lte => order.is_le(),
-                Comparison::Gt => order.is_gt(),
-                Comparison::Gte => order.is_ge(),
-            })
+            Some(comparison.holds(order))
+        }
+        Test::Size { comparison, operand } => {
+            let (Cell::Text(text), Cell::Integer(size)) = (cell, constant(operand)) else { return None };
+            let characters = i64::try_from(text.chars().count()).expect("a short text");
+            Some(comparison.holds(characters.cmp(&size)))
         }
         Test::Text { test, operand, ignore_case } => {
             let (Cell::Text(text), Cell::Text(part)) =

@@ -106,11 +106,12 @@ impl Drawing<'_> {
             keys.push((key, column));
         }
         let (order, order_text) = self.group_order(of, &by);
+        let most = self.view.type_view(of).and_then(|view| view.max_page).map_or(7, |most| most as usize);
         let mut arguments = vec![format!("by: [{}]", by_text.join(", "))];
         if !order.is_empty() {
             arguments.push(format!("orderBy: [{order_text}]"));
         }
-        let first = self.random.random_bool(0.5).then(|| self.random.random_range(0..8));
+        let first = self.random.random_bool(0.5).then(|| self.random.random_range(0..=most));
         if let Some(first) = first {
             arguments.push(format!("first: {}", self.write("Int", first.into(), false)));
         }
@@ -188,7 +189,7 @@ impl Interpreter<'_> {
 
     /// A function of a column's values; null where there are none.
     fn function(&self, of: TypeId, rows: &[usize], column: usize, word: &str) -> Cell {
-        let cells = rows.iter().map(|row| &self.world.rows[of][*row][column]).filter(|cell| **cell != Cell::Null);
+        let cells = rows.iter().map(|row| &self.shown[of][*row][column]).filter(|cell| **cell != Cell::Null);
         let collation = self.world.collation(of, column);
         let kind = self.world.model.types[of].columns[column].kind;
         match word {
@@ -238,7 +239,7 @@ impl Interpreter<'_> {
             let key: Vec<Cell> = asked
                 .by
                 .iter()
-                .map(|(column, unit)| self.truncated(of, *column, unit, &self.world.rows[of][*row][*column]))
+                .map(|(column, unit)| self.truncated(of, *column, unit, &self.shown[of][*row][*column]))
                 .collect();
             match groups.iter_mut().find(|(known, _)| *known == key) {
                 Some((_, members)) => members.push(*row),
@@ -246,7 +247,8 @@ impl Interpreter<'_> {
             }
         }
         groups.sort_by(|a, b| self.order_groups(of, asked, a, b));
-        let page = groups.into_iter().skip(asked.offset).take(asked.first.unwrap_or(50));
+        let most = self.view.type_view(of).and_then(|view| view.max_page).map_or(50, |most| most as usize);
+        let page = groups.into_iter().skip(asked.offset).take(asked.first.unwrap_or(most));
         let mut written = Vec::new();
         for (at, (key, members)) in page.enumerate() {
             self.path.push(at.to_string());

@@ -4,7 +4,6 @@
 use std::sync::Arc;
 
 use base64::Engine as _;
-use puente_core::access::{TypeView, View};
 use puente_core::catalog::Engine;
 use puente_core::model::{self, Kind, Model};
 use puente_core::project;
@@ -15,7 +14,7 @@ use rand::RngExt as _;
 use rusqlite::Connection;
 
 use super::ask::Random;
-use super::rule::{self, Collation};
+use super::rule::Collation;
 use crate::database::Database;
 
 /// A random database and what is in it.
@@ -161,28 +160,6 @@ impl World {
     /// Are nulls before everything else, where nothing is said?
     pub(super) fn nulls_are_smallest(&self) -> bool {
         self.database.engine != Engine::Postgres
-    }
-
-    /// A random role's view of it.
-    pub fn random_view(&self, random: &mut Random) -> View {
-        let types = (0..self.model.types.len())
-            .map(|id| {
-                let mut view = TypeView::whole(&self.model, id);
-                if random.random_bool(0.08) {
-                    return None;
-                }
-                for granted in view.columns.iter_mut().chain(&mut view.links) {
-                    *granted = random.random_bool(0.9);
-                }
-                if random.random_bool(0.5) {
-                    view.rows = Some(Arc::new(rule::random_rule(random, self, id, 2)));
-                }
-                view.count = random.random_bool(0.9);
-                view.max_page = random.random_bool(0.2).then_some(5);
-                Some(view)
-            })
-            .collect();
-        View::new("walker", Arc::clone(&self.model), types)
     }
 }
 

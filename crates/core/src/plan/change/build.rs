@@ -10,7 +10,7 @@ use serde_json::{Map, Value as Json};
 
 use super::rows::items;
 use super::{Act, Address, COUNT, Change, Existing, GIVEN, Lookup, LookupId, Mutation, Root, identity};
-use crate::access::{Condition, Origin, Path, Predicate, WriteGrant};
+use crate::access::{Action, Condition, Origin, Path, Predicate, WriteGrant};
 use crate::error::{Code, Problem};
 use crate::model::{Cardinality, ColumnId, LinkId, Type, TypeId};
 use crate::plan::build::{Context, Planner, located};
@@ -22,36 +22,12 @@ use crate::plan::{OrderTerm, Output, Page, Parameter, Select};
 use crate::sql;
 use crate::value::{Cell, literal_to_json};
 
-/// What a root field of a mutation does.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Action {
-    /// `create…`
-    Create,
-    /// `update…`
-    Update,
-    /// `delete…`
-    Delete,
-}
-
-impl Action {
-    /// All of them.
-    pub const ALL: [Action; 3] = [Action::Create, Action::Update, Action::Delete];
-
-    fn verb(self) -> &'static str {
-        match self {
-            Action::Create => "create",
-            Action::Update => "update",
-            Action::Delete => "delete",
-        }
-    }
-}
-
 /// The name of the root field that does this to one row, or to many.
 pub fn field_name(t: &Type, action: Action, many: bool) -> String {
     let name = if many { &t.list } else { &t.one };
     let mut letters = name.chars();
     let first = letters.next().map(|letter| letter.to_ascii_uppercase()).into_iter();
-    format!("{}{}{}", action.verb(), first.collect::<String>(), letters.as_str())
+    format!("{}{}{}", action.word(), first.collect::<String>(), letters.as_str())
 }
 
 /// What may happen to a row that is there already, with the meaning of each word.
@@ -85,6 +61,7 @@ pub fn build_mutation(
         let mut changer = Changer {
             planner: Planner::new(context, document, variables),
             variables: &variables.values,
+            claims: &variables.claims,
             lookups: Vec::new(),
             known: HashMap::new(),
             checks: HashMap::new(),
@@ -110,6 +87,8 @@ pub fn build_mutation(
 pub(super) struct Changer<'a, 'v> {
     pub(super) planner: Planner<'a>,
     variables: &'v Map<String, Json>,
+    /// The values that the view's rules take from the claims.
+    pub(super) claims: &'v [Cell],
     lookups: Vec<Lookup>,
     known: HashMap<String, LookupId>,
     checks: HashMap<(TypeId, bool), LookupId>,
@@ -131,7 +110,7 @@ impl<'a> Changer<'a, '_> {
         let view = self.planner.view;
         for (of, granted) in view.types() {
             let t = &view.model().types[of];
-            for (action, grant) in Action::ALL.into_iter().zip([&granted.create, &granted.update, &granted.delete]) {
+            for (action, grant) in Action::WRITES.into_iter().zip([&granted.create, &granted.update, &granted.delete]) {
                 let Some(grant) = grant else { continue };
                 for many in [false, true] {
                     if field_name(t, action, many) == name {
@@ -160,7 +139,7 @@ impl<'a> Changer<'a, '_> {
                 let set = self.set(of, &set)?;
                 Ok(Act::Update { address: self.address(of, many, grant, field)?, set })
             }
-            Action::Delete => {
+            Action::Delete | Action::Read => {
                 self.need_fields(of);
                 Ok(Act::Delete { address: self.address(of, many, grant, field)? })
             }
@@ -239,7 +218,7 @@ impl<'a> Changer<'a, '_> {
         let nulls_first = self.planner.dialect.nulls_are_smallest();
         let key = model.types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default();
         let order = key.into_iter().map(|column| OrderTerm {
-            path: Path { hops: Vec::new(), column },
+            path: Path { hops: Vec::new(), column, masked: false },
             descending: false,
             nulls_first,
             nullable: false,
@@ -253,7 +232,9 @@ impl<'a> Changer<'a, '_> {
             Page::One
         };
         let output = outputs.iter().map(|column| Output::Column(*column)).collect();
-        let select = Select { output, order: order.collect(), page, peek: true, ..Select::one(of, None, predicates) };
+        let masks = self.planner.view.masks(of);
+        let select =
+            Select { output, order: order.collect(), page, peek: true, masks, ..Select::one(of, None, predicates) };
         let statement = sql::address(model, self.planner.dialect, &select);
         Ok(Address { statement, outputs, one: !many, most, revision, revision_of })
     }
@@ -302,7 +283,8 @@ impl<'a> Changer<'a, '_> {
                 )),
                 _ => {
                     let predicates = planner.visible(of);
-                    let select = planner.add(Select::keyed(of, &key, &[], predicates))?;
+                    let masks = planner.view.masks(of);
+                    let select = planner.add(Select { masks, ..Select::keyed(of, &key, &[], predicates) })?;
                     let object = planner.object(of, select, &fields, 1)?;
                     if many { ChangeField::Nodes { select, object } } else { ChangeField::Node { select, object } }
                 }

@@ -9,7 +9,7 @@ mod rows;
 
 use std::collections::HashMap;
 
-pub use build::{Action, build_mutation, existing_words, field_name};
+pub use build::{build_mutation, existing_words, field_name};
 pub use rows::{LINK_WORDS, edge_input_fields, has_link_input};
 
 use super::{BoundPlan, SelectId};

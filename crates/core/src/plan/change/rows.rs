@@ -103,13 +103,34 @@ impl Changer<'_, '_> {
                 }
             }
         }
-        row.values.retain(|(column, _)| grant.fixed.iter().all(|(fixed, _)| fixed != column));
-        row.values.extend(grant.fixed.iter().cloned());
-        row.fixed = grant.fixed.iter().map(|(column, _)| *column).collect();
+        let fixed = self.fixed(of, grant)?;
+        row.values.retain(|(column, _)| fixed.iter().all(|(fixed, _)| fixed != column));
+        row.fixed = fixed.iter().map(|(column, _)| *column).collect();
+        row.values.extend(fixed);
         self.check_columns(of, &row, given).map_err(|problem| at_place(problem, &row.place))?;
         self.need_created(of);
         self.need_visible(of);
         Ok(row)
+    }
+
+    /// The values that a grant sets whatever the caller says.
+    fn fixed(&self, of: TypeId, grant: &WriteGrant) -> Result<Vec<(ColumnId, Cell)>, Problem> {
+        let value = |(column, operand): &(ColumnId, Operand)| {
+            let cell = match operand {
+                Operand::Constant(cell) => Some(cell.clone()),
+                Operand::Parameter(claim) => self.claims.get(*claim).filter(|cell| **cell != Cell::Null).cloned(),
+                Operand::Value(_) => None,
+            };
+            cell.map(|cell| (*column, cell)).ok_or_else(|| {
+                let text = format!(
+                    "what is written to `{}` takes a value from who is asking, and there is none, or none of its type; \
+                     ask with claims that have it",
+                    self.planner.view.model().types[of].name
+                );
+                Problem::new(Code::NotPermitted, text)
+            })
+        };
+        grant.fixed.iter().map(value).collect()
     }
 
     /// Is every column said once, and every one that is needed?
@@ -180,7 +201,7 @@ impl Changer<'_, '_> {
                 values.push((column, cell));
             }
         }
-        values.extend(grant.fixed.iter().cloned());
+        values.extend(self.fixed(through.join, grant)?);
         self.need_created(through.join);
         Ok(EdgeRow { target, values, place })
     }
@@ -210,9 +231,10 @@ impl Changer<'_, '_> {
                 }
             }
         }
-        set.values.retain(|(column, ..)| grant.fixed.iter().all(|(fixed, _)| fixed != column));
-        set.values.extend(grant.fixed.iter().map(|(column, cell)| (*column, cell.clone(), false)));
-        set.fixed = grant.fixed.iter().map(|(column, _)| *column).collect();
+        let fixed = self.fixed(of, grant)?;
+        set.values.retain(|(column, ..)| fixed.iter().all(|(fixed, _)| fixed != column));
+        set.fixed = fixed.iter().map(|(column, _)| *column).collect();
+        set.values.extend(fixed.into_iter().map(|(column, cell)| (column, cell, false)));
         set.in_range = self.in_range(of, &set);
         for (at, (column, ..)) in set.values.iter().enumerate() {
             let field = t.columns[*column].field.as_deref().unwrap_or_default();
@@ -374,7 +396,7 @@ pub(super) fn items(value: &Json) -> impl Iterator<Item = &Json> {
 
 /// `column is null or column between -2^31 and 2^31 - 1`
 fn fits_an_int(column: ColumnId) -> Condition {
-    let test = |test: Test| Condition::Test { path: Path { hops: Vec::new(), column }, test };
+    let test = |test: Test| Condition::Test { path: Path { hops: Vec::new(), column, masked: false }, test };
     let compare = |comparison, value: i32| {
         let operand = Operand::Constant(Cell::Integer(value.into()));
         test(Test::Compare { comparison, operand, ignore_case: false })

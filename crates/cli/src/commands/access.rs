@@ -1,0 +1,280 @@
+//! `puente access`
+
+use std::path::Path;
+
+use puente_core::access::{Action, Grant, Role, View};
+use puente_core::model::{Model, TypeId};
+use puente_core::suggest::did_you_mean;
+use puente_service::{ProjectFolder, Visible, claims_of, visible_rows};
+use serde_json::{Value as Json, json};
+
+use crate::exit::Failure;
+use crate::output::{self, faint, heading};
+
+/// Show what each role may do: a matrix, one type, or who may read one field and by which grant.
+#[derive(Debug, clap::Args)]
+#[command(after_help = "\
+Example:
+  puente access                                   # every role and every type
+  puente access Booking                           # what each role may do with bookings, and under which rules
+  puente access Booking --as hiker --claim sub=7  # how many rows of how many are there for this hiker
+  puente access Hiker.phone                       # who may read it, and by which grant")]
+pub(crate) struct Access {
+    /// A type, or a field as TYPE.FIELD.
+    what: Option<String>,
+    /// Only this role; for a type, its rows are counted in the database.
+    #[arg(long = "as", value_name = "ROLE")]
+    role: Option<String>,
+    /// A claim to count rows with; the value is JSON, or text where it is none.
+    #[arg(long = "claim", value_name = "NAME=VALUE", requires = "role")]
+    claims: Vec<String>,
+    /// Print JSON.
+    #[arg(long)]
+    json: bool,
+}
+
+impl Access {
+    pub(crate) fn run(self, project: &Path) -> Result<(), Failure> {
+        let folder = super::open(project)?;
+        let model = folder.model()?;
+        let mut roles = folder.roles(&model)?;
+        if let Some(wanted) = &self.role {
+            let names: Vec<String> = roles.iter().map(|role| role.view.role().to_owned()).collect();
+            roles.retain(|role| role.view.role() == wanted);
+            if roles.is_empty() {
+                let hint = did_you_mean(wanted, names.iter().map(String::as_str));
+                return Err(Failure::wrong(format!("`{wanted}` is no role{hint}; roles are {}", names.join(", "))));
+            }
+        }
+        if roles.is_empty() && !self.json {
+            output::say("no roles yet: only `owner` sees anything. `[role.NAME.TYPE.read]` in puente.toml grants");
+            return Ok(());
+        }
+        match self.what.as_deref().map(|what| what.split_once('.').map_or((what, None), |(t, f)| (t, Some(f)))) {
+            None => self.matrix(&model, &roles),
+            Some((name, None)) => self.one_type(&folder, &model, type_named(&model, name)?, &roles)?,
+            Some((name, Some(field))) => self.one_field(&model, type_named(&model, name)?, field, &roles)?,
+        }
+        Ok(())
+    }
+
+    fn matrix(&self, model: &Model, roles: &[Role]) {
+        if self.json {
+            let roles: Vec<Json> = roles
+                .iter()
+                .map(|role| {
+                    let grants: Vec<Json> = role.grants.iter().map(|grant| told(model, role, grant)).collect();
+                    json!({ "role": role.view.role(), "description": role.description, "grants": grants })
+                })
+                .collect();
+            output::say(Json::Array(roles).to_string());
+            return;
+        }
+        let head: Vec<&str> = std::iter::once("").chain(roles.iter().map(|role| role.view.role())).collect();
+        let rows = (0..model.types.len()).map(|of| {
+            let cells = roles.iter().map(|role| {
+                let lines: Vec<String> =
+                    role.grants.iter().filter(|grant| grant.of == of).map(|grant| brief(model, role, grant)).collect();
+                if lines.is_empty() { "–".to_owned() } else { lines.join("\n") }
+            });
+            std::iter::once(model.types[of].name.clone()).chain(cells).collect()
+        });
+        output::say(output::table(&head, rows));
+        output::say(faint(
+            "n/m: so many fields of so many. rows: some rows only. check: asked of the row after the change. \
+             masks: some values only.\n`puente access TYPE` shows the rules, `puente access TYPE.FIELD` who may read a field",
+        ));
+    }
+
+    fn one_type(&self, folder: &ProjectFolder, model: &Model, of: TypeId, roles: &[Role]) -> Result<(), Failure> {
+        let mut found = Vec::new();
+        for role in roles {
+            let visible = match (&self.role, role.view.type_view(of)) {
+                (Some(_), Some(_)) => {
+                    let claims = claims_of(&self.claims).map_err(Failure::wrong)?;
+                    Some(super::block_on(visible_rows(folder, role, of, claims))??)
+                }
+                _ => None,
+            };
+            if self.json {
+                let grants: Vec<Json> =
+                    role.grants.iter().filter(|grant| grant.of == of).map(|grant| told(model, role, grant)).collect();
+                let rows = visible.map(|Visible { rows, of }| json!({ "visible": rows, "of": of }));
+                found.push(json!({ "role": role.view.role(), "grants": grants, "rows": rows }));
+                continue;
+            }
+            output::say(heading(&format!("{} as {}", model.types[of].name, role.view.role())));
+            let mut any = false;
+            for grant in role.grants.iter().filter(|grant| grant.of == of) {
+                any = true;
+                describe(model, role, grant);
+            }
+            if !any {
+                output::say("  nothing: the type is not there for this role");
+            }
+            if let Some(Visible { rows, of }) = visible {
+                output::say(format!("  sees {rows} of {of} rows with these claims"));
+            }
+        }
+        if self.json {
+            output::say(Json::Array(found).to_string());
+        }
+        Ok(())
+    }
+
+    fn one_field(&self, model: &Model, of: TypeId, field: &str, roles: &[Role]) -> Result<(), Failure> {
+        let t = &model.types[of];
+        let owner = View::owner(roles[0].view.model().clone());
+        let mut known: Vec<&str> = owner.columns(of).map(|(_, field)| field).collect();
+        known.extend(t.links.iter().map(|link| link.field.as_str()));
+        if !known.contains(&field) {
+            let hint = did_you_mean(field, known.iter().copied());
+            return Err(Failure::wrong(format!("`{}` has no field `{field}`{hint}", t.name)));
+        }
+        let names = |grant: &&Grant| grant.of == of && grant.fields.iter().any(|named| named == field);
+        if self.json {
+            let found: Vec<Json> = roles
+                .iter()
+                .flat_map(|role| role.grants.iter().filter(names).map(move |grant| told(model, role, grant)))
+                .collect();
+            output::say(Json::Array(found).to_string());
+            return Ok(());
+        }
+        let mut rows = Vec::new();
+        for role in roles {
+            for grant in role.grants.iter().filter(names) {
+                let place = format!(
+                    "[role.{}.{}.{}], line {}",
+                    grant.from.as_deref().unwrap_or(role.view.role()),
+                    t.name,
+                    grant.action.word(),
+                    grant.edit.place.line
+                );
+                let only = match (grant.edit.masks.get(field), &grant.edit.rows) {
+                    (None, None) => "every row".to_owned(),
+                    (None, Some(rule)) => rule.text.clone(),
+                    (Some(mask), None) => format!("value only where {}", mask.text),
+                    (Some(mask), Some(rule)) => format!("{}; value only where {}", rule.text, mask.text),
+                };
+                rows.push(vec![role.view.role().to_owned(), grant.action.word().to_owned(), only, place]);
+            }
+        }
+        if rows.is_empty() {
+            output::say(format!("nobody but owner: no role was granted `{}.{field}`", t.name));
+        } else {
+            output::say(output::table(&["role", "may", "where", "by"], rows));
+        }
+        Ok(())
+    }
+}
+
+fn type_named(model: &Model, name: &str) -> Result<TypeId, Failure> {
+    model.type_named(name).ok_or_else(|| {
+        let hint = did_you_mean(name, model.types.iter().map(|t| t.name.as_str()));
+        Failure::wrong(format!("there is no type `{name}`{hint}"))
+    })
+}
+
+/// How many fields a type has for an owner: columns and links.
+fn field_count(model: &Model, of: TypeId) -> usize {
+    let t = &model.types[of];
+    t.columns.iter().filter(|column| column.field.is_some()).count() + t.links.len()
+}
+
+/// One line of the matrix.
+fn brief(model: &Model, role: &Role, grant: &Grant) -> String {
+    let mut words = vec![grant.action.word().to_owned()];
+    match grant.action {
+        Action::Read => {
+            let shown = role.view.columns(grant.of).count() + role.view.links(grant.of).count();
+            words.push(format!("{shown}/{}", field_count(model, grant.of)));
+        }
+        Action::Create | Action::Update => words.push(grant.fields.len().to_string()),
+        Action::Delete => {}
+    }
+    let edit = &grant.edit;
+    let marks = [
+        (edit.rows.is_some(), "rows"),
+        (edit.check.is_some(), "check"),
+        (!edit.fixed.is_empty(), "fixed"),
+        (!edit.masks.is_empty(), "masks"),
+        (!edit.count, "no counts"),
+    ];
+    words.extend(marks.into_iter().filter(|(set, _)| *set).map(|(_, word)| word.to_owned()));
+    words.join(" ")
+}
+
+/// One grant with everything that it says.
+fn describe(model: &Model, role: &Role, grant: &Grant) {
+    let edit = &grant.edit;
+    let from = grant.from.as_ref().map_or_else(String::new, |from| format!(" (included from {from})"));
+    output::say(format!("  {}{}", grant.action.word(), faint(&from)));
+    let say = |name: &str, text: &str| output::say(format!("    {name:<9} {text}"));
+    if !grant.fields.is_empty() {
+        let mut fields = grant.fields.clone();
+        if grant.action == Action::Read {
+            let there: Vec<&str> = role.view.columns(grant.of).map(|(_, field)| field).collect();
+            let links: Vec<&str> = role.view.links(grant.of).map(|(_, link)| link.field.as_str()).collect();
+            fields.retain(|field| there.contains(&field.as_str()) || links.contains(&field.as_str()));
+        }
+        say("fields", &fields.join(", "));
+        let hidden: Vec<String> = model.types[grant.of]
+            .columns
+            .iter()
+            .filter_map(|column| column.field.clone())
+            .filter(|field| !fields.contains(field))
+            .collect();
+        if !hidden.is_empty() && grant.action == Action::Read {
+            say("not", &hidden.join(", "));
+        }
+    }
+    if let Some(rule) = &edit.rows {
+        say("rows", &rule.text);
+    }
+    if let Some(rule) = &edit.check {
+        say("check", &rule.text);
+    }
+    for (field, rule) in &edit.fixed {
+        say("fixed", &format!("{field} = {}", rule.text));
+    }
+    for (field, rule) in &edit.masks {
+        say("mask", &format!("{field} only where {}", rule.text));
+    }
+    if let Some(most) = edit.max_page {
+        say("max_page", &most.to_string());
+    }
+    if !edit.count {
+        say("count", "no");
+    }
+    if edit.cascade {
+        say("cascade", "yes");
+    }
+}
+
+/// One grant for programs.
+fn told(model: &Model, role: &Role, grant: &Grant) -> Json {
+    let edit = &grant.edit;
+    let rules = |rules: &indexmap::IndexMap<String, puente_core::project::RuleText>| -> Json {
+        rules
+            .iter()
+            .map(|(field, rule)| (field.clone(), Json::from(rule.text.clone())))
+            .collect::<serde_json::Map<_, _>>()
+            .into()
+    };
+    json!({
+        "role": role.view.role(),
+        "type": model.types[grant.of].name,
+        "action": grant.action.word(),
+        "fields": grant.fields,
+        "allFields": grant.all_fields,
+        "rows": edit.rows.as_ref().map(|rule| &rule.text),
+        "check": edit.check.as_ref().map(|rule| &rule.text),
+        "fixed": rules(&edit.fixed),
+        "masks": rules(&edit.masks),
+        "maxPage": edit.max_page,
+        "count": edit.count,
+        "cascade": edit.cascade,
+        "from": grant.from,
+        "line": edit.place.line,
+    })
+}

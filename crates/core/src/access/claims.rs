@@ -1,0 +1,310 @@
+//! What rules take from the caller's claims: values that meet columns, and facts that the claims alone decide.
+//!
+//! Nothing of a claim is guessed: a value that is absent, null or of another type than what it is compared with is
+//! unknown, and what is unknown never allows anything.
+
+use jiff::Timestamp;
+use jiff::tz::Offset;
+use serde_json::{Map, Value as Json};
+
+use super::{Comparison, TextTest};
+use crate::model::{Kind, Model};
+use crate::value::{Cell, Form, Scalar, cell_from_json};
+
+/// Who is asking, as far as rules are concerned.
+#[derive(Debug, Clone, Copy)]
+pub struct Claims<'a> {
+    /// The verified claims (RFC 7519, section 4).
+    pub members: &'a Map<String, Json>,
+    /// When the ask was received.
+    pub now: Timestamp,
+}
+
+/// Where a claim is: the names of members, from the outside in.
+pub(super) type ClaimPath = Vec<String>;
+
+/// A value that a rule takes from the claims, to be compared with a column.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ClaimValue {
+    /// Where it comes from.
+    pub from: ClaimSource,
+    /// The type of what it is compared with.
+    pub kind: Kind,
+    /// How that is stored.
+    pub form: Form,
+    /// One value, or a list?
+    pub shape: ClaimShape,
+}
+
+/// Where a value comes from.
+#[derive(Debug, Clone, PartialEq)]
+pub enum ClaimSource {
+    /// A claim.
+    Claim(ClaimPath),
+    /// The time of the ask.
+    Now,
+}
+
+/// How many values a claim has to be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ClaimShape {
+    /// One.
+    One,
+    /// A list.
+    List,
+    /// One, which is bound as a list of one.
+    ListOfOne,
+}
+
+/// A condition on the claims alone.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Fact {
+    /// The claim is true.
+    Holds(ClaimPath),
+    /// The claim is there, and not null.
+    Has(ClaimPath),
+    /// The claim is there, and null (or not).
+    IsNull(ClaimPath, bool),
+    /// A comparison.
+    Compare(ClaimTerm, Comparison, ClaimTerm),
+    /// Is one among a list?
+    In(ClaimTerm, ClaimTerm),
+    /// Is one a part of the other?
+    Text(ClaimTerm, TextTest, ClaimTerm),
+}
+
+/// One side of a fact.
+#[derive(Debug, Clone, PartialEq)]
+pub enum ClaimTerm {
+    /// A claim.
+    Claim(ClaimPath),
+    /// How many characters, items or members a claim has.
+    Size(ClaimPath),
+    /// What the rule states.
+    Constant(Json),
+}
+
+impl<'a> Claims<'a> {
+    fn find(&self, path: &[String]) -> Option<&'a Json> {
+        let (first, rest) = path.split_first()?;
+        let mut value = self.members.get(first)?;
+        for step in rest {
+            value = value.as_object()?.get(step)?;
+        }
+        Some(value)
+    }
+}
+
+impl ClaimValue {
+    /// The value for these claims; null where it is unknown.
+    pub(super) fn cell(&self, model: &Model, claims: &Claims<'_>) -> Cell {
+        self.known(model, claims).unwrap_or(Cell::Null)
+    }
+
+    fn known(&self, model: &Model, claims: &Claims<'_>) -> Option<Cell> {
+        let value = match &self.from {
+            ClaimSource::Now => return self.time(claims.now),
+            ClaimSource::Claim(path) => claims.find(path)?,
+        };
+        let one = |value: &Json| canonical(model, self.kind, self.form, value);
+        match self.shape {
+            ClaimShape::One => one(value),
+            ClaimShape::ListOfOne => one(value).map(|cell| Cell::List(vec![cell])),
+            // One item that is unknown makes the whole list so.
+            ClaimShape::List => value.as_array()?.iter().map(one).collect::<Option<_>>().map(Cell::List),
+        }
+    }
+
+    /// The time of the ask, in UTC, as the column keeps it.
+    fn time(&self, now: Timestamp) -> Option<Cell> {
+        let Kind::Scalar(scalar) = self.kind else { return None };
+        let local = Offset::UTC.to_datetime(now);
+        let text = match scalar {
+            Scalar::Date => local.date().to_string(),
+            Scalar::LocalDateTime => local.to_string(),
+            _ => now.to_string(),
+        };
+        cell_from_json(scalar, self.form, &Json::String(text)).ok()
+    }
+}
+
+/// A claim as a cell of a column's type, from the type's own form only: `"7"` is 7, `"07"`, `7.5` and `true` are not.
+fn canonical(model: &Model, kind: Kind, form: Form, value: &Json) -> Option<Cell> {
+    let scalar = match kind {
+        Kind::Enum(id) => {
+            let (e, text) = (&model.enums[id], value.as_str()?);
+            let stored = e.values.iter().any(|(_, stored)| stored == text).then_some(text);
+            return stored.or_else(|| e.text_of(text)).map(|text| Cell::Text(text.to_owned()));
+        }
+        Kind::Scalar(scalar) | Kind::List(scalar) => scalar,
+    };
+    let value = match (scalar, value) {
+        (Scalar::Int | Scalar::BigInt | Scalar::Decimal | Scalar::Float, Json::String(text)) => {
+            Json::Number(number(text)?)
+        }
+        (Scalar::Int, Json::Number(number)) if number.is_f64() => return None,
+        (Scalar::Uuid, Json::String(text)) if text.bytes().any(|byte| byte.is_ascii_uppercase()) => return None,
+        (_, value) => value.clone(),
+    };
+    cell_from_json(scalar, form, &value).ok()
+}
+
+/// A number from its one plain form: no plus sign, no leading zero, no exponent.
+fn number(text: &str) -> Option<serde_json::Number> {
+    let digits = text.strip_prefix('-').unwrap_or(text);
+    let (whole, fraction) = digits.split_once('.').unwrap_or((digits, "0"));
+    let all_digits = |part: &str| !part.is_empty() && part.bytes().all(|byte| byte.is_ascii_digit());
+    let leading_zero = whole.len() > 1 && whole.starts_with('0');
+    if !all_digits(whole) || !all_digits(fraction) || leading_zero || text == "-0" {
+        return None;
+    }
+    let number: serde_json::Number = serde_json::from_str(text).ok()?;
+    // A number that JSON would keep with fewer digits is not the one that was said.
+    (number.to_string() == text).then_some(number)
+}
+
+impl Fact {
+    /// What the claims decide; none where it is unknown.
+    pub(super) fn decide(&self, claims: &Claims<'_>) -> Option<bool> {
+        match self {
+            Fact::Holds(path) => claims.find(path)?.as_bool(),
+            Fact::Has(path) => Some(claims.find(path).is_some_and(|value| !value.is_null())),
+            Fact::IsNull(path, expected) => Some(claims.find(path)?.is_null() == *expected),
+            Fact::Compare(one, comparison, other) => compare(&one.value(claims)?, *comparison, &other.value(claims)?),
+            Fact::In(one, list) => {
+                let one = one.value(claims)?;
+                let list = list.value(claims)?;
+                let equal = |item: &Json| compare(&one, Comparison::Eq, item);
+                let found: Option<Vec<bool>> = list.as_array()?.iter().map(equal).collect();
+                Some(found?.contains(&true))
+            }
+            Fact::Text(whole, test, part) => {
+                let (whole, part) = (whole.value(claims)?, part.value(claims)?);
+                let (whole, part) = (whole.as_str()?, part.as_str()?);
+                Some(match test {
+                    TextTest::Contains => whole.contains(part),
+                    TextTest::StartsWith => whole.starts_with(part),
+                    TextTest::EndsWith => whole.ends_with(part),
+                })
+            }
+        }
+    }
+}
+
+impl ClaimTerm {
+    fn value(&self, claims: &Claims<'_>) -> Option<Json> {
+        match self {
+            ClaimTerm::Constant(value) => Some(value.clone()),
+            ClaimTerm::Claim(path) => claims.find(path).cloned(),
+            ClaimTerm::Size(path) => match claims.find(path)? {
+                Json::String(text) => Some(text.chars().count().into()),
+                Json::Array(items) => Some(items.len().into()),
+                Json::Object(members) => Some(members.len().into()),
+                _ => None,
+            },
+        }
+    }
+}
+
+/// Compares two values of the same type; a text that is a number in its plain form is one beside a number.
+fn compare(one: &Json, comparison: Comparison, other: &Json) -> Option<bool> {
+    let order = match (one, other) {
+        (Json::Bool(one), Json::Bool(other)) => one.cmp(other),
+        (Json::String(one), Json::String(other)) => one.cmp(other),
+        (Json::Number(one), Json::Number(other)) => order(one, other)?,
+        (Json::String(one), Json::Number(other)) => order(&number(one)?, other)?,
+        (Json::Number(one), Json::String(other)) => order(one, &number(other)?)?,
+        _ => return None,
+    };
+    Some(comparison.holds(order))
+}
+
+fn order(one: &serde_json::Number, other: &serde_json::Number) -> Option<std::cmp::Ordering> {
+    let whole =
+        |number: &serde_json::Number| number.as_i64().map(i128::from).or_else(|| number.as_u64().map(i128::from));
+    match (whole(one), whole(other)) {
+        (Some(one), Some(other)) => Some(one.cmp(&other)),
+        _ => one.as_f64()?.partial_cmp(&other.as_f64()?),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+    use serde_json::json;
+
+    use super::*;
+    use crate::catalog::AssignedNames;
+
+    fn cell(scalar: Scalar, value: Json) -> Option<Cell> {
+        let model =
+            Model { version: String::new(), types: Vec::new(), enums: Vec::new(), names: AssignedNames::default() };
+        canonical(&model, Kind::Scalar(scalar), Form::Usual, &value)
+    }
+
+    #[rstest]
+    #[case(Scalar::Int, json!("7"), Some(Cell::Integer(7)))]
+    #[case(Scalar::Int, json!(7), Some(Cell::Integer(7)))]
+    #[case(Scalar::Int, json!("07"), None)]
+    #[case(Scalar::Int, json!("+7"), None)]
+    #[case(Scalar::Int, json!(" 7"), None)]
+    #[case(Scalar::Int, json!(7.0), None)]
+    #[case(Scalar::Int, json!("7.0"), None)]
+    #[case(Scalar::Int, json!(7.5), None)]
+    #[case(Scalar::Int, json!(true), None)]
+    #[case(Scalar::Int, json!([7]), None)]
+    #[case(Scalar::Int, json!({ "id": 7 }), None)]
+    #[case(Scalar::Int, json!(2_147_483_648_i64), None)]
+    #[case(Scalar::BigInt, json!("9007199254740993"), Some(Cell::Integer(9_007_199_254_740_993)))]
+    #[case(Scalar::String, json!("7"), Some(Cell::Text("7".into())))]
+    #[case(Scalar::String, json!(7), None)]
+    #[case(Scalar::Boolean, json!("true"), None)]
+    #[case(Scalar::Boolean, json!(1), None)]
+    #[case(Scalar::Date, json!("2026-02-30"), None)]
+    #[case(Scalar::Uuid, json!("AAAAAAAA-0000-0000-0000-000000000001"), None)]
+    fn a_claim_is_taken_in_its_plain_form_only(
+        #[case] scalar: Scalar,
+        #[case] value: Json,
+        #[case] expected: Option<Cell>,
+    ) {
+        assert_eq!(cell(scalar, value), expected);
+    }
+
+    #[rstest]
+    #[case(Fact::Holds(vec!["admin".into()]), Some(true))]
+    #[case(Fact::Holds(vec!["sub".into()]), None)]
+    #[case(Fact::Holds(vec!["absent".into()]), None)]
+    #[case(Fact::Has(vec!["absent".into()]), Some(false))]
+    #[case(Fact::Has(vec!["nothing".into()]), Some(false))]
+    #[case(Fact::Has(vec!["org".into(), "id".into()]), Some(true))]
+    #[case(Fact::IsNull(vec!["nothing".into()], true), Some(true))]
+    #[case(Fact::IsNull(vec!["absent".into()], true), None)]
+    #[case(Fact::Compare(ClaimTerm::Claim(vec!["sub".into()]), Comparison::Eq, ClaimTerm::Constant(json!(7))), Some(true))]
+    #[case(Fact::Compare(ClaimTerm::Claim(vec!["admin".into()]), Comparison::Ne, ClaimTerm::Constant(json!(7))), None)]
+    #[case(Fact::In(ClaimTerm::Constant(json!("a")), ClaimTerm::Claim(vec!["groups".into()])), Some(true))]
+    #[case(Fact::In(ClaimTerm::Constant(json!("a")), ClaimTerm::Claim(vec!["mixed".into()])), None)]
+    #[case(Fact::Compare(ClaimTerm::Size(vec!["groups".into()]), Comparison::Gt, ClaimTerm::Constant(json!(1))), Some(true))]
+    fn facts_are_decided_by_claims_that_fit_and_unknown_otherwise(#[case] fact: Fact, #[case] expected: Option<bool>) {
+        let members = json!({
+            "sub": "7", "admin": true, "nothing": null, "groups": ["a", "b"], "mixed": ["a", null], "org": { "id": 3 },
+        });
+        let members = members.as_object().unwrap();
+        assert_eq!(fact.decide(&Claims { members, now: Timestamp::UNIX_EPOCH }), expected);
+    }
+
+    #[test]
+    fn the_time_of_the_ask_takes_the_form_of_its_column() {
+        let time = |scalar| {
+            let value = ClaimValue {
+                from: ClaimSource::Now,
+                kind: Kind::Scalar(scalar),
+                form: Form::Usual,
+                shape: ClaimShape::One,
+            };
+            value.time("2026-07-14T23:30:00Z".parse().unwrap()).unwrap()
+        };
+        assert_eq!(time(Scalar::Date), Cell::Text("2026-07-14".into()));
+        assert_eq!(time(Scalar::LocalDateTime), Cell::Text("2026-07-14 23:30:00".into()));
+        assert_eq!(time(Scalar::DateTime), Cell::Text("2026-07-14 23:30:00Z".into()));
+    }
+}

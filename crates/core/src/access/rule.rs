@@ -1,0 +1,675 @@
+//! Rules: CEL ([specification](https://github.com/google/cel-spec)) parsed by the `cel` crate, checked against the model
+//! and turned into a [`Condition`]. `row` is the row, `claims` the caller's claims, `now` the time of the ask.
+//!
+//! ```text
+//! text ─► Expr (cel) ─► Term (what a part of it stands for, with its type) ─► Condition
+//! ```
+//!
+//! A rule's names resolve against the whole model, also what the role itself may not read; a column without a field goes
+//! by its own name.
+
+use cel::common::ast::{CallExpr, ComprehensionExpr, Expr, IdedExpr, LiteralValue, SourceInfo, operators};
+use cel::parser::Parser;
+use serde_json::Value as Json;
+
+use super::claims::{ClaimPath, ClaimShape, ClaimSource, ClaimTerm, ClaimValue, Fact};
+use super::{Comparison, Condition, Hop, Masks, Operand, Path, Quantifier, Test, TextTest};
+use crate::model::{Cardinality, Column, Kind, Model, TypeId};
+use crate::project::{Mistake, RuleText};
+use crate::suggest::did_you_mean;
+use crate::value::{Cell, Scalar, cell_from_json};
+
+/// Collects what the rules of one role take from the claims.
+#[derive(Debug, Default)]
+pub(super) struct Book {
+    pub(super) values: Vec<ClaimValue>,
+    pub(super) facts: Vec<Fact>,
+}
+
+/// Turns a rule about rows of a type into a condition.
+///
+/// # Errors
+/// What is wrong with it, and where in the project file.
+pub(super) fn compile(model: &Model, of: TypeId, rule: &RuleText, book: &mut Book) -> Result<Condition, Mistake> {
+    within(model, of, rule, book, |compiler, expression| compiler.condition(expression))
+}
+
+/// Turns the text of a fixed value into what is set: a claim, the time of the ask, or what is stated.
+///
+/// # Errors
+/// As for a rule.
+pub(super) fn compile_value(
+    model: &Model,
+    (of, column): (TypeId, usize),
+    rule: &RuleText,
+    book: &mut Book,
+) -> Result<Operand, Mistake> {
+    within(model, of, rule, book, |compiler, expression| {
+        let column = &model.types[of].columns[column];
+        match compiler.term(expression)? {
+            Term::Claim(path) => Ok(compiler.value(ClaimSource::Claim(path), column, shape_of(column))),
+            Term::Now => compiler.time(column, expression),
+            Term::Constant(Json::Null) if column.nullable => Ok(Operand::Constant(Cell::Null)),
+            Term::Constant(value) => compiler.constant(column, &value, expression).map(Operand::Constant),
+            _ => Err(compiler.wrong(expression, "a fixed value is a claim such as `claims.sub`, `now`, or a constant")),
+        }
+    })
+}
+
+/// How many values of a claim a column takes.
+fn shape_of(column: &Column) -> ClaimShape {
+    if matches!(column.kind, Kind::List(_)) { ClaimShape::List } else { ClaimShape::One }
+}
+
+fn within<T>(
+    model: &Model,
+    of: TypeId,
+    rule: &RuleText,
+    book: &mut Book,
+    compile: impl FnOnce(&mut Compiler<'_>, &IdedExpr) -> Result<T, Wrong>,
+) -> Result<T, Mistake> {
+    // Deeper nesting than any rule has; the parser descends by calling itself.
+    const DEEPEST: u16 = 48;
+    let parsed = Parser::new().max_recursion_depth(DEEPEST).parse_with_source_info(&rule.text);
+    let (expression, source) = parsed.map_err(|errors| {
+        let error = errors.errors.first();
+        let (line, column) = error.map_or((1, 1), |error| error.pos);
+        let at = |number: isize| usize::try_from(number).unwrap_or_default();
+        let text = error.map_or_else(|| "it cannot be read".to_owned(), |error| plain(&error.msg));
+        Mistake { place: rule.place_at(at(line), at(column)), text: format!("not a rule in CEL: {text}") }
+    })?;
+    let mut compiler = Compiler { model, book, scope: Scope { name: "row".to_owned(), of }, source: &source };
+    compile(&mut compiler, &expression)
+        .map_err(|wrong| Mistake { place: rule.place_of(wrong.offset), text: wrong.text })
+}
+
+/// The first line of a parser's message, in which it lists what it would have taken.
+fn plain(message: &str) -> String {
+    let line = message.lines().next().unwrap_or_default();
+    line.split(" expecting {").next().unwrap_or_default().to_owned()
+}
+
+/// A mistake at a place in the rule.
+struct Wrong {
+    /// In characters from the beginning.
+    offset: usize,
+    text: String,
+}
+
+/// The variable whose rows a condition is about.
+#[derive(Clone)]
+struct Scope {
+    name: String,
+    of: TypeId,
+}
+
+struct Compiler<'a> {
+    model: &'a Model,
+    book: &'a mut Book,
+    scope: Scope,
+    source: &'a SourceInfo,
+}
+
+/// What a part of a rule stands for.
+enum Term {
+    /// A column's value.
+    Column { path: Path, of: TypeId },
+    /// The row itself, or the one at the end of to-one links.
+    Row { hops: Vec<Hop>, of: TypeId },
+    /// The rows at the end of a to-many link.
+    Rows { before: Vec<Hop>, hop: Hop },
+    /// All claims.
+    Claims,
+    /// One claim.
+    Claim(ClaimPath),
+    /// The time of the ask.
+    Now,
+    /// The size of something.
+    Size(Box<Term>),
+    /// What the rule states; a list too.
+    Constant(Json),
+}
+
+impl Term {
+    fn describe(&self, model: &Model) -> String {
+        match self {
+            Term::Column { path, of } => {
+                let column = &model.types[*of].columns[path.column];
+                let list = if matches!(column.kind, Kind::List(_)) { "a list of " } else { "" };
+                format!("{list}`{}`", model.kind_name(column.kind))
+            }
+            Term::Row { of, .. } => format!("a row of `{}`", model.types[*of].name),
+            Term::Rows { hop, .. } => {
+                format!("rows of `{}`", model.types[model.types[hop.from].links[hop.link].target].name)
+            }
+            Term::Claims => "all claims".to_owned(),
+            Term::Claim(_) => "a claim".to_owned(),
+            Term::Now => "the time".to_owned(),
+            Term::Size(_) => "a size".to_owned(),
+            Term::Constant(value) => crate::value::describe_json(value),
+        }
+    }
+}
+
+const FUNCTIONS: &str = "rules know && || ! == != < <= > >= in, has(), size(), startsWith(), endsWith(), contains(), and \
+                         exists() and all() over links to many";
+
+impl Compiler<'_> {
+    fn wrong(&self, at: &IdedExpr, text: impl Into<String>) -> Wrong {
+        let offset = self.source.offset_for(at.id).map_or(0, |(start, _)| start as usize);
+        Wrong { offset, text: text.into() }
+    }
+
+    fn condition(&mut self, expression: &IdedExpr) -> Result<Condition, Wrong> {
+        match &expression.expr {
+            Expr::Call(call) => match (call.func_name.as_str(), call.args.as_slice()) {
+                (operators::LOGICAL_AND, [one, other]) => {
+                    Ok(Condition::And(vec![self.condition(one)?, self.condition(other)?]))
+                }
+                (operators::LOGICAL_OR, [one, other]) => {
+                    Ok(Condition::Or(vec![self.condition(one)?, self.condition(other)?]))
+                }
+                (operators::LOGICAL_NOT, [inner]) => Ok(Condition::Not(Box::new(self.condition(inner)?))),
+                (operators::IN, [one, list]) => self.membership(one, list),
+                (name, [one, other]) if comparison(name).is_some() => {
+                    self.comparison(comparison(name).unwrap_or(Comparison::Eq), one, other)
+                }
+                (name, [part]) if text_test(name).is_some() && call.target.is_some() => {
+                    self.text(call, text_test(name).unwrap_or(TextTest::Contains), part)
+                }
+                _ => self.bare(expression),
+            },
+            Expr::Select(select) if select.test => self.presence(&select.operand, &select.field, expression),
+            Expr::Comprehension(comprehension) => self.quantified(comprehension, expression),
+            _ => self.bare(expression),
+        }
+    }
+
+    /// A value that is a condition by itself: true, a column of `Boolean`, a claim.
+    fn bare(&mut self, expression: &IdedExpr) -> Result<Condition, Wrong> {
+        match self.term(expression)? {
+            Term::Constant(Json::Bool(value)) => Ok(Condition::Constant(value)),
+            Term::Claim(path) => Ok(self.fact(Fact::Holds(path))),
+            Term::Column { path, of }
+                if self.model.types[of].columns[path.column].kind == Kind::Scalar(Scalar::Boolean) =>
+            {
+                Ok(tested(path, equal(Operand::Constant(Cell::Integer(1)))))
+            }
+            other => {
+                let text =
+                    format!("expected a condition, found {}; compare it with something", other.describe(self.model));
+                Err(self.wrong(expression, text))
+            }
+        }
+    }
+
+    fn term(&mut self, expression: &IdedExpr) -> Result<Term, Wrong> {
+        match &expression.expr {
+            Expr::Ident(name) => self.variable(name, expression),
+            Expr::Select(select) if !select.test => {
+                let of = self.term(&select.operand)?;
+                self.member(of, &select.field, expression)
+            }
+            Expr::Literal(literal) => self.literal(literal, expression).map(Term::Constant),
+            Expr::List(list) => {
+                let mut items = Vec::new();
+                for item in &list.elements {
+                    match self.term(item)? {
+                        Term::Constant(value) if !value.is_null() => items.push(value),
+                        _ => return Err(self.wrong(item, "a list in a rule holds constants other than null")),
+                    }
+                }
+                Ok(Term::Constant(Json::Array(items)))
+            }
+            Expr::Call(call) => self.called(call, expression),
+            _ => Err(self.wrong(expression, format!("this has no meaning in a rule; {FUNCTIONS}"))),
+        }
+    }
+
+    fn called(&mut self, call: &CallExpr, expression: &IdedExpr) -> Result<Term, Wrong> {
+        match (call.func_name.as_str(), call.args.as_slice(), &call.target) {
+            (operators::INDEX, [of, member], _) => {
+                let of = self.term(of)?;
+                match (of, self.term(member)?) {
+                    (of @ (Term::Claims | Term::Claim(_)), Term::Constant(Json::String(name))) => {
+                        self.member(of, &name, expression)
+                    }
+                    _ => {
+                        Err(self.wrong(expression, "only claims take `[…]`, with a name in quotes: `claims[\"sub\"]`"))
+                    }
+                }
+            }
+            (operators::NEGATE, [inner], _) => match self.term(inner)? {
+                Term::Constant(Json::Number(number)) => {
+                    let negated: Option<Json> = serde_json::from_str(&format!("-{number}")).ok();
+                    negated.map(Term::Constant).ok_or_else(|| self.wrong(expression, "this is no number"))
+                }
+                _ => Err(self.wrong(expression, format!("`-` stands before numbers only; {FUNCTIONS}"))),
+            },
+            ("size", [of], None) => self.size(of),
+            ("size", [], Some(of)) => self.size(of),
+            (name, ..) => {
+                let known = ["has", "size", "startsWith", "endsWith", "contains", "exists", "all"];
+                let hint = did_you_mean(name, known);
+                let name = name.trim_matches(|c: char| c == '_' || c == '@');
+                Err(self.wrong(expression, format!("`{name}` has no meaning here{hint}; {FUNCTIONS}")))
+            }
+        }
+    }
+
+    fn size(&mut self, of: &IdedExpr) -> Result<Term, Wrong> {
+        match self.term(of)? {
+            Term::Claim(path) => Ok(Term::Size(Box::new(Term::Claim(path)))),
+            Term::Column { path, of: owner }
+                if self.model.types[owner].columns[path.column].kind == Kind::Scalar(Scalar::String) =>
+            {
+                Ok(Term::Size(Box::new(Term::Column { path, of: owner })))
+            }
+            other => {
+                let text = format!(
+                    "`size` takes a text or a claim, found {}; of rows, ask `exists` or `all`",
+                    other.describe(self.model)
+                );
+                Err(self.wrong(of, text))
+            }
+        }
+    }
+
+    fn variable(&mut self, name: &str, at: &IdedExpr) -> Result<Term, Wrong> {
+        if name == self.scope.name {
+            return Ok(Term::Row { hops: Vec::new(), of: self.scope.of });
+        }
+        match name {
+            "claims" => Ok(Term::Claims),
+            "now" => Ok(Term::Now),
+            "row" => {
+                let text = format!(
+                    "inside `exists` and `all` a condition is about `{}`; `row` cannot be reached from there",
+                    self.scope.name
+                );
+                Err(self.wrong(at, text))
+            }
+            _ => {
+                let known = [self.scope.name.as_str(), "claims", "now"];
+                let hint = did_you_mean(name, known);
+                Err(self.wrong(at, format!("`{name}` is not known{hint}; a rule speaks of {}", known.join(", "))))
+            }
+        }
+    }
+
+    fn member(&mut self, of: Term, name: &str, at: &IdedExpr) -> Result<Term, Wrong> {
+        match of {
+            Term::Claims => Ok(Term::Claim(vec![name.to_owned()])),
+            Term::Claim(mut path) => {
+                path.push(name.to_owned());
+                Ok(Term::Claim(path))
+            }
+            Term::Row { mut hops, of } => {
+                let t = &self.model.types[of];
+                let called = |c: &Column| c.field.as_deref() == Some(name) || (c.field.is_none() && c.name == name);
+                if let Some(column) = t.columns.iter().position(called) {
+                    return Ok(Term::Column { path: Path { hops, column, masked: false }, of });
+                }
+                if let Some((link, l)) = t.links.iter().enumerate().find(|(_, l)| l.field == name) {
+                    let hop = Hop { from: of, link, visible: None, join_visible: None, masks: Masks::default() };
+                    return Ok(match l.cardinality {
+                        Cardinality::One => {
+                            hops.push(hop);
+                            Term::Row { hops, of: l.target }
+                        }
+                        Cardinality::Many => Term::Rows { before: hops, hop },
+                    });
+                }
+                let fields = t.columns.iter().map(|c| c.field.as_deref().unwrap_or(&c.name));
+                let hint = did_you_mean(name, fields.chain(t.links.iter().map(|l| l.field.as_str())));
+                Err(self.wrong(at, format!("`{}` has no field or link `{name}`{hint}", t.name)))
+            }
+            Term::Rows { .. } => {
+                let text = format!(
+                    "`.{name}` of rows of a link to many: ask `.exists(x, x.{name} …)` or `.all(x, x.{name} …)`"
+                );
+                Err(self.wrong(at, text))
+            }
+            other => Err(self.wrong(at, format!("{} has no member `{name}`", other.describe(self.model)))),
+        }
+    }
+
+    fn literal(&self, literal: &LiteralValue, at: &IdedExpr) -> Result<Json, Wrong> {
+        Ok(match literal {
+            LiteralValue::Null => Json::Null,
+            LiteralValue::Boolean(value) => Json::Bool(*value.inner()),
+            LiteralValue::Int(value) => Json::from(*value.inner()),
+            LiteralValue::UInt(value) => Json::from(*value.inner()),
+            LiteralValue::Double(value) => Json::from(*value.inner()),
+            LiteralValue::String(value) => Json::from(value.inner()),
+            LiteralValue::Bytes(_) => {
+                return Err(self.wrong(at, "bytes are written in base64, as text: `row.digest == \"AP8=\"`"));
+            }
+        })
+    }
+
+    fn comparison(&mut self, comparison: Comparison, left: &IdedExpr, right: &IdedExpr) -> Result<Condition, Wrong> {
+        let (one, other) = (self.term(left)?, self.term(right)?);
+        match (one, other) {
+            (Term::Column { path, of }, other) => self.compare(path, of, comparison, other, right),
+            (one, Term::Column { path, of }) => self.compare(path, of, comparison.mirrored(), one, left),
+            (Term::Row { hops, of }, Term::Constant(Json::Null))
+            | (Term::Constant(Json::Null), Term::Row { hops, of })
+                if !hops.is_empty() =>
+            {
+                let missing = self.missing(hops, of);
+                self.equality(comparison, left).map(|equal| if equal { missing } else { negated(missing) })
+            }
+            (Term::Size(inner), other) => self.compare_size(*inner, comparison, other, right),
+            (one, Term::Size(inner)) => self.compare_size(*inner, comparison.mirrored(), one, left),
+            (Term::Claim(path), Term::Constant(Json::Null)) | (Term::Constant(Json::Null), Term::Claim(path)) => {
+                let equal = self.equality(comparison, left)?;
+                Ok(self.fact(Fact::IsNull(path, equal)))
+            }
+            (one @ (Term::Claim(_) | Term::Constant(_)), other @ (Term::Claim(_) | Term::Constant(_)))
+                if !matches!((&one, &other), (Term::Constant(_), Term::Constant(_))) =>
+            {
+                Ok(self.fact(Fact::Compare(claim_term(one), comparison, claim_term(other))))
+            }
+            (one, other) => {
+                let text =
+                    format!("{} cannot be compared with {}", one.describe(self.model), other.describe(self.model));
+                Err(self.wrong(left, text))
+            }
+        }
+    }
+
+    /// Is a comparison with null one of equality? Nothing else makes sense.
+    fn equality(&self, comparison: Comparison, at: &IdedExpr) -> Result<bool, Wrong> {
+        match comparison {
+            Comparison::Eq => Ok(true),
+            Comparison::Ne => Ok(false),
+            _ => Err(self.wrong(at, "null is neither larger nor smaller; ask `== null` or `!= null`")),
+        }
+    }
+
+    fn compare(
+        &mut self,
+        path: Path,
+        of: TypeId,
+        comparison: Comparison,
+        other: Term,
+        at: &IdedExpr,
+    ) -> Result<Condition, Wrong> {
+        let model = self.model;
+        let column = &model.types[of].columns[path.column];
+        if let Term::Constant(Json::Null) = other {
+            return self.equality(comparison, at).map(|expected| tested(path, Test::IsNull(expected)));
+        }
+        if !column.is_comparable() {
+            let text = format!("`{}` values cannot be compared", model.kind_name(column.kind));
+            return Err(self.wrong(at, text));
+        }
+        let operand = match other {
+            Term::Constant(value) => Operand::Constant(self.constant(column, &value, at)?),
+            Term::Claim(claim) => self.value(ClaimSource::Claim(claim), column, ClaimShape::One),
+            Term::Now => self.time(column, at)?,
+            Term::Column { path: other, of } => {
+                let beside = &model.types[of].columns[other.column];
+                if (beside.kind, &beside.collation, beside.form) != (column.kind, &column.collation, column.form) {
+                    let text = format!(
+                        "`{}` and `{}` are of different types, forms or collations; they cannot be compared",
+                        column.name, beside.name
+                    );
+                    return Err(self.wrong(at, text));
+                }
+                Operand::Value(other)
+            }
+            other => {
+                let text = format!(
+                    "`{}` cannot be compared with {}",
+                    column.field.as_deref().unwrap_or(&column.name),
+                    other.describe(model)
+                );
+                return Err(self.wrong(at, text));
+            }
+        };
+        Ok(tested(path, Test::Compare { comparison, operand, ignore_case: false }))
+    }
+
+    fn compare_size(
+        &mut self,
+        of: Term,
+        comparison: Comparison,
+        other: Term,
+        at: &IdedExpr,
+    ) -> Result<Condition, Wrong> {
+        let Term::Constant(Json::Number(number)) = &other else {
+            return Err(
+                self.wrong(at, format!("a size is compared with a number, found {}", other.describe(self.model)))
+            );
+        };
+        match (of, number.as_i64()) {
+            (Term::Column { path, .. }, Some(size)) => {
+                Ok(tested(path, Test::Size { comparison, operand: Operand::Constant(Cell::Integer(size)) }))
+            }
+            (Term::Claim(path), Some(size)) => {
+                Ok(self.fact(Fact::Compare(ClaimTerm::Size(path), comparison, ClaimTerm::Constant(size.into()))))
+            }
+            _ => Err(self.wrong(at, "a size is compared with a whole number")),
+        }
+    }
+
+    fn membership(&mut self, one: &IdedExpr, list: &IdedExpr) -> Result<Condition, Wrong> {
+        let (item, of) = (self.term(one)?, self.term(list)?);
+        match (item, of) {
+            (Term::Column { path, of }, Term::Constant(Json::Array(items))) => {
+                let column = &self.model.types[of].columns[path.column];
+                let cells = items.iter().map(|item| self.constant(column, item, list)).collect::<Result<_, _>>()?;
+                Ok(among(path, Operand::Constant(Cell::List(cells))))
+            }
+            (Term::Column { path, of }, Term::Claim(claim)) => {
+                let column = &self.model.types[of].columns[path.column];
+                if !column.is_comparable() {
+                    let text = format!("`{}` values cannot be compared", self.model.kind_name(column.kind));
+                    return Err(self.wrong(one, text));
+                }
+                let operand = self.value(ClaimSource::Claim(claim), column, ClaimShape::List);
+                Ok(among(path, operand))
+            }
+            (item, Term::Column { path, of })
+                if matches!(self.model.types[of].columns[path.column].kind, Kind::List(_)) =>
+            {
+                let column = &self.model.types[of].columns[path.column];
+                let operand = match item {
+                    Term::Constant(value) => Operand::Constant(Cell::List(vec![self.constant(column, &value, one)?])),
+                    Term::Claim(claim) => self.value(ClaimSource::Claim(claim), column, ClaimShape::ListOfOne),
+                    other => {
+                        let text = format!("{} cannot be looked for in a list", other.describe(self.model));
+                        return Err(self.wrong(one, text));
+                    }
+                };
+                Ok(tested(path, Test::Includes { operand, all: true }))
+            }
+            (item @ (Term::Claim(_) | Term::Constant(_)), list @ (Term::Claim(_) | Term::Constant(Json::Array(_))))
+                if !matches!((&item, &list), (Term::Constant(_), Term::Constant(_))) =>
+            {
+                Ok(self.fact(Fact::In(claim_term(item), claim_term(list))))
+            }
+            (_, of) => {
+                let text = format!(
+                    "`in` takes a list: one of constants, a claim, or a column that is a list; found {}",
+                    of.describe(self.model)
+                );
+                Err(self.wrong(list, text))
+            }
+        }
+    }
+
+    fn text(&mut self, call: &CallExpr, test: TextTest, part: &IdedExpr) -> Result<Condition, Wrong> {
+        let Some(target) = &call.target else { return Err(self.wrong(part, FUNCTIONS)) };
+        let whole = self.term(target)?;
+        let sought = self.term(part)?;
+        match (whole, sought) {
+            (Term::Column { path, of }, sought @ (Term::Claim(_) | Term::Constant(Json::String(_))))
+                if self.model.types[of].columns[path.column].kind == Kind::Scalar(Scalar::String) =>
+            {
+                let column = &self.model.types[of].columns[path.column];
+                let operand = match sought {
+                    Term::Claim(claim) => self.value(ClaimSource::Claim(claim), column, ClaimShape::One),
+                    Term::Constant(value) => Operand::Constant(self.constant(column, &value, part)?),
+                    _ => return Err(self.wrong(part, FUNCTIONS)),
+                };
+                Ok(tested(path, Test::Text { test, operand, ignore_case: false }))
+            }
+            (whole @ Term::Claim(_), sought @ (Term::Claim(_) | Term::Constant(Json::String(_)))) => {
+                Ok(self.fact(Fact::Text(claim_term(whole), test, claim_term(sought))))
+            }
+            (whole, sought) => {
+                let text = format!(
+                    "`{}` looks for a text in a text, found {} in {}",
+                    call.func_name,
+                    sought.describe(self.model),
+                    whole.describe(self.model)
+                );
+                Err(self.wrong(target, text))
+            }
+        }
+    }
+
+    /// `has(…)`: a value that is not null, a link that leads somewhere, a claim that is there.
+    fn presence(&mut self, operand: &IdedExpr, field: &str, at: &IdedExpr) -> Result<Condition, Wrong> {
+        let of = self.term(operand)?;
+        match self.member(of, field, at)? {
+            Term::Claim(path) => Ok(self.fact(Fact::Has(path))),
+            Term::Column { path, .. } => Ok(tested(path, Test::IsNull(false))),
+            Term::Row { hops, of } if !hops.is_empty() => Ok(negated(self.missing(hops, of))),
+            Term::Rows { before, hop } => Ok(Condition::Quantified {
+                before,
+                hop,
+                quantifier: Quantifier::Exists,
+                inner: Box::new(Condition::Constant(true)),
+            }),
+            other => {
+                Err(self.wrong(at, format!("`has` takes a field or a claim, found {}", other.describe(self.model))))
+            }
+        }
+    }
+
+    /// There is no row at the end of to-one links: what the last of them follows is null there.
+    fn missing(&self, hops: Vec<Hop>, of: TypeId) -> Condition {
+        let linked = hops.last().and_then(|hop| self.model.types[hop.from].links[hop.link].pairs.first());
+        let key = self.model.types[of].row_key().and_then(|key| key.columns.first().copied());
+        let column = linked.map(|(_, target)| *target).or(key).unwrap_or_default();
+        tested(Path { hops, column, masked: false }, Test::IsNull(true))
+    }
+
+    fn quantified(&mut self, comprehension: &ComprehensionExpr, at: &IdedExpr) -> Result<Condition, Wrong> {
+        let only = "over links to many, rules know `.exists(x, …)` and `.all(x, …)`";
+        let Term::Rows { before, hop } = self.term(&comprehension.iter_range)? else {
+            return Err(self.wrong(&comprehension.iter_range, only));
+        };
+        let (quantifier, body) = match (&comprehension.accu_init.expr, &comprehension.loop_step.expr) {
+            (Expr::Literal(LiteralValue::Boolean(_)), Expr::Call(step)) if comprehension.iter_var2.is_none() => {
+                match (step.func_name.as_str(), step.args.as_slice()) {
+                    (operators::LOGICAL_OR, [_, body]) => (Quantifier::Exists, body),
+                    (operators::LOGICAL_AND, [_, body]) => (Quantifier::All, body),
+                    _ => return Err(self.wrong(at, only)),
+                }
+            }
+            _ => return Err(self.wrong(at, only)),
+        };
+        let target = self.model.types[hop.from].links[hop.link].target;
+        let inner_scope = Scope { name: comprehension.iter_var.clone(), of: target };
+        let outer = std::mem::replace(&mut self.scope, inner_scope);
+        let inner = self.condition(body);
+        self.scope = outer;
+        Ok(Condition::Quantified { before, hop, quantifier, inner: Box::new(inner?) })
+    }
+
+    /// A stated value as a cell of a column's type.
+    fn constant(&self, column: &Column, value: &Json, at: &IdedExpr) -> Result<Cell, Wrong> {
+        let name = column.field.as_deref().unwrap_or(&column.name);
+        match column.kind {
+            Kind::Enum(id) => {
+                let e = &self.model.enums[id];
+                let text = value.as_str().unwrap_or_default();
+                let stored = e.values.iter().any(|(_, stored)| stored == text).then_some(text);
+                stored.or_else(|| e.text_of(text)).map(|text| Cell::Text(text.to_owned())).ok_or_else(|| {
+                    let hint = did_you_mean(text, e.values.iter().map(|(_, stored)| stored.as_str()));
+                    let known: Vec<String> = e.values.iter().map(|(_, stored)| format!("'{stored}'")).collect();
+                    self.wrong(at, format!("`{name}` is never {value}{hint}; it is one of {}", known.join(", ")))
+                })
+            }
+            Kind::Scalar(scalar) | Kind::List(scalar) => cell_from_json(scalar, column.form, value)
+                .map_err(|unfit| self.wrong(at, format!("`{name}` expects {}, found {}", unfit.expected, unfit.came))),
+        }
+    }
+
+    fn time(&mut self, column: &Column, at: &IdedExpr) -> Result<Operand, Wrong> {
+        if matches!(column.kind, Kind::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime)) {
+            return Ok(self.value(ClaimSource::Now, column, ClaimShape::One));
+        }
+        let name = column.field.as_deref().unwrap_or(&column.name);
+        let text = format!("`now` meets dates and times, and `{name}` is a `{}`", self.model.kind_name(column.kind));
+        Err(self.wrong(at, text))
+    }
+
+    /// A value taken from the claims, numbered among the role's.
+    fn value(&mut self, from: ClaimSource, column: &Column, shape: ClaimShape) -> Operand {
+        let value = ClaimValue { from, kind: column.kind, form: column.form, shape };
+        Operand::Parameter(number_of(&mut self.book.values, value))
+    }
+
+    fn fact(&mut self, fact: Fact) -> Condition {
+        Condition::Fact(number_of(&mut self.book.facts, fact))
+    }
+}
+
+/// The number of an item in a list, to which it is added where it is new.
+fn number_of<T: PartialEq>(list: &mut Vec<T>, item: T) -> usize {
+    list.iter().position(|known| *known == item).unwrap_or_else(|| {
+        list.push(item);
+        list.len() - 1
+    })
+}
+
+fn tested(path: Path, test: Test) -> Condition {
+    Condition::Test { path, test }
+}
+
+fn negated(condition: Condition) -> Condition {
+    Condition::Not(Box::new(condition))
+}
+
+fn equal(operand: Operand) -> Test {
+    Test::Compare { comparison: Comparison::Eq, operand, ignore_case: false }
+}
+
+fn among(path: Path, operand: Operand) -> Condition {
+    tested(path, Test::In { operand, ignore_case: false })
+}
+
+fn claim_term(term: Term) -> ClaimTerm {
+    match term {
+        Term::Claim(path) => ClaimTerm::Claim(path),
+        Term::Constant(value) => ClaimTerm::Constant(value),
+        _ => ClaimTerm::Constant(Json::Null),
+    }
+}
+
+fn comparison(operator: &str) -> Option<Comparison> {
+    Some(match operator {
+        operators::EQUALS => Comparison::Eq,
+        operators::NOT_EQUALS => Comparison::Ne,
+        operators::LESS => Comparison::Lt,
+        operators::LESS_EQUALS => Comparison::Lte,
+        operators::GREATER => Comparison::Gt,
+        operators::GREATER_EQUALS => Comparison::Gte,
+        _ => return None,
+    })
+}
+
+fn text_test(function: &str) -> Option<TextTest> {
+    Some(match function {
+        "contains" => TextTest::Contains,
+        "startsWith" => TextTest::StartsWith,
+        "endsWith" => TextTest::EndsWith,
+        _ => return None,
+    })
+}

@@ -1,0 +1,86 @@
+//! Who asks: a role, and the claims that are believed.
+
+use std::fmt;
+use std::sync::Arc;
+
+use puente_core::access::OWNER;
+use puente_core::error::{Code, Problem};
+use serde_json::{Map, Value as Json};
+
+/// Who asks.
+#[derive(Debug, Clone)]
+pub struct Asker {
+    /// As which role.
+    pub role: String,
+    /// The claims that are believed.
+    pub claims: Arc<Map<String, Json>>,
+    /// May statements be shown? To the owner, also where it asks as another.
+    pub sees_statements: bool,
+    /// How it is known, for the log.
+    pub by: By,
+}
+
+/// How it is known who asks.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum By {
+    /// The owner's access key.
+    OwnerKey,
+    /// The owner's access key, asking as another role.
+    OwnerKeyAs,
+    /// An access key, by its name.
+    AccessKey(Arc<str>),
+    /// A token, by its subject.
+    Token(String),
+    /// Nothing: the role of whoever says nothing.
+    Nothing,
+    /// The command line, in process.
+    CommandLine,
+}
+
+impl fmt::Display for By {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            By::OwnerKey => f.write_str("owner key"),
+            By::OwnerKeyAs => f.write_str("owner key, as another"),
+            By::AccessKey(name) => write!(f, "key {name}"),
+            By::Token(subject) => write!(f, "token {subject}"),
+            By::Nothing => f.write_str("nobody"),
+            By::CommandLine => f.write_str("command line"),
+        }
+    }
+}
+
+impl Asker {
+    /// The owner, by its access key.
+    pub fn owner() -> Self {
+        Asker { role: OWNER.to_owned(), claims: Arc::default(), sees_statements: true, by: By::OwnerKey }
+    }
+
+    /// Somebody at the command line, who has the project file and so may ask as anybody.
+    pub fn at_command_line(role: impl Into<String>, claims: Map<String, Json>) -> Self {
+        Asker { role: role.into(), claims: Arc::new(claims), sees_statements: true, by: By::CommandLine }
+    }
+
+    /// The problem of a role that is not there, or not for this asker: both look the same.
+    pub(crate) fn no_such_role(&self) -> Problem {
+        let text = format!("`{}` is no role that you can ask as", self.role);
+        Problem::new(Code::RoleRefused, text)
+    }
+}
+
+/// Claims from words of the form `NAME=VALUE`: a value is JSON, or text where it is none.
+///
+/// # Errors
+/// What a word lacks.
+pub fn claims_of(words: &[String]) -> Result<Map<String, Json>, String> {
+    let mut claims = Map::new();
+    for word in words {
+        let Some((name, value)) = word.split_once('=').filter(|(name, _)| !name.is_empty()) else {
+            return Err(format!("a claim is said as NAME=VALUE, found `{word}`"));
+        };
+        // A subject is text (RFC 7519, section 4.1.2), also where it looks like a number.
+        let read = if name == "sub" { None } else { serde_json::from_str(value).ok() };
+        claims.insert(name.to_owned(), read.unwrap_or_else(|| Json::from(value)));
+    }
+    Ok(claims)
+}

@@ -1,0 +1,227 @@
+//! Who is asking: an access key, a token, or nobody; and as which role.
+//!
+//! ```text
+//! Authorization ─► Caller (what is proven: roles and claims) ─► extensions.as ─► Asker (one role)
+//! ```
+
+mod development;
+mod key_set;
+mod token;
+
+use std::fmt;
+use std::path::Path;
+use std::sync::Arc;
+
+use puente_core::access::OWNER;
+use puente_core::error::{Code, Problem};
+use puente_core::project::{self, TokenKey};
+use serde_json::{Map, Value as Json};
+
+use crate::asker::{Asker, By};
+use crate::records::{self, Records};
+pub use development::DevelopmentKey;
+use token::Verifier;
+
+/// Why identities cannot be set up: a sentence with the remedy.
+#[derive(Debug)]
+pub struct IdentityError(pub(crate) String);
+
+impl fmt::Display for IdentityError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+impl std::error::Error for IdentityError {}
+
+/// How it is known who is asking.
+#[derive(Debug)]
+pub struct Identity {
+    anonymous: Option<String>,
+    tokens: Option<Verifier>,
+    development: Option<DevelopmentKey>,
+    /// Where in a token its roles are.
+    roles: Vec<String>,
+}
+
+/// What a request proves.
+#[derive(Debug, Clone)]
+pub(crate) struct Caller {
+    /// The roles that it may ask as, the one that is taken where none is chosen first.
+    roles: Vec<String>,
+    claims: Arc<Map<String, Json>>,
+    by: By,
+}
+
+/// Why nobody is known to ask.
+#[derive(Debug)]
+pub(crate) enum Unidentified {
+    /// No `Authorization` header, and nobody may ask without.
+    Missing,
+    /// Not of the form `Bearer KEY`.
+    Malformed,
+    /// A key or a token that is not believed, and why.
+    Refused(String),
+    /// What is needed to check it could not be asked.
+    Unchecked(String),
+}
+
+impl Identity {
+    /// Sets identities up for a project in a folder. `development` is the key of development tokens, where they are
+    /// believed.
+    ///
+    /// # Errors
+    /// A key that is none of its algorithm, or a key set that cannot be read.
+    pub fn new(
+        settings: &project::Identity,
+        folder: &Path,
+        development: Option<DevelopmentKey>,
+    ) -> Result<Self, IdentityError> {
+        let tokens = settings.tokens.as_ref().map(|tokens| Verifier::new(tokens, folder)).transpose()?;
+        let roles = settings.tokens.as_ref().map_or_else(|| vec!["roles".to_owned()], |tokens| tokens.roles.clone());
+        Ok(Identity { anonymous: settings.anonymous.clone(), tokens, development, roles })
+    }
+
+    /// What a request proves by its `Authorization` header.
+    pub(crate) async fn caller(
+        &self,
+        authorization: Option<&str>,
+        records: &Records,
+        owner_key: Option<&[u8; 32]>,
+    ) -> Result<Caller, Unidentified> {
+        let Some(authorization) = authorization else {
+            let anonymous = self.anonymous.clone().ok_or(Unidentified::Missing)?;
+            return Ok(Caller { roles: vec![anonymous], claims: Arc::default(), by: By::Nothing });
+        };
+        let (scheme, credential) = authorization.split_once(' ').ok_or(Unidentified::Malformed)?;
+        let credential = credential.trim();
+        if !scheme.eq_ignore_ascii_case("bearer") || credential.is_empty() {
+            return Err(Unidentified::Malformed);
+        }
+        if owner_key.is_some_and(|hash| same(hash, &records::hash(credential))) {
+            return Ok(Caller { roles: vec![OWNER.to_owned()], claims: Arc::default(), by: By::OwnerKey });
+        }
+        if credential.split('.').count() == 3 {
+            return self.by_token(credential).await;
+        }
+        match records.key(credential) {
+            Ok(Some(key)) => {
+                let by = if key.role == OWNER { By::OwnerKey } else { By::AccessKey(Arc::clone(&key.name)) };
+                Ok(Caller { roles: vec![key.role.clone()], claims: Arc::clone(&key.claims), by })
+            }
+            Ok(None) => Err(Unidentified::Refused(
+                "this access key is not known here, has expired or was revoked; `puente key list` shows which are in \
+                 force"
+                    .to_owned(),
+            )),
+            Err(error) => Err(Unidentified::Unchecked(error.to_string())),
+        }
+    }
+
+    async fn by_token(&self, text: &str) -> Result<Caller, Unidentified> {
+        let header = token::Header::read(text).map_err(Unidentified::Refused)?;
+        let (claims, trusts_owner) = match &self.development {
+            Some(key) if header.key_id.as_deref() == Some(DevelopmentKey::ID) => {
+                (key.verify(text, &header).map_err(Unidentified::Refused)?, true)
+            }
+            _ => {
+                let Some(verifier) = &self.tokens else {
+                    let text = "tokens are not believed here; `[identity.tokens]` of the project file says whose are";
+                    return Err(Unidentified::Refused(text.to_owned()));
+                };
+                (verifier.verify(text, &header).await?, verifier.owner)
+            }
+        };
+        let mut roles = texts_at(&claims, &self.roles);
+        roles.retain(|role| role != OWNER || trusts_owner);
+        if let Some(path) = self.tokens.as_ref().and_then(|verifier| verifier.default_role.as_ref()) {
+            let wanted = texts_at(&claims, path);
+            if let Some(at) = wanted.first().and_then(|wanted| roles.iter().position(|role| role == wanted)) {
+                roles.swap(0, at);
+            }
+        }
+        let subject = claims.get("sub").and_then(Json::as_str).unwrap_or_default().to_owned();
+        Ok(Caller { roles, claims: Arc::new(claims), by: By::Token(subject) })
+    }
+}
+
+/// The texts at a path of claims: one, or a list of them.
+fn texts_at(claims: &Map<String, Json>, path: &[String]) -> Vec<String> {
+    let Some((first, rest)) = path.split_first() else { return Vec::new() };
+    let mut value = claims.get(first);
+    for step in rest {
+        value = value.and_then(|value| value.get(step));
+    }
+    match value {
+        Some(Json::String(text)) => vec![text.clone()],
+        Some(Json::Array(items)) => items.iter().filter_map(Json::as_str).map(str::to_owned).collect(),
+        _ => Vec::new(),
+    }
+}
+
+impl Caller {
+    /// Is it the owner, by an access key of its own?
+    pub(crate) fn is_owner(&self) -> bool {
+        self.by == By::OwnerKey
+    }
+
+    /// The caller as one of its roles, or as whom `extensions.as` says.
+    ///
+    /// # Errors
+    /// `ROLE_REFUSED` for what it may not be, `INVALID_REQUEST` for what cannot be understood.
+    pub(crate) fn asking_as(self, wanted: Option<&Json>) -> Result<Asker, Problem> {
+        let refused = |text: String| Err(Problem::new(Code::RoleRefused, text));
+        let is_owner = self.is_owner();
+        match wanted {
+            None | Some(Json::Null) => match self.roles.first() {
+                Some(role) => {
+                    let role = role.clone();
+                    Ok(Asker { role, claims: self.claims, sees_statements: is_owner, by: self.by })
+                }
+                None => refused("the token names no role that it could ask as".to_owned()),
+            },
+            Some(Json::String(role)) if self.roles.contains(role) => {
+                Ok(Asker { role: role.clone(), claims: self.claims, sees_statements: is_owner, by: self.by })
+            }
+            Some(Json::String(role)) if is_owner => Ok(as_another(role, Map::new())),
+            Some(Json::String(role)) => refused(format!("`{role}` is no role that you can ask as")),
+            Some(Json::Object(_)) if !is_owner => {
+                refused("to ask with claims of one's own takes the owner's access key".to_owned())
+            }
+            Some(Json::Object(members)) => {
+                let unknown = members.keys().find(|name| !matches!(name.as_str(), "role" | "claims"));
+                let role = members.get("role").and_then(Json::as_str);
+                let claims = match members.get("claims") {
+                    None | Some(Json::Null) => Some(Map::new()),
+                    Some(claims) => claims.as_object().cloned(),
+                };
+                match (unknown, role, claims) {
+                    (None, Some(role), Some(claims)) => Ok(as_another(role, claims)),
+                    _ => Err(not_understood()),
+                }
+            }
+            Some(_) => Err(not_understood()),
+        }
+    }
+}
+
+/// The owner as another.
+fn as_another(role: &str, claims: Map<String, Json>) -> Asker {
+    Asker { role: role.to_owned(), claims: Arc::new(claims), sees_statements: true, by: By::OwnerKeyAs }
+}
+
+fn not_understood() -> Problem {
+    let text = "`extensions.as` takes a role, such as \"warden\", or for the owner's access key an object such as \
+                {\"role\": \"warden\", \"claims\": {\"sub\": \"7\"}}";
+    Problem::new(Code::InvalidRequest, text)
+}
+
+/// Are two hashes the same? Takes the same time wherever they differ.
+fn same(one: &[u8; 32], other: &[u8; 32]) -> bool {
+    one.iter().zip(other).fold(0, |difference, (a, b)| difference | (a ^ b)) == 0
+}
+
+/// Does a key set have to be fetched, or is it a file?
+fn is_address(key: &TokenKey) -> bool {
+    matches!(key, TokenKey::KeySet(place) if place.starts_with("https://") || place.starts_with("http://"))
+}

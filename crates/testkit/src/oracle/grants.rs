@@ -1,0 +1,532 @@
+//! Random grants, as somebody would write them into a project file, and random claims; beside them the view that the
+//! oracle expects, with every rule as what it means for these claims.
+//!
+//! The rules are written in CEL and stated as conditions by the same draw, so that no code of the product stands between:
+//! what a claim comes to is known by how it was made up, not by converting it.
+
+use std::sync::Arc;
+
+use puente_core::access::{
+    Comparison, Condition, Hop, Masks, Operand, Path, Quantifier, Test, TextTest, TypeView, View, WriteGrant,
+};
+use puente_core::model::{Cardinality, Column, Kind, TypeId};
+use puente_core::value::{Cell, Scalar};
+use rand::RngExt as _;
+use serde_json::{Map, Value as Json, json};
+
+use super::ask::Random;
+use super::interpret::leaf;
+use super::world::World;
+
+/// The role whose grants are drawn.
+pub const ROLE: &str = "walker";
+
+/// A rule as it is written, and what it means.
+type Rule = (String, Condition);
+
+/// Random grants of one role.
+#[derive(Debug)]
+pub struct Granted {
+    /// The tables of the project file.
+    pub text: String,
+    /// What is believed of who asks.
+    pub claims: Map<String, Json>,
+    /// What the oracle expects the role to see.
+    pub view: View,
+}
+
+/// Draws the grants of a role; with `writes`, of one that may also write.
+pub fn random_grants(random: &mut Random, world: &World, writes: bool) -> Granted {
+    let mut drawing = Drawing { random, world, claims: Map::new(), variables: 0 };
+    let readable: Vec<bool> = world.model.types.iter().map(|_| drawing.chance(0.92)).collect();
+    // Some grants are taken over from another role.
+    let included = drawing.chance(0.2);
+    let mut text = if included { format!("[role.{ROLE}]\ninclude = [\"base\"]\n") } else { String::new() };
+    let name = if included { "base" } else { ROLE };
+    text.push_str(&format!("[role.{name}]\n"));
+    let types = (0..world.model.types.len()).map(|of| {
+        if !readable[of] {
+            return None;
+        }
+        let (mut view, mut lines) = drawing.read(of, &readable, if writes { 0.25 } else { 0.5 });
+        if writes && world.model.types[of].writable {
+            lines.push_str(&drawing.writes(of, &mut view));
+        }
+        text.push_str(&lines.replace("[role.ROLE.", &format!("[role.{name}.")));
+        Some(view)
+    });
+    let types: Vec<Option<TypeView>> = types.collect();
+    Granted { text, claims: drawing.claims, view: View::new(ROLE, Arc::clone(&world.model), types) }
+}
+
+struct Drawing<'a> {
+    random: &'a mut Random,
+    world: &'a World,
+    claims: Map<String, Json>,
+    variables: usize,
+}
+
+impl Drawing<'_> {
+    fn chance(&mut self, chance: f64) -> bool {
+        self.random.random_bool(chance)
+    }
+
+    fn pick<T: Clone>(&mut self, of: &[T]) -> Option<T> {
+        let at = self.random.random_range(0..of.len().max(1));
+        of.get(at).cloned()
+    }
+
+    fn read(&mut self, of: TypeId, readable: &[bool], ruled: f64) -> (TypeView, String) {
+        let world = self.world;
+        let t = &world.model.types[of];
+        let mut view = TypeView::whole(&world.model, of);
+        (view.create, view.update, view.delete) = (None, None, None);
+        let mut fields = Vec::new();
+        for (column, granted) in view.columns.iter_mut().enumerate() {
+            *granted = self.random.random_bool(0.9);
+            fields.extend(t.columns[column].field.clone().filter(|_| *granted));
+        }
+        for (link, granted) in view.links.iter_mut().enumerate() {
+            let l = &t.links[link];
+            let reachable = readable[l.target] && l.through.as_ref().is_none_or(|through| readable[through.join]);
+            *granted = reachable && self.random.random_bool(0.9);
+            fields.extend(granted.then(|| l.field.clone()));
+        }
+        let all = fields.len() == t.columns.len() + t.links.len() && self.chance(0.5);
+        let listed = if all { "\"all\"".to_owned() } else { json!(fields).to_string() };
+        let mut text = format!("[role.ROLE.{}.read]\nfields = {listed}\n", t.name);
+        if self.chance(ruled) {
+            let (cel, meaning) = self.rule(of, "row", 2);
+            text.push_str(&format!("rows = '''{cel}'''\n"));
+            view.rows = Some(Arc::new(meaning));
+        }
+        let mut masks = Vec::new();
+        for column in self.maskable(of) {
+            if view.columns[column] && self.chance(0.15) {
+                let (cel, meaning) = self.rule(of, "row", 1);
+                let field = t.columns[column].field.as_deref().unwrap_or_default();
+                text.push_str(&format!("masks.{field} = '''{cel}'''\n"));
+                masks.push((column, Arc::new(meaning)));
+            }
+        }
+        view.masks = Masks::from(masks);
+        view.count = self.chance(0.9);
+        if !view.count {
+            text.push_str("count = false\n");
+        }
+        if self.chance(0.2) {
+            view.max_page = Some(5);
+            text.push_str("max_page = 5\n");
+        }
+        (view, text)
+    }
+
+    /// Columns that are neither part of a key nor followed by a link.
+    fn maskable(&self, of: TypeId) -> Vec<usize> {
+        let types = &self.world.model.types;
+        let is_followed = |column: usize| {
+            types.iter().enumerate().any(|(id, t)| {
+                t.links.iter().any(|link| {
+                    let own = id == of && link.pairs.iter().any(|(own, _)| *own == column);
+                    let other = link.target == of && link.pairs.iter().any(|(_, other)| *other == column);
+                    own || other
+                        || link.through.as_ref().is_some_and(|through| {
+                            (id == of && through.near.iter().any(|(own, _)| *own == column))
+                                || (link.target == of && through.far.iter().any(|(_, other)| *other == column))
+                                || (through.join == of
+                                    && (through.near.iter().any(|(_, join)| *join == column)
+                                        || through.far.iter().any(|(join, _)| *join == column)))
+                        })
+                })
+            })
+        };
+        let keyed = |column: usize| types[of].keys.iter().any(|key| key.columns.contains(&column));
+        (0..types[of].columns.len()).filter(|column| !is_followed(*column) && !keyed(*column)).collect()
+    }
+
+    fn writes(&mut self, of: TypeId, view: &mut TypeView) -> String {
+        let name = self.world.model.types[of].name.clone();
+        let mut text = String::new();
+        if self.chance(0.85) {
+            let (grant, lines) = self.write(of, false);
+            text.push_str(&format!("[role.ROLE.{name}.create]\n{lines}"));
+            view.create = Some(grant);
+        }
+        if self.chance(0.85) {
+            let (grant, lines) = self.write(of, true);
+            let t = &self.world.model.types[of];
+            let settable = (0..t.columns.len()).any(|column| {
+                grant.columns[column]
+                    && !t.columns[column].input.computed
+                    && !grant.fixed.iter().any(|(fixed, _)| *fixed == column)
+            });
+            if settable {
+                text.push_str(&format!("[role.ROLE.{name}.update]\n{lines}"));
+                view.update = Some(grant);
+            }
+        }
+        if self.chance(0.85) {
+            let (rows, line) = self.some_rule(of, "rows", 0.3);
+            text.push_str(&format!("[role.ROLE.{name}.delete]\n{line}"));
+            view.delete = Some(WriteGrant { rows, ..WriteGrant::default() });
+        }
+        text
+    }
+
+    fn some_rule(&mut self, of: TypeId, word: &str, chance: f64) -> (Option<Arc<Condition>>, String) {
+        if !self.chance(chance) {
+            return (None, String::new());
+        }
+        let (cel, meaning) = self.rule(of, "row", 2);
+        (Some(Arc::new(meaning)), format!("{word} = '''{cel}'''\n"))
+    }
+
+    /// A grant to create, or to update.
+    fn write(&mut self, of: TypeId, updates: bool) -> (WriteGrant, String) {
+        let world = self.world;
+        let t = &world.model.types[of];
+        let columns: Vec<bool> =
+            t.columns.iter().map(|column| !column.input.computed && self.random.random_bool(0.92)).collect();
+        let fields: Vec<&str> = t
+            .columns
+            .iter()
+            .zip(&columns)
+            .filter(|(_, granted)| **granted)
+            .filter_map(|(c, _)| c.field.as_deref())
+            .collect();
+        let mut text = format!("fields = {}\n", json!(fields));
+        let (rows, line) = if updates { self.some_rule(of, "rows", 0.3) } else { (None, String::new()) };
+        text.push_str(&line);
+        let (check, line) = self.some_rule(of, "check", 0.25);
+        text.push_str(&line);
+        let mut fixed = Vec::new();
+        let free: Vec<usize> = (0..t.columns.len())
+            .filter(|column| {
+                !t.keys.iter().any(|key| key.columns.contains(column)) && !t.columns[*column].input.computed
+            })
+            .collect();
+        if self.chance(0.15)
+            && let Some(column) = self.pick(&free)
+            && let Some((json, cell)) = self.known(of, column)
+        {
+            let c = &t.columns[column];
+            let cel = if self.chance(0.5) {
+                let name = self.new_claim();
+                self.claims.insert(name.clone(), json);
+                format!("claims.{name}")
+            } else {
+                literal(c, &json)
+            };
+            text.push_str(&format!("fixed = {{ {} = '''{cel}''' }}\n", c.field.as_deref().unwrap_or_default()));
+            fixed.push((column, Operand::Constant(cell)));
+        }
+        (WriteGrant { columns, rows, check, fixed }, text)
+    }
+
+    /// A rule about rows of a type, which `variable` stands for.
+    fn rule(&mut self, of: TypeId, variable: &str, depth: u32) -> Rule {
+        let t = &self.world.model.types[of];
+        let links = |cardinality| -> Vec<usize> {
+            (0..t.links.len()).filter(|link| t.links[*link].cardinality == cardinality).collect()
+        };
+        match self.random.random_range(0..12) {
+            0 if depth > 0 => {
+                let (one, other) = (self.rule(of, variable, depth - 1), self.rule(of, variable, depth - 1));
+                (format!("({} && {})", one.0, other.0), Condition::And(vec![one.1, other.1]))
+            }
+            1 | 2 if depth > 0 => {
+                let (one, other) = (self.rule(of, variable, depth - 1), self.rule(of, variable, depth - 1));
+                (format!("({} || {})", one.0, other.0), Condition::Or(vec![one.1, other.1]))
+            }
+            3 if depth > 0 => {
+                let (cel, meaning) = self.rule(of, variable, depth - 1);
+                (format!("!({cel})"), Condition::Not(Box::new(meaning)))
+            }
+            4 | 5 if depth > 0 => {
+                let Some(link) = self.pick(&links(Cardinality::Many)) else {
+                    return self.test(of, variable, Vec::new());
+                };
+                let l = &t.links[link];
+                let (quantifier, word) =
+                    if self.chance(0.5) { (Quantifier::Exists, "exists") } else { (Quantifier::All, "all") };
+                self.variables += 1;
+                let inner = format!("x{}", self.variables);
+                let (cel, meaning) = self.rule(l.target, &inner, depth - 1);
+                let hop = hop(of, link);
+                let inner_meaning = Box::new(meaning);
+                (
+                    format!("{variable}.{}.{word}({inner}, {cel})", l.field),
+                    Condition::Quantified { before: Vec::new(), hop, quantifier, inner: inner_meaning },
+                )
+            }
+            6 | 7 => match self.pick(&links(Cardinality::One)) {
+                Some(link) => {
+                    let l = &t.links[link];
+                    self.test(l.target, &format!("{variable}.{}", l.field), vec![hop(of, link)])
+                }
+                None => self.test(of, variable, Vec::new()),
+            },
+            8 => self.fact(),
+            _ => self.test(of, variable, Vec::new()),
+        }
+    }
+
+    /// A test of a column of the row that `row` stands for, at the end of some hops.
+    fn test(&mut self, of: TypeId, row: &str, hops: Vec<Hop>) -> Rule {
+        let world = self.world;
+        let t = &world.model.types[of];
+        let column = self.random.random_range(0..t.columns.len());
+        let c = &t.columns[column];
+        let field = format!("{row}.{}", c.field.as_deref().unwrap_or_default());
+        let path = Path { hops, column, masked: false };
+        let stated = |test| Condition::Test { path: path.clone(), test };
+        let Some((json, cell)) = self.known(of, column).filter(|_| self.random.random_bool(0.85)) else {
+            return match self.random.random_range(0..3) {
+                0 => (format!("{field} == null"), stated(Test::IsNull(true))),
+                1 => (format!("{field} != null"), stated(Test::IsNull(false))),
+                _ => (format!("has({field})"), stated(Test::IsNull(false))),
+            };
+        };
+        let is_text = c.kind == Kind::Scalar(Scalar::String);
+        match self.random.random_range(0..10) {
+            0 if is_text => {
+                let (comparison, word) = self.comparison();
+                let size = self.random.random_range(0..4);
+                let operand = Operand::Constant(Cell::Integer(size));
+                (format!("size({field}) {word} {size}"), stated(Test::Size { comparison, operand }))
+            }
+            1 if is_text => {
+                let (test, word) = [
+                    (TextTest::Contains, "contains"),
+                    (TextTest::StartsWith, "startsWith"),
+                    (TextTest::EndsWith, "endsWith"),
+                ][self.random.random_range(0..3)];
+                let (cel, operand) = self.operand(c, json, cell);
+                let meaning = operand.map(|operand| stated(Test::Text { test, operand, ignore_case: false }));
+                (format!("{field}.{word}({cel})"), meaning.unwrap_or(Condition::Fact(0)))
+            }
+            2 | 3 => {
+                let (cel, operand) = self.list(of, column, (json, cell));
+                let meaning = operand.map(|operand| stated(Test::In { operand, ignore_case: false }));
+                (format!("{field} in {cel}"), meaning.unwrap_or(Condition::Fact(0)))
+            }
+            4 => {
+                let same = |other: &Column| {
+                    (other.kind, &other.collation, other.form) == (c.kind, &c.collation, c.form)
+                        && other.is_comparable()
+                };
+                let alike: Vec<usize> = (0..t.columns.len()).filter(|other| same(&t.columns[*other])).collect();
+                let Some(other) = self.pick(&alike) else { return self.fact() };
+                let (comparison, word) = self.comparison();
+                let beside = Path { column: other, ..path.clone() };
+                let named = format!("{row}.{}", t.columns[other].field.as_deref().unwrap_or_default());
+                let operand = Operand::Value(beside);
+                (format!("{field} {word} {named}"), stated(Test::Compare { comparison, operand, ignore_case: false }))
+            }
+            _ => {
+                let (comparison, word) = self.comparison();
+                let (cel, operand) = self.operand(c, json, cell);
+                let meaning = operand.map(|operand| stated(Test::Compare { comparison, operand, ignore_case: false }));
+                let meaning = meaning.unwrap_or(Condition::Fact(0));
+                if self.chance(0.2) {
+                    let mirrored = comparison_word(comparison.mirrored());
+                    return (format!("{cel} {mirrored} {field}"), meaning);
+                }
+                (format!("{field} {word} {cel}"), meaning)
+            }
+        }
+    }
+
+    fn comparison(&mut self) -> (Comparison, &'static str) {
+        let all = [Comparison::Eq, Comparison::Ne, Comparison::Lt, Comparison::Lte, Comparison::Gt, Comparison::Gte];
+        let comparison = all[self.random.random_range(0..all.len())];
+        (comparison, comparison_word(comparison))
+    }
+
+    /// A value that some row has in a column and that can be stated: in the form of JSON, and as it is stored.
+    fn known(&mut self, of: TypeId, column: usize) -> Option<(Json, Cell)> {
+        let rows = &self.world.rows[of];
+        let cell = rows.get(self.random.random_range(0..rows.len().max(1)))?[column].clone();
+        let kind = self.world.model.types[of].columns[column].kind;
+        let plain = matches!(
+            kind,
+            Kind::Enum(_)
+                | Kind::Scalar(
+                    Scalar::Int
+                        | Scalar::BigInt
+                        | Scalar::String
+                        | Scalar::Float
+                        | Scalar::Bytes
+                        | Scalar::Boolean
+                        | Scalar::Date
+                )
+        );
+        if cell == Cell::Null || !plain {
+            return None;
+        }
+        let json = match (kind, &cell) {
+            // An enum's value goes by its text or by its name.
+            (Kind::Enum(_), Cell::Text(text)) if self.chance(0.7) => Json::from(text.clone()),
+            _ => serde_json::from_str(&leaf(&self.world.model, kind, &cell)?).ok()?,
+        };
+        Some((json, cell))
+    }
+
+    fn new_claim(&mut self) -> String {
+        self.variables += 1;
+        format!("c{}", self.variables)
+    }
+
+    /// A value as a rule states it, or as a claim; none where the claim is none that the column could be compared with.
+    fn operand(&mut self, column: &Column, json: Json, cell: Cell) -> (String, Option<Operand>) {
+        if self.chance(0.5) {
+            return (literal(column, &json), Some(Operand::Constant(cell)));
+        }
+        let name = self.new_claim();
+        let written = format!("claims.{name}");
+        if self.chance(0.3) {
+            if let Some(unfit) = self.unfit(column) {
+                self.claims.insert(name, unfit);
+            }
+            return (written, None);
+        }
+        let json = self.in_some_form(json);
+        self.claims.insert(name, json);
+        (written, Some(Operand::Constant(cell)))
+    }
+
+    /// A number may also come as its plain text.
+    fn in_some_form(&mut self, json: Json) -> Json {
+        match &json {
+            Json::Number(number) if number.is_i64() && self.chance(0.5) => Json::from(number.to_string()),
+            _ => json,
+        }
+    }
+
+    /// A claim that a column cannot be compared with; none, an absent one.
+    fn unfit(&mut self, column: &Column) -> Option<Json> {
+        let odd = match column.kind {
+            Kind::Scalar(Scalar::Int | Scalar::BigInt) => {
+                vec![json!("07"), json!("+7"), json!(7.5), json!(true), json!(" 7"), json!("seven")]
+            }
+            Kind::Scalar(Scalar::Boolean) => vec![json!("true"), json!(1), json!("yes")],
+            Kind::Scalar(Scalar::Float) => vec![json!("much"), json!(true)],
+            Kind::Scalar(Scalar::Date) => vec![json!("soon"), json!(20_260_131), json!("2026-02-30")],
+            Kind::Scalar(Scalar::Bytes) => vec![json!("%%"), json!(7)],
+            Kind::Enum(_) => vec![json!("no such value"), json!(7)],
+            _ => vec![json!(7), json!(false)],
+        };
+        let mut all = odd;
+        all.extend([Json::Null, json!(["a"]), json!({ "a": "b" })]);
+        let at = self.random.random_range(0..=all.len());
+        all.get(at).cloned()
+    }
+
+    /// A list as a rule states it, or as a claim.
+    fn list(&mut self, of: TypeId, column: usize, first: (Json, Cell)) -> (String, Option<Operand>) {
+        let c = &self.world.model.types[of].columns[column];
+        let mut items = vec![first];
+        for _ in 0..self.random.random_range(0..3) {
+            items.extend(self.known(of, column));
+        }
+        if self.chance(0.1) {
+            items.clear();
+        }
+        let cells = items.iter().map(|(_, cell)| cell.clone()).collect();
+        if self.chance(0.5) {
+            let written: Vec<String> = items.iter().map(|(json, _)| literal(c, json)).collect();
+            return (format!("[{}]", written.join(", ")), Some(Operand::Constant(Cell::List(cells))));
+        }
+        let name = self.new_claim();
+        let written = format!("claims.{name}");
+        let mut values: Vec<Json> = items.into_iter().map(|(json, _)| json).collect();
+        for value in &mut values {
+            *value = self.in_some_form(value.take());
+        }
+        let fits = match self.random.random_range(0..10) {
+            0 => {
+                // One item that is none makes the whole list unknown.
+                values.push(Json::Null);
+                false
+            }
+            1 => {
+                values.push(json!({ "a": 1 }));
+                false
+            }
+            2 => return (written, None),
+            3 => {
+                self.claims.insert(name, values.first().cloned().unwrap_or_default());
+                return (written, None);
+            }
+            _ => true,
+        };
+        self.claims.insert(name, Json::Array(values));
+        (written, fits.then_some(Operand::Constant(Cell::List(cells))))
+    }
+
+    /// A condition on the claims alone.
+    fn fact(&mut self) -> Rule {
+        let name = self.new_claim();
+        let value = match self.random.random_range(0..8) {
+            0 => Some(json!(true)),
+            1 => Some(json!(false)),
+            2 => Some(json!("a")),
+            3 => Some(json!(["a", "b"])),
+            4 => Some(json!(["b", null])),
+            5 => Some(Json::Null),
+            6 => Some(json!(3)),
+            _ => None,
+        };
+        if let Some(value) = &value {
+            self.claims.insert(name.clone(), value.clone());
+        }
+        let (cel, decided) = match self.random.random_range(0..6) {
+            0 => (format!("claims.{name}"), value.as_ref().and_then(Json::as_bool)),
+            1 => (format!("has(claims.{name})"), Some(value.as_ref().is_some_and(|value| !value.is_null()))),
+            2 => {
+                let text = value.as_ref().and_then(Json::as_str);
+                (format!("claims.{name} == 'a'"), text.map(|text| text == "a"))
+            }
+            3 => {
+                let list = value.as_ref().and_then(Json::as_array);
+                let whole = list.filter(|items| items.iter().all(Json::is_string));
+                (format!("'a' in claims.{name}"), whole.map(|items| items.contains(&json!("a"))))
+            }
+            4 => (format!("claims.{name} == null"), value.as_ref().map(Json::is_null)),
+            _ => {
+                let size = match &value {
+                    Some(Json::String(text)) => Some(text.chars().count()),
+                    Some(Json::Array(items)) => Some(items.len()),
+                    _ => None,
+                };
+                (format!("size(claims.{name}) > 1"), size.map(|size| size > 1))
+            }
+        };
+        (cel, decided.map_or(Condition::Fact(0), Condition::Constant))
+    }
+}
+
+fn hop(from: TypeId, link: usize) -> Hop {
+    Hop { from, link, visible: None, join_visible: None, masks: Masks::default() }
+}
+
+/// A value as CEL writes it.
+fn literal(column: &Column, json: &Json) -> String {
+    match (column.kind, json) {
+        (Kind::Scalar(Scalar::Float), Json::Number(number)) => {
+            format!("{:?}", number.as_f64().unwrap_or_default())
+        }
+        _ => json.to_string(),
+    }
+}
+
+fn comparison_word(comparison: Comparison) -> &'static str {
+    match comparison {
+        Comparison::Eq => "==",
+        Comparison::Ne => "!=",
+        Comparison::Lt => "<",
+        Comparison::Lte => "<=",
+        Comparison::Gt => ">",
+        Comparison::Gte => ">=",
+    }
+}
