@@ -39,7 +39,7 @@ pub const QUESTION: &str =
     "{ bookings(first: 3) { totalCount nodes { startsOn status hut { name } hiker { name phone } } } }";
 /// Who asks it, as options of `puente ask`.
 pub const ASKERS: [&str; 4] =
-    ["--as visitor", "--as hiker --claim sub=7", "--as warden --claim sub=3", "--as coordinator"];
+    ["--as visitor", "--as hiker --claim sub=7", "--as warden --claim sub=14", "--as coordinator"];
 
 /// The file name of the demo's database.
 pub const DATABASE: &str = "huts.db";

@@ -79,8 +79,9 @@ fn bodies_that_are_no_request_are_refused_with_the_reason() {
 }
 
 #[test]
-fn only_the_owners_key_is_let_in() {
-    let (project, service) = huts();
+fn only_a_key_in_force_is_let_in() {
+    let project = TestProject::of_sql("create table huts (id integer primary key)", "");
+    let service = project.serve();
     let body = br#"{"query": "{ __typename }"}"#;
     let none = service.send("POST", "/graphql", &[JSON], body);
     assert_eq!((none.status, none.code().as_str()), (401, "UNAUTHENTICATED"));

@@ -106,7 +106,14 @@ impl Database {
                 let connection = rusqlite::Connection::open(self.file()).expect("the file");
                 let mut statement = connection.prepare(sql).unwrap_or_else(|error| panic!("{error}\n{sql}"));
                 let width = statement.column_count();
-                let rows = statement.query_map([], |row| (0..width).map(|at| row.get(at)).collect());
+                let text = |value: rusqlite::types::Value| match value {
+                    rusqlite::types::Value::Null => None,
+                    rusqlite::types::Value::Integer(value) => Some(value.to_string()),
+                    rusqlite::types::Value::Real(value) => Some(value.to_string()),
+                    rusqlite::types::Value::Text(value) => Some(value),
+                    rusqlite::types::Value::Blob(value) => Some(format!("{value:02x?}")),
+                };
+                let rows = statement.query_map([], |row| (0..width).map(|at| row.get(at).map(text)).collect());
                 rows.and_then(Iterator::collect).unwrap_or_else(|error| panic!("{error}\n{sql}"))
             }
             Engine::Postgres => block_on(async {

@@ -95,6 +95,18 @@ impl TestProject {
     /// # Panics
     /// Where it does not start.
     pub fn serve(&self) -> TestService {
+        self.serve_as(true)
+    }
+
+    /// The same as in production: tokens for development are not believed.
+    ///
+    /// # Panics
+    /// Where it does not start.
+    pub fn serve_in_production(&self) -> TestService {
+        self.serve_as(false)
+    }
+
+    fn serve_as(&self, development: bool) -> TestService {
         let folder = self.open();
         let options = folder.api_options(b"the tests' secret, thirty-two bytes.".to_vec(), None).expect("an API");
         let api = Arc::new(Api::new(options, Arc::new(Metrics::default())));
@@ -102,7 +114,7 @@ impl TestProject {
         let records = Arc::new(Records::open(&private.join("records.db")).expect("records"));
         let options = ServeOptions {
             listen: "127.0.0.1:0".parse().expect("an address"),
-            identity: folder.identity(true).expect("identities"),
+            identity: folder.identity(development).expect("identities"),
             hosts: folder.project.service.hosts,
             origins: folder.project.service.origins,
             owner_key: Some(OWNER_KEY.to_owned()),

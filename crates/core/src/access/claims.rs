@@ -142,10 +142,12 @@ fn canonical(model: &Model, kind: Kind, form: Form, value: &Json) -> Option<Cell
         (Scalar::Int | Scalar::BigInt | Scalar::Decimal | Scalar::Float, Json::String(text)) => {
             Json::Number(number(text)?)
         }
-        (Scalar::Int, Json::Number(number)) if number.is_f64() => return None,
         (Scalar::Uuid, Json::String(text)) if text.bytes().any(|byte| byte.is_ascii_uppercase()) => return None,
         (_, value) => value.clone(),
     };
+    if scalar == Scalar::Int && value.is_f64() {
+        return None;
+    }
     cell_from_json(scalar, form, &value).ok()
 }
 

@@ -443,3 +443,56 @@ fn followed(model: &Model, types: &[Option<TypeView>], of: TypeId, column: Colum
     }
     None
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+    use crate::catalog::Catalog;
+    use crate::project;
+
+    fn granted(grants: &str) -> Result<Vec<Role>, Vec<Mistake>> {
+        let catalog = Catalog::from_text(include_str!("../../tests/data/huts.json")).unwrap();
+        let text = format!("[source.main]\nurl = \"sqlite:huts.db\"\n{grants}");
+        let project = project::read(&text, &|_| None)?;
+        let model = Arc::new(crate::model::build(&catalog, &project)?);
+        roles(&model, &project)
+    }
+
+    #[rstest]
+    #[case("[role.a.Hutt.read]\nfields = []", "did you mean `Hut`?")]
+    #[case("[role.a.Hut.read]\nfields = [\"nam\"]", "did you mean `name`?")]
+    #[case("[role.a.Booking.read]\nfields = [\"id\", \"hut\"]", "[role.a.Hut.read]")]
+    #[case("[role.a.Hut.update]\nfields = [\"name\"]", "without `Hut.read`")]
+    #[case("[role.a.Hut.read]\nfields = [\"id\"]\nmasks = { name = \"true\" }", "no column among `fields`")]
+    #[case("[role.a.Hut.read]\nfields = [\"id\"]\nmasks = { id = \"true\" }", "part of a key")]
+    #[case("[role.a]\ninclude = [\"b\"]\n[role.b]\ninclude = [\"a\"]", "includes itself")]
+    #[case(
+        "[role.a]\ninclude = [\"b\", \"c\"]\n[role.b.Hut.read]\nfields = []\n[role.c.Hut.read]\nfields = []",
+        "two grants for `Hut.read`"
+    )]
+    #[case("[role.a.Hut.read]\nfields = []\n[role.a.Hut.create]\nfields = [\"bookings\"]", "is a link to many")]
+    fn grants_that_do_not_fit_are_refused_with_a_remedy(#[case] grants: &str, #[case] expected: &str) {
+        let mistakes = granted(grants).err().unwrap_or_default();
+        assert!(mistakes.iter().any(|mistake| mistake.text.contains(expected)), "{mistakes:#?}");
+        assert!(mistakes.iter().all(|mistake| mistake.place.line > 2), "{mistakes:#?}");
+    }
+
+    #[test]
+    fn a_role_sees_what_was_named_and_takes_over_what_it_does_not_state() {
+        let roles = granted(
+            "[role.a]\ninclude = [\"b\"]\n[role.a.Hut.read]\nfields = [\"id\"]\n[role.b.Hut.read]\n\
+             fields = \"all\"\n[role.b.Hiker.read]\nfields = [\"id\"]\nrows = \"row.id == claims.sub\"\n",
+        )
+        .unwrap();
+        let names = |role: &Role, of: &str| -> Vec<String> {
+            let of = role.view.model().type_named(of).unwrap();
+            role.view.columns(of).map(|(_, field)| field.to_owned()).collect()
+        };
+        assert_eq!((names(&roles[0], "Hut"), names(&roles[0], "Hiker")), (vec!["id".into()], vec!["id".into()]));
+        assert!(names(&roles[1], "Hut").len() > 1);
+        assert!(names(&roles[0], "Booking").is_empty(), "what nobody granted is not there");
+        assert_eq!(roles[0].view.claims(), 1, "an included rule has its claims");
+    }
+}

@@ -673,3 +673,80 @@ fn text_test(function: &str) -> Option<TextTest> {
         _ => return None,
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+    use crate::catalog::Catalog;
+    use crate::project::{self, Place};
+
+    fn model() -> Model {
+        let catalog = Catalog::from_text(include_str!("../../tests/data/huts.json")).unwrap();
+        let project = project::read("[source.main]\nurl = \"sqlite:huts.db\"\n", &|_| None).unwrap();
+        crate::model::build(&catalog, &project).unwrap()
+    }
+
+    fn compiled(rule: &str) -> Result<(Condition, Book), Mistake> {
+        let model = model();
+        let mut book = Book::default();
+        let text = RuleText { text: rule.to_owned(), place: Place { line: 7, column: 9 }, verbatim: true };
+        let of = model.type_named("Booking").unwrap();
+        compile(&model, of, &text, &mut book).map(|condition| (condition, book))
+    }
+
+    #[rstest]
+    #[case("row.hutId == claims.sub")]
+    #[case("claims.sub == row.hutId")]
+    #[case("row.hut.name.startsWith(claims.prefix) && !(row.hut.name in claims.names)")]
+    #[case("row.hut == null || row.hut.bookings.exists(b, b.hikerId == 7)")]
+    #[case("row.hut.bookings.all(b, b.hiker.name != 'x' || has(b.hiker.name))")]
+    #[case("size(row.hut.name) > 3 && claims.level >= 2 && 'admin' in claims.groups")]
+    #[case("claims.org.id == 'x' && claims['https://huts.example/roles'] == 'y'")]
+    #[case("-1 < row.hutId || row.hutId in [1, 2u, -3]")]
+    #[case("row.hutId == row.hikerId || true")]
+    fn rules_that_fit_the_model_are_taken(#[case] rule: &str) {
+        assert!(compiled(rule).is_ok(), "{:?}", compiled(rule).err());
+    }
+
+    #[rstest]
+    #[case("row.hutt == 1", 4, "did you mean `hut`?")]
+    #[case("row.hut.name == 7", 16, "expects a value of type `String`")]
+    #[case("row.hutId", 4, "expected a condition")]
+    #[case("row.hut == 7", 4, "cannot be compared")]
+    #[case("1 == 1", 1, "cannot be compared")]
+    #[case("row.hutId < null", 1, "null is neither larger nor smaller")]
+    #[case("row.hut.bookings.hikerId == 7", 17, ".exists(x, x.hikerId")]
+    #[case("row.hut.bookings.exists(b, row.hutId == 1)", 28, "`row` cannot be reached")]
+    #[case("row.hut.bookings.exists_one(b, b.hutId == 1)", 28, "`.exists(x, …)`")]
+    #[case("row.hut.bookings.map(b, b.hutId) == []", 21, "has no meaning in a rule")]
+    #[case("rwo.hutId == 1", 1, "did you mean `row`?")]
+    #[case("row.hutId + 1 == 2", 11, "has no meaning here")]
+    #[case("row.hut.name.matches('a')", 13, "has no meaning here")]
+    #[case("row.hutId in 7", 14, "`in` takes a list")]
+    #[case("row.hutId in [null]", 15, "other than null")]
+    #[case("row.hutId == now", 14, "`now` meets dates and times")]
+    #[case("row.hutId ==", 13, "not a rule in CEL")]
+    #[case("size(row.hut.bookings) > 1", 13, "of rows, ask `exists`")]
+    fn what_does_not_fit_is_told_with_its_place(#[case] rule: &str, #[case] column: usize, #[case] expected: &str) {
+        let mistake = compiled(rule).map(|(condition, _)| condition).unwrap_err();
+        assert!(mistake.text.contains(expected), "{}", mistake.text);
+        assert_eq!(mistake.place.line, 7);
+        let near = mistake.place.column.abs_diff(column + 8) <= 12;
+        assert!(near, "column {} of {rule}, {}", mistake.place.column - 8, mistake.text);
+    }
+
+    #[test]
+    fn the_same_claim_of_the_same_type_is_one_parameter() {
+        let (_, book) =
+            compiled("row.hutId == claims.sub || row.hikerId == claims.sub || row.hut.name == claims.sub").unwrap();
+        assert_eq!(book.values.len(), 2, "once as a number, once as text");
+    }
+
+    #[test]
+    fn deep_nesting_is_a_mistake_and_not_a_crash() {
+        let rule = format!("{}true{}", "(".repeat(5_000), ")".repeat(5_000));
+        assert!(compiled(&rule).is_err());
+    }
+}
