@@ -9,11 +9,37 @@ pub(crate) enum Ask {
     FiveLevels,
     FilterThroughLinks,
     ManyToMany,
+    /// The three levels as a warden, with a rule on every level.
+    AsWarden,
 }
 
+/// The warden who asks: one with as many huts as anybody.
+pub(crate) const WARDEN: i32 = 14;
+
+/// The grants that the warden asks with, added to the demo's.
+pub(crate) const ROLES: &str = r#"
+[role.bench]
+include = ["warden"]
+[role.bench.Region.read]
+fields = ["name"]
+rows = "row.huts.exists(h, h.wardenId == claims.sub)"
+[role.bench.Hut.read]
+fields = ["name", "region", "bookings"]
+rows = "row.wardenId == claims.sub"
+[role.bench.Trail.read]
+fields = ["name"]
+"#;
+
 impl Ask {
-    pub(crate) const ALL: [Ask; 6] =
-        [Ask::ByKey, Ask::Page, Ask::ThreeLevels, Ask::FiveLevels, Ask::FilterThroughLinks, Ask::ManyToMany];
+    pub(crate) const ALL: [Ask; 7] = [
+        Ask::ByKey,
+        Ask::Page,
+        Ask::ThreeLevels,
+        Ask::FiveLevels,
+        Ask::FilterThroughLinks,
+        Ask::ManyToMany,
+        Ask::AsWarden,
+    ];
 
     pub(crate) fn name(self) -> &'static str {
         match self {
@@ -23,6 +49,7 @@ impl Ask {
             Ask::FiveLevels => "five levels",
             Ask::FilterThroughLinks => "filter through links",
             Ask::ManyToMany => "many to many, counted",
+            Ask::AsWarden => "three levels as warden",
         }
     }
 
@@ -35,7 +62,7 @@ impl Ask {
         match self {
             Ask::ByKey => "{ hut(key: { id: 7 }) { name altitude code } }",
             Ask::Page => "{ bookings(first: 50) { nodes { id startsOn nights status price } } }",
-            Ask::ThreeLevels => {
+            Ask::ThreeLevels | Ask::AsWarden => {
                 "{ huts(first: 20) { nodes { name region { name } bookings(first: 10) { nodes { startsOn hiker { name } } } } } }"
             }
             Ask::FiveLevels => {

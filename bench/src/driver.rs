@@ -48,7 +48,7 @@ impl Load {
         Connection::open(&self.address).ask(&self.request)
     }
 
-    /// How many statements one ask sends, as Puente itself reports.
+    /// How many statements one ask sends, as Puente itself reports to its owner; none where another asks.
     pub(crate) fn statements(&self) -> usize {
         let (head, body) = self.request_parts();
         let mut body: Json = serde_json::from_str(body).expect("JSON");

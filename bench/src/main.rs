@@ -18,7 +18,7 @@ use std::sync::Arc;
 
 use puente_core::catalog::Engine;
 use puente_core::project::Limits;
-use puente_service::{Api, ApiOptions, Metrics, ProjectFolder, Records, ServeOptions};
+use puente_service::{Api, ApiOptions, Metrics, NewKey, ProjectFolder, Records, ServeOptions};
 use puente_testkit::database::Database;
 
 use asks::Ask;
@@ -135,13 +135,15 @@ fn measure_engine(name: &str, engine: Engine) {
             block_on(load);
         }
     }
+    let warden = add_warden(folder);
     puente_service::survey(&ProjectFolder::open(folder).expect("a project")).expect("a survey");
     let puente = Server::start("serve-puente", folder);
     let floor = Server::start("serve-floor", folder);
     report::head(name, "floor", ROUNDS);
     for ask in Ask::ALL {
         let body = serde_json::json!({ "query": ask.document() }).to_string();
-        let ours = Load::new(&puente.address, "/graphql", KEY, &body);
+        let key = if ask == Ask::AsWarden { &warden } else { KEY };
+        let ours = Load::new(&puente.address, "/graphql", key, &body);
         let theirs = Load::new(&floor.address, &ask.path(), KEY, &body);
         compare(ask, (&ours, puente.child.id()), (&theirs, floor.child.id()), engine);
     }
@@ -159,6 +161,18 @@ fn measure_engine(name: &str, engine: Engine) {
     report::walk(&driver::walk(&puente.address, KEY));
     inserts::measure(engine, &database.settings(""), folder, &puente.address, KEY);
     report::memory(puente.child.id());
+}
+
+/// Adds the grants of a warden to the project, and gives an access key that asks as one.
+fn add_warden(folder: &Path) -> String {
+    let file = folder.join(puente_core::project::FILE);
+    let text = std::fs::read_to_string(&file).expect("a project file");
+    std::fs::write(&file, text + asks::ROLES).expect("a project file");
+    let private = ProjectFolder::open(folder).expect("a project").private_folder().expect("a folder");
+    let records = Records::open(&private.join("records.db")).expect("records");
+    let claims = serde_json::json!({ "sub": asks::WARDEN }).as_object().cloned().expect("an object");
+    let new = NewKey { name: "warden", role: "bench", claims, lifetime: None };
+    records.create_key(&new).expect("a key")
 }
 
 fn compare(ask: Ask, (ours, our_id): (&Load, u32), (theirs, their_id): (&Load, u32), engine: Engine) {

@@ -6,7 +6,7 @@ use mysql_async::{Conn, Opts, OptsBuilder, Pool, PoolConstraints, PoolOpts, Row,
 
 use super::json::{integer, nullable, separate, status, string};
 use crate::READERS;
-use crate::asks::Ask;
+use crate::asks::{Ask, WARDEN};
 
 /// As many sessions as Puente has, on threads of their own.
 pub(crate) struct Sessions {
@@ -49,6 +49,7 @@ async fn read(session: &mut Conn, ask: Ask) -> mysql_async::Result<Vec<u8>> {
         Ask::ByKey => by_key(session).await,
         Ask::Page => page(session).await,
         Ask::ThreeLevels => in_snapshot!(session, three_levels),
+        Ask::AsWarden => in_snapshot!(session, as_warden),
         Ask::FiveLevels => in_snapshot!(session, five_levels),
         Ask::FilterThroughLinks => filter(session).await,
         Ask::ManyToMany => in_snapshot!(session, many_to_many),
@@ -116,15 +117,30 @@ async fn page(session: &mut Conn) -> mysql_async::Result<Vec<u8>> {
 }
 
 async fn three_levels(session: &mut Conn) -> mysql_async::Result<Vec<u8>> {
-    let huts: Vec<Row> = session
-        .exec(
-            "select h.id, h.name, r.name from huts as h left join regions as r on r.id = h.region_id order by h.id limit 20",
-            (),
-        )
-        .await?;
-    let ids: Vec<i64> = huts.iter().map(|hut| number(hut, 0)).collect();
+    let huts = "select h.id, h.name, r.name from huts as h left join regions as r on r.id = h.region_id order by h.id limit 20";
     let one = "(select b.hut_id, cast(b.starts_on as char), k.name from bookings as b left join hikers as k
         on k.id = b.hiker_id where b.hut_id = ? order by b.id limit 10)";
+    levels(session, huts, one).await
+}
+
+async fn as_warden(session: &mut Conn) -> mysql_async::Result<Vec<u8>> {
+    let huts = format!(
+        "select h.id, h.name, r.name from huts as h left join regions as r on r.id = h.region_id
+           and exists (select 1 from huts as o where o.region_id = r.id and o.warden_id = {WARDEN})
+         where h.warden_id = {WARDEN} order by h.id limit 20"
+    );
+    let one = format!(
+        "(select b.hut_id, cast(b.starts_on as char), k.name from bookings as b left join huts as h on h.id = b.hut_id
+          left join hikers as k on k.id = b.hiker_id and exists (select 1 from bookings as o
+            left join huts as oh on oh.id = o.hut_id where o.hiker_id = k.id and oh.warden_id = {WARDEN})
+          where b.hut_id = ? and h.warden_id = {WARDEN} order by b.id limit 10)"
+    );
+    levels(session, &huts, &one).await
+}
+
+async fn levels(session: &mut Conn, huts: &str, one: &str) -> mysql_async::Result<Vec<u8>> {
+    let huts: Vec<Row> = session.exec(huts, ()).await?;
+    let ids: Vec<i64> = huts.iter().map(|hut| number(hut, 0)).collect();
     let bookings = children(session, one, &ids).await?;
     let mut out = b"{\"data\":{\"huts\":{\"nodes\":[".to_vec();
     let mut first = true;

@@ -5,7 +5,7 @@ use tokio_postgres::{NoTls, Row};
 
 use super::json::{integer, nullable, separate, status, string};
 use crate::READERS;
-use crate::asks::Ask;
+use crate::asks::{Ask, WARDEN};
 
 /// As many sessions as Puente has, on threads of their own.
 pub(crate) struct Sessions {
@@ -42,6 +42,7 @@ async fn read(client: &Object, ask: Ask) -> Result<Vec<u8>, tokio_postgres::Erro
         Ask::ByKey => by_key(client).await,
         Ask::Page => page(client).await,
         Ask::ThreeLevels => three_levels(client).await,
+        Ask::AsWarden => as_warden(client).await,
         Ask::FiveLevels => five_levels(client).await,
         Ask::FilterThroughLinks => filter(client).await,
         Ask::ManyToMany => many_to_many(client).await,
@@ -92,12 +93,30 @@ async fn three_levels(client: &Object) -> Result<Vec<u8>, tokio_postgres::Error>
         left join lateral (select b.id, b.starts_on::text, k.name from bookings as b
               left join hikers as k on k.id = b.hiker_id where b.hut_id = h.id order by b.id limit 10) as b on true
         order by h.id, b.id";
-    let rows = rows(client, text).await?;
+    Ok(levels(&rows(client, text).await?))
+}
+
+async fn as_warden(client: &Object) -> Result<Vec<u8>, tokio_postgres::Error> {
+    let text = "select h.id, h.name, h.region, b.starts_on, b.name
+        from (select h.id, h.name, r.name as region from huts as h left join regions as r on r.id = h.region_id
+                and exists (select 1 from huts as o where o.region_id = r.id and o.warden_id = $1)
+              where h.warden_id = $1 order by h.id limit 20) as h
+        left join lateral (select b.id, b.starts_on::text, k.name from bookings as b
+              left join huts as bh on bh.id = b.hut_id
+              left join hikers as k on k.id = b.hiker_id and exists (select 1 from bookings as o
+                left join huts as oh on oh.id = o.hut_id where o.hiker_id = k.id and oh.warden_id = $1)
+              where b.hut_id = h.id and bh.warden_id = $1 order by b.id limit 10) as b on true
+        order by h.id, b.id";
+    let statement = client.prepare_cached(text).await?;
+    Ok(levels(&client.query(&statement, &[&WARDEN]).await?))
+}
+
+fn levels(rows: &[Row]) -> Vec<u8> {
     let mut out = Vec::with_capacity(32 << 10);
     out.extend_from_slice(b"{\"data\":{\"huts\":{\"nodes\":[");
     let mut last: Option<i32> = None;
     let mut first = true;
-    for row in &rows {
+    for row in rows {
         let id: i32 = row.get(0);
         if last != Some(id) {
             if last.is_some() {
@@ -121,7 +140,7 @@ async fn three_levels(client: &Object) -> Result<Vec<u8>, tokio_postgres::Error>
         }
     }
     out.extend_from_slice(if last.is_some() { b"]}}]}}}" } else { b"]}}}" });
-    Ok(out)
+    out
 }
 
 async fn five_levels(client: &Object) -> Result<Vec<u8>, tokio_postgres::Error> {
@@ -217,7 +236,7 @@ async fn many_to_many(client: &Object) -> Result<Vec<u8>, tokio_postgres::Error>
     out.extend_from_slice(b"{\"data\":{\"trails\":{\"nodes\":[");
     let mut last: Option<i32> = None;
     let mut first = true;
-    for row in &rows {
+    for row in rows {
         let id: i32 = row.get(0);
         if last != Some(id) {
             if last.is_some() {

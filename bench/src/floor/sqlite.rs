@@ -8,7 +8,7 @@ use tokio::sync::oneshot;
 
 use super::json::{integer, nullable, separate, status, string};
 use crate::READERS;
-use crate::asks::Ask;
+use crate::asks::{Ask, WARDEN};
 
 struct Job {
     ask: Ask,
@@ -47,6 +47,7 @@ fn work(file: &Path, queue: &flume::Receiver<Job>) {
             Ask::ByKey => by_key(&connection),
             Ask::Page => page(&connection),
             Ask::ThreeLevels => in_snapshot(&connection, three_levels),
+            Ask::AsWarden => in_snapshot(&connection, as_warden),
             Ask::FiveLevels => in_snapshot(&connection, five_levels),
             Ask::FilterThroughLinks => filter(&connection),
             Ask::ManyToMany => in_snapshot(&connection, many_to_many),
@@ -112,15 +113,36 @@ fn page(connection: &Connection) -> rusqlite::Result<Vec<u8>> {
 }
 
 fn three_levels(connection: &Connection) -> rusqlite::Result<Vec<u8>> {
-    let mut out = Vec::with_capacity(32 << 10);
-    out.extend_from_slice(b"{\"data\":{\"huts\":{\"nodes\":[");
-    let mut huts = connection.prepare_cached(
+    let huts = connection.prepare_cached(
         "select h.name, r.name, h.id from huts as h left join regions as r on r.id = h.region_id order by h.id limit 20",
     )?;
-    let mut bookings = connection.prepare_cached(
+    let bookings = connection.prepare_cached(
         "select b.starts_on, k.name from bookings as b left join hikers as k on k.id = b.hiker_id
          where b.hut_id = ? order by b.id limit 10",
     )?;
+    levels(huts, bookings)
+}
+
+fn as_warden(connection: &Connection) -> rusqlite::Result<Vec<u8>> {
+    let mut huts = connection.prepare_cached(
+        "select h.name, r.name, h.id from huts as h left join regions as r on r.id = h.region_id
+           and exists (select 1 from huts as o where o.region_id = r.id and o.warden_id = ?1)
+         where h.warden_id = ?1 order by h.id limit 20",
+    )?;
+    let mut bookings = connection.prepare_cached(
+        "select b.starts_on, k.name from bookings as b left join huts as h on h.id = b.hut_id
+         left join hikers as k on k.id = b.hiker_id and exists (select 1 from bookings as o
+           left join huts as oh on oh.id = o.hut_id where o.hiker_id = k.id and oh.warden_id = ?2)
+         where b.hut_id = ?1 and h.warden_id = ?2 order by b.id limit 10",
+    )?;
+    huts.raw_bind_parameter(1, WARDEN)?;
+    bookings.raw_bind_parameter(2, WARDEN)?;
+    levels(huts, bookings)
+}
+
+fn levels(mut huts: CachedStatement<'_>, mut bookings: CachedStatement<'_>) -> rusqlite::Result<Vec<u8>> {
+    let mut out = Vec::with_capacity(32 << 10);
+    out.extend_from_slice(b"{\"data\":{\"huts\":{\"nodes\":[");
     let mut rows = huts.raw_query();
     let mut first = true;
     while let Some(row) = rows.next()? {
