@@ -155,7 +155,8 @@ fn grants_that_are_wider_than_meant_are_warned_of_and_wrong_ones_refused() {
 #[test]
 fn keys_of_roles_are_made_with_claims_and_an_end() {
     let project = TestProject::huts();
-    let made = ["key", "create", "app", "--as", "hiker", "--claim", "sub=7", "--claim", "team=[1,2]", "--expires", "30d"];
+    let made =
+        ["key", "create", "app", "--as", "hiker", "--claim", "sub=7", "--claim", "team=[1,2]", "--expires", "30d"];
     let (code, out, err) = run(project.path(), &made);
     assert_eq!(code, 0, "{err}");
     assert!(out.starts_with("puente_") && err.contains("asks as hiker"), "{out}{err}");

@@ -394,3 +394,25 @@ fn floods_are_refused_by_what_they_would_cost() {
     let two = attack.ask(1, "query a { notes { totalCount } } mutation b { deleteNotes(everyRow: true) { count } }");
     assert_eq!(two.status, 400, "which of them must be said");
 }
+
+#[test]
+fn a_deletion_that_takes_others_along_has_to_be_granted_as_such() {
+    let tables = "create table huts (id integer primary key, name text);
+        create table beds (id integer primary key, hut_id integer references huts on delete cascade);
+        create table tags (id integer primary key, bed_id integer references beds on delete set null);";
+    let grants = |more: &str| {
+        format!(
+            "[role.host.Hut.read]\nfields = [\"id\"]\n[role.host.Hut.delete]\n{more}[role.host.Bed.read]\nfields = [\"id\"]\n"
+        )
+    };
+    let wrong = |edits: &str| {
+        let project = TestProject::of_sql(tables, edits);
+        let folder = project.open();
+        folder.roles(&folder.model().unwrap()).map(|_| ()).map_err(|error| error.to_string())
+    };
+    let text = wrong(&grants("")).unwrap_err();
+    assert!(text.contains("also deletes rows of `Bed`") && text.contains("also changes rows of `Tag`"), "{text}");
+    let text = wrong(&format!("{}[role.host.Bed.delete]\n", grants(""))).unwrap_err();
+    assert!(!text.contains("of `Bed`") && text.contains("say `cascade = true`"), "{text}");
+    assert_eq!(wrong(&grants("cascade = true\n")), Ok(()));
+}

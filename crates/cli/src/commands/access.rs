@@ -80,6 +80,11 @@ impl Access {
             std::iter::once(model.types[of].name.clone()).chain(cells).collect()
         });
         output::say(output::table(&head, rows));
+        for role in roles {
+            if let Some(description) = &role.description {
+                output::say(format!("{}: {description}", role.view.role()));
+            }
+        }
         output::say(faint(
             "n/m: so many fields of so many. rows: some rows only. check: asked of the row after the change. \
              masks: some values only.\n`puente access TYPE` shows the rules, `puente access TYPE.FIELD` who may read a field",

@@ -109,23 +109,28 @@ impl Default for Limits {
 }
 
 impl Limits {
-    /// The tighter one of each.
-    #[must_use]
-    pub fn tightest(&self, other: &Limits) -> Limits {
-        Limits {
-            cost: self.cost.min(other.cost),
-            page: self.page.min(other.page),
-            default_page: self.default_page.min(other.default_page),
-            list: self.list.min(other.list),
-            filter_depth: self.filter_depth.min(other.filter_depth),
-            depth: self.depth.min(other.depth),
-            statements: self.statements.min(other.statements),
-            answer_bytes: self.answer_bytes.min(other.answer_bytes),
-            body_bytes: self.body_bytes.min(other.body_bytes),
-            time_ms: self.time_ms.min(other.time_ms),
-            changes: self.changes.min(other.changes),
-            rehearse_ms: self.rehearse_ms.min(other.rehearse_ms),
-        }
+    /// Each limit by its name in the file.
+    fn entries(&self) -> [(&'static str, u64); 12] {
+        [
+            ("cost", self.cost),
+            ("page", self.page.into()),
+            ("default_page", self.default_page.into()),
+            ("list", self.list as u64),
+            ("filter_depth", self.filter_depth as u64),
+            ("depth", self.depth as u64),
+            ("statements", self.statements as u64),
+            ("answer_bytes", self.answer_bytes as u64),
+            ("body_bytes", self.body_bytes as u64),
+            ("time_ms", self.time_ms),
+            ("changes", self.changes as u64),
+            ("rehearse_ms", self.rehearse_ms),
+        ]
+    }
+
+    /// A limit that is looser than the other's, with both numbers.
+    fn looser_than(&self, other: &Limits) -> Option<(&'static str, u64, u64)> {
+        let pairs = self.entries().into_iter().zip(other.entries());
+        pairs.map(|((name, own), (_, other))| (name, own, other)).find(|(_, own, other)| own > other)
     }
 }
 
@@ -267,20 +272,7 @@ fn read_service(reader: &mut Reader<'_>, section: &Section) -> Service {
 }
 
 fn read_limits(reader: &mut Reader<'_>, section: &Section, default: &Limits) -> Limits {
-    let keys = [
-        "cost",
-        "page",
-        "default_page",
-        "list",
-        "filter_depth",
-        "depth",
-        "statements",
-        "answer_bytes",
-        "body_bytes",
-        "time_ms",
-        "changes",
-        "rehearse_ms",
-    ];
+    let keys = default.entries().map(|(name, _)| name);
     reader.only(section, &keys);
     let mut number = |key: &str, or: u64, least: u64, most: u64| reader.number(section, key, least, most).unwrap_or(or);
     let limits = Limits {
@@ -297,11 +289,11 @@ fn read_limits(reader: &mut Reader<'_>, section: &Section, default: &Limits) -> 
         changes: reader::as_usize(number("changes", default.changes as u64, 1, 1_000_000)),
         rehearse_ms: number("rehearse_ms", default.rehearse_ms, 10, 600_000),
     };
-    if limits.default_page > limits.page {
+    if limits.default_page > limits.page && section.has("default_page") {
         let text = format!("default_page {} is over page {}; lower it", limits.default_page, limits.page);
-        reader.mistake_at(section, if section.has("default_page") { "default_page" } else { "page" }, text);
+        reader.mistake_at(section, "default_page", text);
     }
-    limits
+    Limits { default_page: limits.default_page.min(limits.page), ..limits }
 }
 
 fn read_type(reader: &mut Reader<'_>, section: &Section) -> Option<(String, TypeEdit)> {

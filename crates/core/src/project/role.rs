@@ -124,7 +124,14 @@ fn read_role(reader: &mut Reader<'_>, section: &Section, project: &Limits) -> Ro
         }
     }
     let limits = match reader.section(section, "limits") {
-        Some(section) => read_limits(reader, &section, project).tightest(project),
+        Some(section) => {
+            let limits = read_limits(reader, &section, project);
+            if let Some((name, own, most)) = limits.looser_than(project) {
+                let text = format!("`{name}` of a role only tightens the project's, which is {most}; found {own}");
+                reader.mistake_at(&section, name, text);
+            }
+            limits
+        }
         None => *project,
     };
     RoleEdit {
@@ -202,6 +209,15 @@ mod tests {
         assert_eq!(lines, [1, 2, 2, 3, 5, 7, 8, 11], "{found:#?}");
         assert!(found[2].1.contains("did you mean `read`?") || found[1].1.contains("did you mean `read`?"));
         assert!(found[6].1.contains("did you mean"), "{found:#?}");
+    }
+
+    #[test]
+    fn limits_of_a_role_tighten_the_projects() {
+        let text = "[source.main]\nurl = \"sqlite:h.db\"\n[role.a.limits]\npage = 20\ntime_ms = 100\n";
+        let limits = read(text, &|_| None).unwrap().roles["a"].limits;
+        assert_eq!((limits.page, limits.default_page, limits.time_ms, limits.list), (20, 20, 100, 1_000));
+        let found = mistakes("[role.a.limits]\ntime_ms = 60000\n");
+        assert!(found[0].1.contains("which is 10000; found 60000"), "{found:#?}");
     }
 
     #[test]
