@@ -676,13 +676,20 @@ fn text_test(function: &str) -> Option<TextTest> {
 
 #[cfg(test)]
 mod tests {
+    use std::sync::LazyLock;
+
     use rstest::rstest;
 
     use super::*;
     use crate::catalog::Catalog;
     use crate::project::{self, Place};
 
-    fn model() -> Model {
+    fn model() -> &'static Model {
+        static MODEL: LazyLock<Model> = LazyLock::new(huts);
+        &MODEL
+    }
+
+    fn huts() -> Model {
         let catalog = Catalog::from_text(include_str!("../../tests/data/huts.json")).unwrap();
         let project = project::read("[source.main]\nurl = \"sqlite:huts.db\"\n", &|_| None).unwrap();
         crate::model::build(&catalog, &project).unwrap()
@@ -693,7 +700,7 @@ mod tests {
         let mut book = Book::default();
         let text = RuleText { text: rule.to_owned(), place: Place { line: 7, column: 9 }, verbatim: true };
         let of = model.type_named("Booking").unwrap();
-        compile(&model, of, &text, &mut book).map(|condition| (condition, book))
+        compile(model, of, &text, &mut book).map(|condition| (condition, book))
     }
 
     #[rstest]
@@ -742,6 +749,73 @@ mod tests {
         let (_, book) =
             compiled("row.hutId == claims.sub || row.hikerId == claims.sub || row.hut.name == claims.sub").unwrap();
         assert_eq!(book.values.len(), 2, "once as a number, once as text");
+    }
+
+    #[test]
+    fn whatever_is_written_is_a_rule_or_a_mistake() {
+        const WORDS: &[&str] = &[
+            "row",
+            "claims",
+            "now",
+            "hut",
+            "hutId",
+            ".",
+            "(",
+            ")",
+            "[",
+            "]",
+            "{",
+            "}",
+            ",",
+            ":",
+            "?",
+            "==",
+            "<",
+            "in",
+            "&&",
+            "||",
+            "!",
+            "-",
+            "+",
+            "1",
+            "1.5",
+            "'a'",
+            "\"",
+            "b'x'",
+            "null",
+            "true",
+            "has",
+            "size",
+            "exists",
+            "all",
+            "map",
+            "exists_one",
+            "filter",
+            "b",
+            "\\",
+            "\n",
+            "é",
+            "0x1F",
+            "1u",
+            "@",
+            "#",
+            "`",
+            "//",
+        ];
+        let mut seed = 7_u64;
+        let mut next = |below: usize| {
+            seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            usize::try_from(seed >> 33).unwrap() % below
+        };
+        for _ in 0..3_000 {
+            let words: Vec<&str> = (0..=next(12)).map(|_| WORDS[next(WORDS.len())]).collect();
+            for rule in [words.concat(), words.join(" ")] {
+                // Either is fine; that it ends is what counts.
+                if let Err(mistake) = compiled(&rule) {
+                    assert!(mistake.place.line >= 7 && !mistake.text.is_empty(), "{rule}");
+                }
+            }
+        }
     }
 
     #[test]
