@@ -140,10 +140,7 @@ impl Roles {
             return;
         }
         let mut shelf = self.shelf.lock().unwrap_or_else(PoisonError::into_inner);
-        shelf.roles.retain(|(known, _)| known != name);
-        shelf.roles.push((name.to_owned(), schema::weight(&role.view)));
-        while shelf.roles.len() > 1 && shelf.roles.iter().map(|(_, bytes)| bytes).sum::<usize>() > SCHEMA_BYTES {
-            let (least, _) = shelf.roles.remove(0);
+        for least in shelf.take(name, schema::weight(&role.view), SCHEMA_BYTES) {
             if let Some(role) = self.by_name.get(&least) {
                 *role.schema.write().unwrap_or_else(PoisonError::into_inner) = None;
                 // Its documents hold the schema, too.
@@ -151,6 +148,20 @@ impl Roles {
                 role.plans.clear();
             }
         }
+    }
+}
+
+impl Shelf {
+    /// Notes that a role's schema of so many bytes is used now; gives the roles whose schemas have to go, so that all
+    /// together have at most so many. The one that is used now stays.
+    fn take(&mut self, name: &str, bytes: usize, most: usize) -> Vec<String> {
+        self.roles.retain(|(known, _)| known != name);
+        self.roles.push((name.to_owned(), bytes));
+        let mut gone = Vec::new();
+        while self.roles.len() > 1 && self.roles.iter().map(|(_, bytes)| bytes).sum::<usize>() > most {
+            gone.push(self.roles.remove(0).0);
+        }
+        gone
     }
 }
 
@@ -217,5 +228,19 @@ impl RoleApi {
     /// Keeps a plan.
     pub(crate) fn keep(&self, key: PlanKey, plan: &Arc<Plan>) {
         self.plans.insert(key, Arc::clone(plan));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn schemas_that_were_used_least_make_room() {
+        let mut shelf = Shelf::default();
+        assert!(shelf.take("a", 40, 100).is_empty() && shelf.take("b", 40, 100).is_empty());
+        assert!(shelf.take("a", 40, 100).is_empty(), "used again");
+        assert_eq!(shelf.take("c", 40, 100), ["b"]);
+        assert_eq!(shelf.take("huge", 400, 100), ["a", "c"], "the one in use stays");
     }
 }
