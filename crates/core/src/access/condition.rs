@@ -249,6 +249,18 @@ impl Test {
 }
 
 impl Condition {
+    /// Does it test a value of the row itself, or of what to-one links lead to, of which this is true?
+    pub fn mentions(&self, is_meant: &dyn Fn(&Path) -> bool) -> bool {
+        match self {
+            Condition::Constant(_) | Condition::Fact(_) | Condition::Quantified { .. } => false,
+            Condition::And(parts) | Condition::Or(parts) => parts.iter().any(|part| part.mentions(is_meant)),
+            Condition::Not(inner) => inner.mentions(is_meant),
+            Condition::Test { path, test } => {
+                is_meant(path) || matches!(test.operand(), Some(Operand::Value(other)) if is_meant(other))
+            }
+        }
+    }
+
     /// The condition once the claims are known: facts become what they decide, tests of an unknown claim what they then
     /// are. `facts` tells what a fact decides, `known` whether a parameter has a value. `negated`: does the condition
     /// matter where it is false? What is unknown is then taken for true, else for false, so that it never allows anything.

@@ -103,7 +103,8 @@ impl Planned {
         document: Arc<Document>,
         by_level: bool,
     ) -> Plan {
-        let Planned { selects, joined, parameters, cursors, filter_leaves, introspects } = self;
+        let Planned { mut selects, joined, parameters, cursors, filter_leaves, introspects } = self;
+        selects.iter_mut().for_each(Select::keep_needed_masks);
         let Context { view, sealer, dialect, .. } = context;
         let constant = |parameter: usize| match parameters.get(parameter) {
             Some(Parameter::Constant(Cell::Integer(value))) => Some(*value),

@@ -121,6 +121,29 @@ impl Select {
         Select { output, ..Select::one(of, Some(parent), predicates) }
     }
 
+    /// Forgets the masks of columns that nothing here shows or compares: the engine need not read them.
+    pub(crate) fn keep_needed_masks(&mut self) {
+        let is_needed = |column: ColumnId| {
+            let by = if let Page::Groups { by, .. } = &self.page { &by[..] } else { &[] };
+            let delivered = self.output.iter().any(|output| match output {
+                Output::Column(shown) | Output::Summary(_, shown) => *shown == column,
+                Output::Edge(_) | Output::Order(_) | Output::Count | Output::Group(_) => false,
+            });
+            let is_value = |path: &Path| path.masked && path.hops.is_empty() && path.column == column;
+            delivered
+                || by.iter().any(|term| term.column == column)
+                || self.order.iter().any(|term| is_value(&term.path))
+                || self.predicates.iter().any(|predicate| predicate.condition.mentions(&is_value))
+        };
+        if self.masks.iter().any(|(column, _)| !is_needed(*column)) {
+            self.masks = self.masks.iter().filter(|(column, _)| is_needed(*column)).cloned().collect();
+        }
+        if self.join_masks.iter().any(|(column, _)| !self.output.contains(&Output::Edge(*column))) {
+            let edges = self.join_masks.iter().filter(|(column, _)| self.output.contains(&Output::Edge(*column)));
+            self.join_masks = edges.cloned().collect();
+        }
+    }
+
     /// Which output delivers a column.
     pub fn output_of(&self, column: ColumnId) -> Option<usize> {
         self.output.iter().position(|output| *output == Output::Column(column))
