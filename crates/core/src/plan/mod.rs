@@ -124,13 +124,18 @@ impl Select {
     /// Forgets the masks of columns that nothing here shows or compares: the engine need not read them.
     pub(crate) fn keep_needed_masks(&mut self) {
         let is_needed = |column: ColumnId| {
-            let by = if let Page::Groups { by, .. } = &self.page { &by[..] } else { &[] };
-            let delivered = self.output.iter().any(|output| match output {
+            let (by, orders) = if let Page::Groups { by, order, .. } = &self.page {
+                (&by[..], &order[..])
+            } else {
+                (&[][..], &[][..])
+            };
+            let mut shown = self.output.iter().chain(orders.iter().map(|order| &order.value));
+            let is_shown = shown.any(|output| match output {
                 Output::Column(shown) | Output::Summary(_, shown) => *shown == column,
                 Output::Edge(_) | Output::Order(_) | Output::Count | Output::Group(_) => false,
             });
             let is_value = |path: &Path| path.masked && path.hops.is_empty() && path.column == column;
-            delivered
+            is_shown
                 || by.iter().any(|term| term.column == column)
                 || self.order.iter().any(|term| is_value(&term.path))
                 || self.predicates.iter().any(|predicate| predicate.condition.mentions(&is_value))
