@@ -264,6 +264,11 @@ fn a_masked_value_cannot_be_found_out(#[values(Engine::Sqlite, Engine::Postgres,
         summed["people"]["groups"].as_array().unwrap().iter().map(|group| group["key"]["phone"].to_string()).collect();
     keys.sort();
     assert_eq!(keys, ["\"111\"", "null"]);
+    // Nor by an order of what is not even asked for.
+    let ordered =
+        "{ people { groups(by: [{ name: VALUE }], orderBy: [{ phone: { min: DESC_NULLS_LAST } }]) { key { name } } } }";
+    let groups = attack.data(1, ordered)["people"]["groups"].clone();
+    assert_eq!(groups, json!([{ "key": { "name": "Ada" } }, { "key": { "name": "Ben" } }]));
     let through =
         attack.data(1, "{ teams(filter: { people: { exists: { phone: { eq: \"222\" } } } }) { totalCount } }");
     assert_eq!(through["teams"]["totalCount"], 0);
