@@ -216,6 +216,8 @@ fn a_role_is_chosen_among_those_of_the_token_and_no_others() {
     assert_eq!(ask(&service, Some(&none), json!({})).status, 403);
     let unknown = token(json!(["no_such_role"]), Json::Null);
     assert_eq!(ask(&service, Some(&unknown), json!({})).status, 403);
+    let elsewhere = token(json!(["offline_access", "owner", "member"]), Json::Null);
+    assert_eq!(ids(&ask(&service, Some(&elsewhere), json!({}))), [1, 3], "roles of other services are passed over");
     let single = token(json!("member"), json!("owner"));
     assert_eq!(ids(&ask(&service, Some(&single), json!({}))), [1, 3], "one role may be a text");
 }

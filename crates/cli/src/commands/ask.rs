@@ -73,7 +73,13 @@ impl Ask {
         let claims = claims_of(&self.claims).map_err(Failure::wrong)?;
         let role = self.role.as_deref();
         let body = match &self.url {
-            Some(url) => ask_service(url, &request, role.map(|role| json!({ "role": role, "claims": claims })))?,
+            Some(url) => {
+                // A role alone may also be chosen by whoever has a token that lists it.
+                let alone = claims.is_empty();
+                let wanted =
+                    role.map(|role| if alone { json!(role) } else { json!({ "role": role, "claims": claims }) });
+                ask_service(url, &request, wanted)?
+            }
             None => ask_project(project, &request, role, claims)?,
         };
         let answer: Json = serde_json::from_slice(&body)

@@ -157,7 +157,7 @@ async fn answer(
     ask: &Ask,
 ) -> HttpResponse {
     let id = request.extensions().get::<RequestId>().cloned();
-    let result = match caller.asking_as(role.as_ref()) {
+    let result = match caller.asking_as(role.as_ref(), &|role| shared.api.has_role(role)) {
         Ok(asker) => shared.api.ask(ask, &asker, id.as_ref().map_or("", RequestId::as_str)).await,
         Err(problem) => AskResult::refused(&[problem]),
     };

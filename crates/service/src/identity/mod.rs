@@ -165,20 +165,21 @@ impl Caller {
         self.by == By::OwnerKey
     }
 
-    /// The caller as one of its roles, or as whom `extensions.as` says.
+    /// The caller as one of its roles, or as whom `extensions.as` says. `exists` tells whether there is such a role here:
+    /// tokens name roles of other services, too.
     ///
     /// # Errors
     /// `ROLE_REFUSED` for what it may not be, `INVALID_REQUEST` for what cannot be understood.
-    pub(crate) fn asking_as(self, wanted: Option<&Json>) -> Result<Asker, Problem> {
+    pub(crate) fn asking_as(self, wanted: Option<&Json>, exists: &dyn Fn(&str) -> bool) -> Result<Asker, Problem> {
         let refused = |text: String| Err(Problem::new(Code::RoleRefused, text));
         let is_owner = self.is_owner();
         match wanted {
-            None | Some(Json::Null) => match self.roles.first() {
+            None | Some(Json::Null) => match self.roles.iter().find(|role| exists(role)) {
                 Some(role) => {
                     let role = role.clone();
                     Ok(Asker { role, claims: self.claims, sees_statements: is_owner, by: self.by })
                 }
-                None => refused("the token names no role that it could ask as".to_owned()),
+                None => refused("there is no role here among those of this token or key".to_owned()),
             },
             Some(Json::String(role)) if self.roles.contains(role) => {
                 Ok(Asker { role: role.clone(), claims: self.claims, sees_statements: is_owner, by: self.by })
