@@ -4,8 +4,10 @@
 
 use fantoccini::Locator;
 use fantoccini::key::Key;
+use puente_service::{NewKey, Records};
 use puente_testkit::browser::Browser;
 use puente_testkit::project::{OWNER_KEY, TestProject, TestService};
+use serde_json::json;
 
 const DOCUMENT: &str = "\
 query HighestHuts {
@@ -22,9 +24,14 @@ query HighestHuts {
   }
 }";
 
-/// Opens the Ask page and waits until editor and schema are there.
+/// Opens the Ask page as the owner and waits until editor and schema are there.
 async fn open(browser: &Browser, service: &TestService) {
-    browser.client.goto(&format!("http://{}/console#key={OWNER_KEY}", service.address)).await.unwrap();
+    open_with(browser, service, OWNER_KEY).await;
+}
+
+/// The same with another access key.
+async fn open_with(browser: &Browser, service: &TestService, key: &str) {
+    browser.client.goto(&format!("http://{}/console#key={key}", service.address)).await.unwrap();
     browser.wait_for("the editor", "return document.querySelector('.cm-content[aria-label=Document]') !== null").await;
     browser.wait_for("the schema", "return document.body.innerText.includes('Find a type or field')").await;
 }
@@ -107,6 +114,22 @@ async fn every_failure_is_told() {
     tokio::task::spawn_blocking(move || service.stop()).await.unwrap();
     press(&browser, "Run").await;
     browser.wait_for("the unreachable service", "return document.body.innerText.includes('cannot be reached')").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_key_of_a_role_asks_as_that_role_and_is_shown_no_statements() {
+    let (project, service) = started().await;
+    let records = Records::open(&project.path().join(".puente/records.db")).unwrap();
+    let claims = json!({ "sub": "7" }).as_object().cloned().unwrap();
+    let key = records.create_key(&NewKey { name: "app", role: "hiker", claims, lifetime: None }).unwrap();
+    let browser = Browser::start(false).await;
+    open_with(&browser, &service, &key).await;
+    write(&browser, "Document", "{ bookings(first: 1) { totalCount nodes { hiker { name } } } }").await;
+    run_by_keyboard(&browser).await;
+    browser.wait_for("the own bookings", "return document.body.innerText.includes('Mira Prader')").await;
+    let text = browser.client.execute("return document.body.innerText", Vec::new()).await.unwrap();
+    let text = text.as_str().unwrap_or_default();
+    assert!(text.contains("as the role of this key") && !text.contains("Statements"), "{text}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -44,6 +44,8 @@ export function AskPage({ accessKey, onRefused, onLeave }: Props) {
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [accessKey]);
 
+  // Until the schema tells who asks, nothing is asked for that only the owner is shown.
+  const owner = schema.kind === 'ready' && schema.owner;
   const names = operationNames(document);
   const chosen = names.includes(operation) ? operation : names[0];
 
@@ -57,13 +59,13 @@ export function AskPage({ accessKey, onRefused, onLeave }: Props) {
     const controller = new AbortController();
     running.current = controller;
     setAnswer({ kind: 'running' });
-    const ask = { document, variables: parsed.variables, statements: true, ...(names.length > 1 && chosen ? { operationName: chosen } : {}) };
+    const ask = { document, variables: parsed.variables, statements: owner, ...(names.length > 1 && chosen ? { operationName: chosen } : {}) };
     const outcome = await send(accessKey, ask, controller.signal);
     if (running.current !== controller) return;
     running.current = null;
     if (outcome.kind === 'unauthenticated') onRefused(outcome.message);
     else setAnswer(outcome);
-  }, [accessKey, chosen, document, names.length, onRefused, variables]);
+  }, [accessKey, chosen, document, names.length, onRefused, owner, variables]);
 
   return (
     <Page $reading={reading}>
@@ -71,7 +73,7 @@ export function AskPage({ accessKey, onRefused, onLeave }: Props) {
         <Brand>Puente</Brand>
         <span>Ask</span>
         <Space />
-        <span>as owner</span>
+        {schema.kind === 'ready' && <span>{owner ? 'as owner' : 'as the role of this key'}</span>}
         <QuietButton
           aria-pressed={reading}
           onPress={() => {
@@ -145,7 +147,7 @@ export function AskPage({ accessKey, onRefused, onLeave }: Props) {
       </Writing>
 
       <Answering aria-label="The answer" aria-live="polite">
-        <AnswerPanel state={answer} />
+        <AnswerPanel state={answer} owner={owner} />
       </Answering>
 
       {reading && (

@@ -8,8 +8,8 @@ import { StatementList } from './StatementList';
 
 export type AnswerState = { kind: 'nothing' } | { kind: 'running' } | { kind: 'refused'; message: string } | Outcome;
 
-/** What came back, or what went wrong. */
-export function AnswerPanel({ state }: { state: AnswerState }) {
+/** What came back, or what went wrong. Statements are the owner's to see. */
+export function AnswerPanel({ state, owner }: { state: AnswerState; owner: boolean }) {
   switch (state.kind) {
     case 'nothing':
       return <Empty>Run an ask, and its answer appears here.</Empty>;
@@ -49,7 +49,7 @@ export function AnswerPanel({ state }: { state: AnswerState }) {
               <TabList aria-label="Answer as">
                 <Tab id="table">Table</Tab>
                 <Tab id="json">JSON</Tab>
-                <Tab id="statements">Statements ({statements.length})</Tab>
+                {owner && <Tab id="statements">Statements ({statements.length})</Tab>}
               </TabList>
               <TabPanel id="table">
                 <AnswerTable data={data} />
@@ -57,9 +57,11 @@ export function AnswerPanel({ state }: { state: AnswerState }) {
               <TabPanel id="json">
                 <Text>{JSON.stringify(data, null, 2)}</Text>
               </TabPanel>
-              <TabPanel id="statements">
-                <StatementList statements={statements} total={microseconds} />
-              </TabPanel>
+              {owner && (
+                <TabPanel id="statements">
+                  <StatementList statements={statements} total={microseconds} />
+                </TabPanel>
+              )}
             </Tabs>
           )}
         </>
