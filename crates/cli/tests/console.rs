@@ -127,6 +127,7 @@ async fn a_key_of_a_role_asks_as_that_role_and_is_shown_no_statements() {
     write(&browser, "Document", "{ bookings(first: 1) { totalCount nodes { hiker { name } } } }").await;
     run_by_keyboard(&browser).await;
     browser.wait_for("the own bookings", "return document.body.innerText.includes('Mira Prader')").await;
+    browser.picture("ask-as-role.png").await;
     let text = browser.client.execute("return document.body.innerText", Vec::new()).await.unwrap();
     let text = text.as_str().unwrap_or_default();
     assert!(text.contains("as the role of this key") && !text.contains("Statements"), "{text}");
