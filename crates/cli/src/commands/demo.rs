@@ -5,8 +5,6 @@ use std::path::PathBuf;
 
 use puente_service::{NewKey, ProjectFolder, environment, logging};
 
-use super::serve::Started;
-
 use crate::exit::Failure;
 use crate::output::{self, faint, heading};
 
@@ -77,7 +75,8 @@ impl Demo {
     }
 
     async fn serve(&self, mut folder: ProjectFolder) -> Result<(), Failure> {
-        let Started { running, api, records } = super::serve::start(&folder, true, self.listen, None).await?;
+        let started = super::serve::start(&folder, true, self.listen, None).await?;
+        let records = &started.records;
         let key = match environment::read(environment::OWNER_KEY) {
             Some(key) => key,
             None => {
@@ -92,7 +91,7 @@ impl Demo {
                 records.create_key(&NewKey { name: &name, role: puente_core::access::OWNER, ..NewKey::default() })?
             }
         };
-        let address = running.address;
+        let address = started.running.address;
         let dir = self.dir.display();
         output::say(format!("\n{}  http://{address}/console#key={key}", heading("Console")));
         output::say(format!("{}      http://{address}/graphql", heading("API")));
@@ -111,8 +110,7 @@ impl Demo {
             "  curl -s http://{address}/graphql -H 'Authorization: Bearer {key}' \\\n    -H 'Content-Type: application/json' -d '{{\"query\":\"{{ huts(first: 3) {{ nodes {{ name }} }} }}\"}}'"
         ));
         output::say(faint("\nCtrl-C stops it."));
-        super::serve::serve(&mut folder, &api, &running, true).await;
-        running.stop().await;
+        started.serve(&mut folder, true).await;
         Ok(())
     }
 }

@@ -46,10 +46,9 @@ impl Serve {
         logging::start();
         let mut folder = super::open(project)?;
         super::block_on(async {
-            let Started { running, api, .. } = start(&folder, self.development, self.listen, self.workers).await?;
-            output::note(format!("console http://{0}/console  API http://{0}/graphql", running.address));
-            serve(&mut folder, &api, &running, self.development).await;
-            running.stop().await;
+            let started = start(&folder, self.development, self.listen, self.workers).await?;
+            output::note(format!("console http://{0}/console  API http://{0}/graphql", started.running.address));
+            started.serve(&mut folder, self.development).await;
             Ok(())
         })?
     }
@@ -58,8 +57,9 @@ impl Serve {
 /// A service that has started.
 pub(crate) struct Started {
     pub(crate) running: Running,
-    pub(crate) api: Arc<Api>,
     pub(crate) records: Arc<Records>,
+    api: Arc<Api>,
+    signals: Signals,
 }
 
 /// Starts the service of a folder.
@@ -80,28 +80,31 @@ pub(crate) async fn start(
         workers,
     };
     let running = puente_service::serve(Arc::clone(&api), Arc::clone(&records), options).await?;
-    Ok(Started { running, api, records })
+    // Heeded from here on: whoever is told that the service is up may signal at once.
+    Ok(Started { running, records, api, signals: Signals::new() })
 }
 
-/// Serves until the signal to stop; reads the project anew at SIGHUP, and in development whenever its files change.
-pub(crate) async fn serve(folder: &mut ProjectFolder, api: &Arc<Api>, running: &Running, development: bool) {
-    let mut signals = Signals::new();
-    let mut seen = written(folder);
-    loop {
-        match signals.next(development).await {
-            Wake::Stop => return,
-            Wake::Look if written(folder) == seen => {}
-            Wake::Look | Wake::Reload => {
-                seen = written(folder);
-                match puente_service::reload(folder, api, running, development) {
-                    Ok(()) => tracing::info!(target: "puente::service", "the project was read anew"),
-                    Err(error) => tracing::error!(
-                        target: "puente::service",
-                        "the project cannot be read anew, and what was read before stays in force: {error}"
-                    ),
+impl Started {
+    /// Serves until the signal to stop; reads the project anew at SIGHUP, and in development whenever its files change.
+    pub(crate) async fn serve(mut self, folder: &mut ProjectFolder, development: bool) {
+        let mut seen = written(folder);
+        loop {
+            match self.signals.next(development).await {
+                Wake::Stop => break,
+                Wake::Look if written(folder) == seen => {}
+                Wake::Look | Wake::Reload => {
+                    seen = written(folder);
+                    match puente_service::reload(folder, &self.api, &self.running, development) {
+                        Ok(()) => tracing::info!(target: "puente::service", "the project was read anew"),
+                        Err(error) => tracing::error!(
+                            target: "puente::service",
+                            "the project cannot be read anew, and what was read before stays in force: {error}"
+                        ),
+                    }
                 }
             }
         }
+        self.running.stop().await;
     }
 }
 
