@@ -1,30 +1,18 @@
 //! Roles from the command line: what a role may do, what it answers, who it is let in as, and what is wrong with grants.
 
+mod process;
+
 use std::io::{BufRead as _, BufReader};
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
+use process::{puente, run, told};
 use puente_testkit::project::TestProject;
 use rstest::rstest;
 use serde_json::{Value as Json, json};
 
 const QUESTION: &str = "{ bookings(first: 2) { totalCount nodes { hut { name } hiker { name phone } } } }";
-
-fn puente(project: &Path, arguments: &[&str]) -> Command {
-    let mut command = Command::new(env!("CARGO_BIN_EXE_puente"));
-    command.args(arguments).env("PUENTE_PROJECT", project).env("PUENTE_LOG", "info").stdin(Stdio::null());
-    for name in ["PUENTE_OWNER_KEY", "PUENTE_SECRET", "PUENTE_LISTEN"] {
-        command.env_remove(name);
-    }
-    command
-}
-
-fn run(project: &Path, arguments: &[&str]) -> (i32, String, String) {
-    let output = puente(project, arguments).output().expect("the binary runs");
-    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
-    (output.status.code().unwrap_or(-1), text(&output.stdout), text(&output.stderr))
-}
 
 fn json_of(project: &Path, arguments: &[&str]) -> Json {
     let (code, out, err) = run(project, arguments);
@@ -180,6 +168,7 @@ impl Served {
         let mut child = puente(project, &all)
             .env("PUENTE_SECRET", "0123456789abcdef0123456789abcdef")
             .env("PUENTE_OWNER_KEY", "the owner's key")
+            .env("PUENTE_LOG", "info")
             .stderr(Stdio::piped())
             .spawn()
             .unwrap();
@@ -204,9 +193,7 @@ impl Served {
     /// Asks with a key or a token.
     fn ask(&self, project: &Path, credential: &str, arguments: &[&str]) -> (i32, String, String) {
         let all = [&["ask", "--json", "--url", &self.url], arguments].concat();
-        let output = puente(project, &all).env("PUENTE_OWNER_KEY", credential).output().unwrap();
-        let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
-        (output.status.code().unwrap_or(-1), text(&output.stdout), text(&output.stderr))
+        told(&puente(project, &all).env("PUENTE_OWNER_KEY", credential).output().unwrap())
     }
 
     fn signal(&self, name: &str) {

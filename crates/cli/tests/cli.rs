@@ -1,32 +1,16 @@
 //! The command line as a process: what it prints, where it writes, and how it ends.
 
-use std::io::{BufRead as _, BufReader, Write as _};
-use std::path::Path;
-use std::process::{Command, Output, Stdio};
+mod process;
 
+use std::io::{BufRead as _, BufReader, Write as _};
+use std::process::{Command, Stdio};
+
+use process::{puente, run, told};
 use puente_core::catalog::Engine;
 use puente_testkit::database::Database;
 use puente_testkit::project::{OWNER_KEY, TestProject};
 use rstest::rstest;
 use serde_json::{Value as Json, json};
-
-fn puente(project: &Path, arguments: &[&str]) -> Command {
-    let mut command = Command::new(env!("CARGO_BIN_EXE_puente"));
-    command.args(arguments).env("PUENTE_PROJECT", project).env("PUENTE_LOG", "warn").stdin(Stdio::null());
-    for name in ["PUENTE_OWNER_KEY", "PUENTE_SECRET", "PUENTE_LISTEN"] {
-        command.env_remove(name);
-    }
-    command
-}
-
-fn run(project: &Path, arguments: &[&str]) -> (i32, String, String) {
-    told(&puente(project, arguments).output().expect("the binary runs"))
-}
-
-fn told(output: &Output) -> (i32, String, String) {
-    let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
-    (output.status.code().unwrap_or(-1), text(&output.stdout), text(&output.stderr))
-}
 
 #[test]
 fn from_a_database_to_a_nested_answer() {

@@ -36,7 +36,7 @@ pub async fn visible_rows(
     let counting = Role { view: role.view.clone().counting(), ..role.clone() };
     let (name, list) = (role.view.role().to_owned(), options.model.types[of].list.clone());
     options.roles = vec![counting];
-    let api = Arc::new(Api::new(options, Arc::new(Metrics::default())));
+    let api = Api::new(options, Arc::new(Metrics::default()));
     let count = async |role: &str, claims: Map<String, Json>| {
         let ask = Ask { document: format!("{{ {list} {{ totalCount }} }}"), ..Ask::default() };
         let result = api.ask(&ask, &Asker::at_command_line(role, claims), "access").await;

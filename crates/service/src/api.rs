@@ -13,7 +13,7 @@ use puente_core::schema;
 use puente_sources::{ChangeRequest, Explanation, Outcome, Request, Source, StatementReport};
 use serde_json::{Map, Value as Json};
 
-use crate::asker::Asker;
+use crate::asker::{Asker, no_such_role};
 use crate::metrics::{AskLabels, Metrics};
 use crate::roles::{RoleApi, Roles};
 
@@ -144,7 +144,7 @@ impl Api {
         let role = inner.roles.get(&asker.role);
         let answered = match role {
             Some(role) => Asking { inner: &inner, role, asker, metrics: &self.metrics, start }.run(ask).await,
-            None => Err(vec![asker.no_such_role()]),
+            None => Err(vec![no_such_role(&asker.role)]),
         };
         let (result, explained) = match answered {
             Ok((outcome, explained)) => (Ok(outcome), explained),
@@ -231,7 +231,7 @@ struct Seen {
 
 impl Asking<'_> {
     async fn run(&self, ask: &Ask) -> Result<(Outcome, Vec<Explanation>), Vec<Problem>> {
-        if ask.statements && !self.asker.sees_statements {
+        if ask.statements && !self.asker.sees_statements() {
             let text = "statements are shown to the owner only; leave `statements` and `explain` out";
             return Err(vec![Problem::new(Code::RoleRefused, text)]);
         }

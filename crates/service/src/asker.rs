@@ -3,7 +3,6 @@
 use std::fmt;
 use std::sync::Arc;
 
-use puente_core::access::OWNER;
 use puente_core::error::{Code, Problem};
 use serde_json::{Map, Value as Json};
 
@@ -14,8 +13,6 @@ pub struct Asker {
     pub role: String,
     /// The claims that are believed.
     pub claims: Arc<Map<String, Json>>,
-    /// May statements be shown? To the owner, also where it asks as another.
-    pub sees_statements: bool,
     /// How it is known, for the log.
     pub by: By,
 }
@@ -51,21 +48,20 @@ impl fmt::Display for By {
 }
 
 impl Asker {
-    /// The owner, by its access key.
-    pub fn owner() -> Self {
-        Asker { role: OWNER.to_owned(), claims: Arc::default(), sees_statements: true, by: By::OwnerKey }
-    }
-
     /// Somebody at the command line, who has the project file and so may ask as anybody.
     pub fn at_command_line(role: impl Into<String>, claims: Map<String, Json>) -> Self {
-        Asker { role: role.into(), claims: Arc::new(claims), sees_statements: true, by: By::CommandLine }
+        Asker { role: role.into(), claims: Arc::new(claims), by: By::CommandLine }
     }
 
-    /// The problem of a role that is not there, or not for this asker: both look the same.
-    pub(crate) fn no_such_role(&self) -> Problem {
-        let text = format!("`{}` is no role that you can ask as", self.role);
-        Problem::new(Code::RoleRefused, text)
+    /// May statements be shown? To the owner, also where it asks as another.
+    pub(crate) fn sees_statements(&self) -> bool {
+        matches!(self.by, By::OwnerKey | By::OwnerKeyAs | By::CommandLine)
     }
+}
+
+/// The problem of a role that is not there, or not for who asks: both look the same.
+pub(crate) fn no_such_role(role: &str) -> Problem {
+    Problem::new(Code::RoleRefused, format!("`{role}` is no role that you can ask as"))
 }
 
 /// Claims from words of the form `NAME=VALUE`: a value is JSON, or text where it is none.

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use puente_core::access::{Action, Grant, Role, View};
+use puente_core::access::{Action, Grant, Role};
 use puente_core::model::{Model, TypeId};
 use puente_core::suggest::did_you_mean;
 use puente_service::{ProjectFolder, Visible, claims_of, visible_rows};
@@ -129,11 +129,8 @@ impl Access {
 
     fn one_field(&self, model: &Model, of: TypeId, field: &str, roles: &[Role]) -> Result<(), Failure> {
         let t = &model.types[of];
-        let owner = View::owner(roles[0].view.model().clone());
-        let mut known: Vec<&str> = owner.columns(of).map(|(_, field)| field).collect();
-        known.extend(t.links.iter().map(|link| link.field.as_str()));
-        if !known.contains(&field) {
-            let hint = did_you_mean(field, known.iter().copied());
+        if !t.fields().any(|known| known == field) {
+            let hint = did_you_mean(field, t.fields());
             return Err(Failure::wrong(format!("`{}` has no field `{field}`{hint}", t.name)));
         }
         let names = |grant: &&Grant| grant.of == of && grant.fields.iter().any(|named| named == field);
@@ -180,19 +177,13 @@ fn type_named(model: &Model, name: &str) -> Result<TypeId, Failure> {
     })
 }
 
-/// How many fields a type has for an owner: columns and links.
-fn field_count(model: &Model, of: TypeId) -> usize {
-    let t = &model.types[of];
-    t.columns.iter().filter(|column| column.field.is_some()).count() + t.links.len()
-}
-
 /// One line of the matrix.
 fn brief(model: &Model, role: &Role, grant: &Grant) -> String {
     let mut words = vec![grant.action.word().to_owned()];
     match grant.action {
         Action::Read => {
             let shown = role.view.columns(grant.of).count() + role.view.links(grant.of).count();
-            words.push(format!("{shown}/{}", field_count(model, grant.of)));
+            words.push(format!("{shown}/{}", model.types[grant.of].fields().count()));
         }
         Action::Create | Action::Update => words.push(grant.fields.len().to_string()),
         Action::Delete => {}

@@ -86,13 +86,14 @@ pub enum ClaimTerm {
 
 impl<'a> Claims<'a> {
     fn find(&self, path: &[String]) -> Option<&'a Json> {
-        let (first, rest) = path.split_first()?;
-        let mut value = self.members.get(first)?;
-        for step in rest {
-            value = value.as_object()?.get(step)?;
-        }
-        Some(value)
+        claim_at(self.members, path)
     }
+}
+
+/// The claim at the end of a path of names, from the outside in.
+pub fn claim_at<'a>(members: &'a Map<String, Json>, path: &[String]) -> Option<&'a Json> {
+    let (first, rest) = path.split_first()?;
+    rest.iter().try_fold(members.get(first)?, |value, step| value.as_object()?.get(step))
 }
 
 impl ClaimValue {
@@ -132,9 +133,8 @@ impl ClaimValue {
 fn canonical(model: &Model, kind: Kind, form: Form, value: &Json) -> Option<Cell> {
     let scalar = match kind {
         Kind::Enum(id) => {
-            let (e, text) = (&model.enums[id], value.as_str()?);
-            let stored = e.values.iter().any(|(_, stored)| stored == text).then_some(text);
-            return stored.or_else(|| e.text_of(text)).map(|text| Cell::Text(text.to_owned()));
+            let meant = model.enums[id].meant(value.as_str()?);
+            return meant.map(|text| Cell::Text(text.to_owned()));
         }
         Kind::Scalar(scalar) | Kind::List(scalar) => scalar,
     };

@@ -147,8 +147,8 @@ pub enum Test {
     Size {
         /// `=`, `<`, ….
         comparison: Comparison,
-        /// With what.
-        operand: Operand,
+        /// How many a rule states.
+        size: i64,
     },
     /// Is a text part of it?
     Text {
@@ -241,9 +241,8 @@ impl Test {
             Test::Compare { operand, .. }
             | Test::In { operand, .. }
             | Test::Includes { operand, .. }
-            | Test::Size { operand, .. }
             | Test::Text { operand, .. } => Some(operand),
-            Test::IsNull(_) | Test::IsEmpty(_) => None,
+            Test::IsNull(_) | Test::IsEmpty(_) | Test::Size { .. } => None,
         }
     }
 }

@@ -10,8 +10,8 @@ use indexmap::IndexMap;
 
 use super::rule::{self, Book};
 use super::{Condition, Masks, TypeView, View, WriteGrant};
-use crate::model::{Cardinality, Column, ColumnId, LinkId, Model, Type, TypeId};
-use crate::project::{Fields, GrantEdit, Limits, Mistake, Place, Project, RuleText};
+use crate::model::{Cardinality, ColumnId, LinkId, Model, Type, TypeId};
+use crate::project::{Fields, GrantEdit, Limits, Mistake, Place, Project, RoleEdit, RuleText};
 use crate::suggest::did_you_mean;
 
 /// What a grant allows.
@@ -81,11 +81,11 @@ pub struct Grant {
 pub fn roles(model: &Arc<Model>, project: &Project) -> Result<Vec<Role>, Vec<Mistake>> {
     let mut mistakes = Vec::new();
     let mut roles = Vec::new();
-    for name in project.roles.keys() {
+    for (name, edit) in &project.roles {
         match gather(project, name, &mut Vec::new()) {
             Ok(stated) => {
                 let mut granter = Granter { model, name, stated: &stated, book: Book::default(), mistakes: Vec::new() };
-                let role = granter.role(project);
+                let role = granter.role(edit);
                 mistakes.append(&mut granter.mistakes);
                 roles.push(role);
             }
@@ -145,26 +145,26 @@ struct Granter<'a> {
 }
 
 impl Granter<'_> {
-    fn role(&mut self, project: &Project) -> Role {
+    fn role(&mut self, edit: &RoleEdit) -> Role {
         let mut types: Vec<Option<TypeView>> = vec![None; self.model.types.len()];
         let mut grants = Vec::new();
-        for ((type_name, action), (edit, from)) in self.stated {
+        for ((type_name, action), (stated, from)) in self.stated {
             let Some(of) = self.model.type_named(type_name) else {
                 let hint = did_you_mean(type_name, self.model.types.iter().map(|t| t.name.as_str()));
-                self.mistake(edit.place, format!("there is no type `{type_name}`{hint}"));
+                self.mistake(stated.place, format!("there is no type `{type_name}`{hint}"));
                 continue;
             };
             if *action != Action::Read {
-                self.check_write(of, *action, edit);
+                self.check_write(of, *action, stated);
             }
-            let fields = self.fields(of, *action, edit);
+            let fields = self.fields(of, *action, stated);
             let from = (*from != self.name).then(|| (*from).to_owned());
             grants.push(Grant {
                 of,
                 action: *action,
-                all_fields: edit.fields == Some(Fields::All),
+                all_fields: stated.fields == Some(Fields::All),
                 fields,
-                edit: (*edit).clone(),
+                edit: (*stated).clone(),
                 from,
             });
         }
@@ -186,13 +186,7 @@ impl Granter<'_> {
         self.check_cascades(&types, &grants);
         let book = std::mem::take(&mut self.book);
         let view = View::new(self.name, Arc::clone(self.model), types).with_claims(book.values, book.facts);
-        let edit = project.roles.get(self.name);
-        Role {
-            description: edit.and_then(|edit| edit.description.clone()),
-            limits: edit.map_or(project.limits, |edit| edit.limits),
-            view,
-            grants,
-        }
+        Role { description: edit.description.clone(), limits: edit.limits, view, grants }
     }
 
     fn mistake(&mut self, place: Place, text: impl Into<String>) {
@@ -222,7 +216,7 @@ impl Granter<'_> {
 
     /// The fields that a grant names, checked.
     fn fields(&mut self, of: TypeId, action: Action, edit: &GrantEdit) -> Vec<String> {
-        let model = Arc::clone(self.model);
+        let model = self.model;
         let t = &model.types[of];
         let named = match &edit.fields {
             None => return Vec::new(),
@@ -280,7 +274,7 @@ impl Granter<'_> {
     }
 
     fn read(&mut self, grant: &Grant) -> TypeView {
-        let model = Arc::clone(self.model);
+        let model = self.model;
         let t = &model.types[grant.of];
         let granted = |name: &str| grant.fields.iter().any(|field| field == name);
         let columns = t.columns.iter().map(|column| column.field.as_deref().is_some_and(granted)).collect();
@@ -311,7 +305,7 @@ impl Granter<'_> {
     }
 
     fn write(&mut self, grant: &Grant) -> WriteGrant {
-        let model = Arc::clone(self.model);
+        let model = self.model;
         let t = &model.types[grant.of];
         let mut columns = vec![false; t.columns.len()];
         for name in &grant.fields {
@@ -324,9 +318,8 @@ impl Granter<'_> {
         }
         let mut fixed = Vec::new();
         for (field, text) in &grant.edit.fixed {
-            let named = |c: &Column| c.field.as_deref() == Some(field) || (c.field.is_none() && c.name == *field);
-            match t.columns.iter().position(named).filter(|column| !t.columns[*column].input.computed) {
-                Some(column) => match rule::compile_value(&model, (grant.of, column), text, &mut self.book) {
+            match t.column_called(field).filter(|column| !t.columns[*column].input.computed) {
+                Some(column) => match rule::compile_value(model, (grant.of, column), text, &mut self.book) {
                     Ok(value) => fixed.push((column, value)),
                     Err(mistake) => self.mistakes.push(mistake),
                 },
@@ -358,7 +351,7 @@ impl Granter<'_> {
 
     /// A mask cannot hide what identifies a row, nor what a link that can be followed shows.
     fn check_masks(&mut self, types: &[Option<TypeView>], grants: &[Grant]) {
-        let model = Arc::clone(self.model);
+        let model = self.model;
         for grant in grants.iter().filter(|grant| grant.action == Action::Read) {
             let Some(view) = &types[grant.of] else { continue };
             let t = &model.types[grant.of];
@@ -366,7 +359,7 @@ impl Granter<'_> {
                 let field = t.columns[*column].field.as_deref().unwrap_or_default();
                 let text = if t.keys.iter().any(|key| key.columns.contains(column)) {
                     format!("`{}.{field}` is part of a key and cannot be masked; leave it out of `fields`", t.name)
-                } else if let Some((owner, link)) = followed(&model, types, grant.of, *column) {
+                } else if let Some((owner, link)) = followed(model, types, grant.of, *column) {
                     format!(
                         "a mask cannot hide `{}.{field}`, which the link `{}.{}` follows; leave one of them out of \
                          `fields`",
@@ -382,7 +375,7 @@ impl Granter<'_> {
 
     /// A deletion must not take along, or change, what the role may not delete or update.
     fn check_cascades(&mut self, types: &[Option<TypeView>], grants: &[Grant]) {
-        let model = Arc::clone(self.model);
+        let model = self.model;
         for grant in grants.iter().filter(|grant| grant.action == Action::Delete && !grant.edit.cascade) {
             let mut seen = HashSet::from([grant.of]);
             let mut next = vec![grant.of];
@@ -412,9 +405,11 @@ impl Granter<'_> {
 
 /// The fields of a type that an action can be about.
 fn every_field(t: &Type, action: Action) -> Vec<String> {
-    let is_about = |column: &&Column| action == Action::Read || !column.input.computed;
-    let columns = t.columns.iter().filter(is_about).filter_map(|column| column.field.clone());
-    let links = t.links.iter().filter(|link| action == Action::Read || link.cardinality == Cardinality::One);
+    if action == Action::Read {
+        return t.fields().map(str::to_owned).collect();
+    }
+    let columns = t.columns.iter().filter(|column| !column.input.computed).filter_map(|column| column.field.clone());
+    let links = t.links.iter().filter(|link| link.cardinality == Cardinality::One);
     columns.chain(links.map(|link| link.field.clone())).collect()
 }
 

@@ -13,7 +13,7 @@ mod rule;
 mod view;
 mod warnings;
 
-pub use claims::Claims;
+pub use claims::{Claims, claim_at};
 pub use condition::{Comparison, Condition, Hop, Masks, Operand, Origin, Path, Predicate, Quantifier, Test, TextTest};
 pub use grants::{Action, Grant, Role, roles};
 pub use view::{OWNER, Settled, TypeView, View, WriteGrant};

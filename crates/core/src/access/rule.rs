@@ -306,8 +306,7 @@ impl Compiler<'_> {
             }
             Term::Row { mut hops, of } => {
                 let t = &self.model.types[of];
-                let called = |c: &Column| c.field.as_deref() == Some(name) || (c.field.is_none() && c.name == name);
-                if let Some(column) = t.columns.iter().position(called) {
+                if let Some(column) = t.column_called(name) {
                     return Ok(Term::Column { path: Path { hops, column, masked: false }, of });
                 }
                 if let Some((link, l)) = t.links.iter().enumerate().find(|(_, l)| l.field == name) {
@@ -320,7 +319,7 @@ impl Compiler<'_> {
                         Cardinality::Many => Term::Rows { before: hops, hop },
                     });
                 }
-                let fields = t.columns.iter().map(|c| c.field.as_deref().unwrap_or(&c.name));
+                let fields = t.columns.iter().map(Column::label);
                 let hint = did_you_mean(name, fields.chain(t.links.iter().map(|l| l.field.as_str())));
                 Err(self.wrong(at, format!("`{}` has no field or link `{name}`{hint}", t.name)))
             }
@@ -421,11 +420,7 @@ impl Compiler<'_> {
                 Operand::Value(other)
             }
             other => {
-                let text = format!(
-                    "`{}` cannot be compared with {}",
-                    column.field.as_deref().unwrap_or(&column.name),
-                    other.describe(model)
-                );
+                let text = format!("`{}` cannot be compared with {}", column.label(), other.describe(model));
                 return Err(self.wrong(at, text));
             }
         };
@@ -445,9 +440,7 @@ impl Compiler<'_> {
             );
         };
         match (of, number.as_i64()) {
-            (Term::Column { path, .. }, Some(size)) => {
-                Ok(tested(path, Test::Size { comparison, operand: Operand::Constant(Cell::Integer(size)) }))
-            }
+            (Term::Column { path, .. }, Some(size)) => Ok(tested(path, Test::Size { comparison, size })),
             (Term::Claim(path), Some(size)) => {
                 Ok(self.fact(Fact::Compare(ClaimTerm::Size(path), comparison, ClaimTerm::Constant(size.into()))))
             }
@@ -584,13 +577,12 @@ impl Compiler<'_> {
 
     /// A stated value as a cell of a column's type.
     fn constant(&self, column: &Column, value: &Json, at: &IdedExpr) -> Result<Cell, Wrong> {
-        let name = column.field.as_deref().unwrap_or(&column.name);
+        let name = column.label();
         match column.kind {
             Kind::Enum(id) => {
                 let e = &self.model.enums[id];
                 let text = value.as_str().unwrap_or_default();
-                let stored = e.values.iter().any(|(_, stored)| stored == text).then_some(text);
-                stored.or_else(|| e.text_of(text)).map(|text| Cell::Text(text.to_owned())).ok_or_else(|| {
+                e.meant(text).map(|text| Cell::Text(text.to_owned())).ok_or_else(|| {
                     let hint = did_you_mean(text, e.values.iter().map(|(_, stored)| stored.as_str()));
                     let known: Vec<String> = e.values.iter().map(|(_, stored)| format!("'{stored}'")).collect();
                     self.wrong(at, format!("`{name}` is never {value}{hint}; it is one of {}", known.join(", ")))
@@ -605,7 +597,7 @@ impl Compiler<'_> {
         if matches!(column.kind, Kind::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime)) {
             return Ok(self.value(ClaimSource::Now, column, ClaimShape::One));
         }
-        let name = column.field.as_deref().unwrap_or(&column.name);
+        let name = column.label();
         let text = format!("`now` meets dates and times, and `{name}` is a `{}`", self.model.kind_name(column.kind));
         Err(self.wrong(at, text))
     }

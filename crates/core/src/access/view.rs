@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use super::claims::{ClaimValue, Claims, Fact};
-use super::{Condition, Masks, Operand};
+use super::{Action, Condition, Masks, Operand};
 use crate::model::{Cardinality, ColumnId, Link, LinkId, Model, TypeId};
 use crate::value::Cell;
 
@@ -67,6 +67,16 @@ pub struct WriteGrant {
 }
 
 impl TypeView {
+    /// How rows may be written by an action; absent, not at all, and for reading.
+    pub fn write(&self, action: Action) -> Option<&WriteGrant> {
+        match action {
+            Action::Read => None,
+            Action::Create => self.create.as_ref(),
+            Action::Update => self.update.as_ref(),
+            Action::Delete => self.delete.as_ref(),
+        }
+    }
+
     /// Everything of a type.
     pub fn whole(model: &Model, id: TypeId) -> Self {
         let t = &model.types[id];
@@ -192,6 +202,11 @@ impl View {
     /// The columns of a type that show a value only where a condition is true.
     pub fn masks(&self, id: TypeId) -> Masks {
         self.types[id].as_ref().map(|t| Arc::clone(&t.masks)).unwrap_or_default()
+    }
+
+    /// Is a column's field non-null in the schema? Not where it may be masked.
+    pub fn is_non_null(&self, id: TypeId, column: ColumnId) -> bool {
+        self.model.types[id].columns[column].non_null && !self.is_masked(id, column)
     }
 
     /// May a column show null where it has a value?

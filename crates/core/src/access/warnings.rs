@@ -116,7 +116,7 @@ fn about_creating(role: &Role, model: &Model, grant: &Grant) -> Vec<String> {
     let is_set = |column: usize| write.columns[column] || write.fixed.iter().any(|(fixed, _)| *fixed == column);
     let lacking: Vec<&str> = (0..t.columns.len())
         .filter(|column| !t.may_leave_out(*column) && !is_set(*column))
-        .map(|column| t.columns[column].field.as_deref().unwrap_or(&t.columns[column].name))
+        .map(|column| t.columns[column].label())
         .collect();
     if lacking.is_empty() {
         return Vec::new();

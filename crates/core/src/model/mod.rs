@@ -153,6 +153,12 @@ impl Enum {
         self.values.iter().find(|(value, _)| value == name).map(|(_, text)| text.as_str())
     }
 
+    /// The stored text that a word means: the text itself, or a value's name.
+    pub fn meant<'a>(&'a self, word: &'a str) -> Option<&'a str> {
+        let is_stored = self.values.iter().any(|(_, text)| text == word);
+        if is_stored { Some(word) } else { self.text_of(word) }
+    }
+
     /// The name of a stored text.
     pub fn name_of(&self, text: &str) -> Option<&str> {
         self.values.iter().find(|(_, value)| value == text).map(|(name, _)| name.as_str())
@@ -235,6 +241,17 @@ impl Type {
         self.keys.iter().find(|key| key.total)
     }
 
+    /// Every field: those of columns, and links.
+    pub fn fields(&self) -> impl Iterator<Item = &str> {
+        let columns = self.columns.iter().filter_map(|column| column.field.as_deref());
+        columns.chain(self.links.iter().map(|link| link.field.as_str()))
+    }
+
+    /// The column that whoever writes the project file means by a name: of a field, or of a hidden column.
+    pub fn column_called(&self, name: &str) -> Option<ColumnId> {
+        self.columns.iter().position(|column| column.label() == name)
+    }
+
     /// May a new row leave a column out?
     pub fn may_leave_out(&self, column: ColumnId) -> bool {
         let c = &self.columns[column];
@@ -260,6 +277,11 @@ impl Type {
 }
 
 impl Column {
+    /// What it is called: by its field, or by its own name where it is hidden.
+    pub fn label(&self) -> &str {
+        self.field.as_deref().unwrap_or(&self.name)
+    }
+
     /// The scalar of its values; none for a list and an enum.
     pub fn scalar(&self) -> Option<Scalar> {
         if let Kind::Scalar(scalar) = self.kind { Some(scalar) } else { None }

@@ -195,9 +195,9 @@ impl<'a> Planner<'a> {
     fn by_key(&mut self, of: TypeId, fields: &[&'a Node<Field>]) -> Result<Value, Problem> {
         let key = self.argument(fields[0], "key");
         let condition = self.key_condition(of, key)?;
-        let mut predicates = self.visible(of);
-        predicates.push(Predicate { origin: Origin::Caller, condition: Arc::new(condition) });
-        let select = self.add(Select { masks: self.view.masks(of), ..Select::one(of, None, predicates) })?;
+        let mut select = self.seen(of, None);
+        select.predicates.push(Predicate { origin: Origin::Caller, condition: Arc::new(condition) });
+        let select = self.add(select)?;
         let object = self.object(of, select, fields, 1)?;
         Ok(Value::One { select, object })
     }
@@ -240,10 +240,12 @@ impl<'a> Planner<'a> {
         }
     }
 
-    /// The role's own rule on the rows of a type.
-    pub(super) fn visible(&self, of: TypeId) -> Vec<Predicate> {
+    /// Rows of a type as the role sees them: those that its rule shows, with its masks. Whatever a caller reads or
+    /// addresses begins with it.
+    pub(super) fn seen(&self, of: TypeId, parent: Option<ParentJoin>) -> Select {
         let rule = self.view.rows(of).cloned();
-        rule.map(|condition| Predicate { origin: Origin::Rule, condition }).into_iter().collect()
+        let predicates = rule.map(|condition| Predicate { origin: Origin::Rule, condition }).into_iter().collect();
+        Select { masks: self.view.masks(of), ..Select::one(of, parent, predicates) }
     }
 
     pub(super) fn add(&mut self, select: Select) -> Result<SelectId, Problem> {
@@ -322,9 +324,7 @@ impl<'a> Planner<'a> {
                 self.connection(link.target, Some((parent, link)), fields, depth + 1).map(Value::Connection)
             }
             Cardinality::One => {
-                let predicates = self.visible(link.target);
-                let masks = self.view.masks(link.target);
-                let child = self.add(Select { masks, ..Select::one(link.target, Some(parent), predicates) })?;
+                let child = self.add(self.seen(link.target, Some(parent)))?;
                 let object = self.object(link.target, child, fields, depth + 1)?;
                 Ok(Value::One { select: child, object })
             }
@@ -337,7 +337,7 @@ impl<'a> Planner<'a> {
         let t = &model.types[of];
         let c = &t.columns[column];
         let field = c.field.as_deref().unwrap_or_default();
-        let non_null = c.non_null && !self.view.is_masked(of, column);
+        let non_null = self.view.is_non_null(of, column);
         if non_null
             && let Some(key) = t.row_key()
             && matches!(output, Output::Column(_))
@@ -370,7 +370,7 @@ impl<'a> Planner<'a> {
         depth: usize,
     ) -> Result<ConnectionShape, Problem> {
         let field = fields[0];
-        let mut predicates = self.visible(of);
+        let Select { mut predicates, masks, .. } = self.seen(of, None);
         let filter = self.argument(field, "filter");
         if !matches!(filter, Input::Absent | Input::Null) {
             let condition = self.filter(of, filter, &[], 1)?;
@@ -389,7 +389,7 @@ impl<'a> Planner<'a> {
             through,
             parent,
             predicates,
-            masks: self.view.masks(of),
+            masks,
             join_rows,
             join_masks: through.map(|through| self.view.masks(through.join)).unwrap_or_default(),
             whole: None,

@@ -115,10 +115,8 @@ impl Select {
 
     /// The rows of a type that equal keys, by these columns: at most one per key.
     pub fn keyed(of: TypeId, by: &[ColumnId], outputs: &[ColumnId], predicates: Vec<Predicate>) -> Self {
-        let pairs = by.iter().map(|column| (*column, *column)).collect();
-        let parent = ParentJoin { select: change::GIVEN, pairs, through: None };
         let output = outputs.iter().map(|column| Output::Column(*column)).collect();
-        Select { output, ..Select::one(of, Some(parent), predicates) }
+        Select { output, ..Select::one(of, Some(ParentJoin::given(by)), predicates) }
     }
 
     /// Forgets the masks of columns that nothing here shows or compares: the engine need not read them.
@@ -198,6 +196,14 @@ pub struct ParentJoin {
     pub pairs: Vec<(ColumnId, ColumnId)>,
     /// The join table, with join column and own column.
     pub through: Option<(TypeId, Vec<(ColumnId, ColumnId)>)>,
+}
+
+impl ParentJoin {
+    /// The rows whose values of these columns a change gives.
+    pub fn given(by: &[ColumnId]) -> Self {
+        let pairs = by.iter().map(|column| (*column, *column)).collect();
+        ParentJoin { select: change::GIVEN, pairs, through: None }
+    }
 }
 
 /// One value that a select delivers per row.

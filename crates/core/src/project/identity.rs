@@ -41,8 +41,10 @@ pub enum TokenKey {
         /// The secret, or the PEM text.
         key: Secret,
     },
-    /// A set of keys (RFC 7517): the path of a file in the project folder, or an address.
-    KeySet(String),
+    /// A set of keys (RFC 7517) at an address.
+    SetAt(String),
+    /// One in a file, by its path in the project folder.
+    SetIn(String),
 }
 
 /// The signature algorithms that tokens may have.
@@ -86,12 +88,15 @@ fn read_tokens(reader: &mut Reader<'_>, section: &Section) -> Option<Tokens> {
             let is_loopback = loopback.iter().any(|start| {
                 place.strip_prefix(start).is_some_and(|rest| rest.is_empty() || rest.starts_with([':', '/']))
             });
-            if place.starts_with("http://") && !is_loopback {
+            if place.starts_with("https://") || is_loopback {
+                Some(TokenKey::SetAt(place))
+            } else if place.starts_with("http://") {
                 let text = "a key set is fetched over https; plain http is for this machine's own addresses";
                 reader.mistake_at(section, "key_set", text);
                 return None;
+            } else {
+                Some(TokenKey::SetIn(place))
             }
-            Some(TokenKey::KeySet(place))
         }
     };
     let path = |reader: &mut Reader<'_>, key: &str| {

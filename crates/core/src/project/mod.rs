@@ -229,15 +229,16 @@ pub fn read(text: &str, environment: &dyn Fn(&str) -> Option<String>) -> Result<
     reader.only(&root, &["source", "service", "identity", "limits", "role", "type", "link"]);
     let source = source::read_source(&mut reader, &root);
     let service = reader.section(&root, "service").map(|s| read_service(&mut reader, &s)).unwrap_or_default();
-    let identity =
-        reader.section(&root, "identity").map(|s| identity::read_identity(&mut reader, &s)).unwrap_or_default();
+    let asking = reader.section(&root, "identity");
+    let identity = asking.as_ref().map(|s| identity::read_identity(&mut reader, s)).unwrap_or_default();
     let limits = Limits::default();
     let limits = reader.section(&root, "limits").map_or(limits, |s| read_limits(&mut reader, &s, &limits));
     let roles = role::read_roles(&mut reader, &root, &limits);
-    if let Some(role) = identity.anonymous.as_ref().filter(|role| !roles.contains_key(*role)) {
+    if let (Some(role), Some(section)) = (&identity.anonymous, &asking)
+        && !roles.contains_key(role)
+    {
         let hint = crate::suggest::did_you_mean(role, roles.keys().map(String::as_str));
-        let section = reader.section(&root, "identity").unwrap_or(root.clone());
-        reader.mistake_at(&section, "anonymous", format!("`{role}` is no role{hint}; add `[role.{role}…]`"));
+        reader.mistake_at(section, "anonymous", format!("`{role}` is no role{hint}; add `[role.{role}…]`"));
     }
     let mut types = IndexMap::new();
     for section in reader.sections(&root, "type") {

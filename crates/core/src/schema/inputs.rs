@@ -10,13 +10,8 @@ use crate::value::Scalar;
 
 /// How a role may do this to rows of a type, where there is anything that it could say.
 fn grant(view: &View, id: TypeId, action: Action) -> Option<&WriteGrant> {
-    let granted = view.type_view(id)?;
-    match action {
-        Action::Create => granted.create.as_ref(),
-        Action::Update => granted.update.as_ref().filter(|grant| has_set(view, id, grant)),
-        Action::Delete => granted.delete.as_ref(),
-        Action::Read => None,
-    }
+    let grant = view.type_view(id)?.write(action)?;
+    (action != Action::Update || has_set(view, id, grant)).then_some(grant)
 }
 
 /// Is there anything that could be set?

@@ -139,7 +139,7 @@ impl Printer<'_> {
             let c = &t.columns[column];
             self.describe(c.description.as_deref(), "  ");
             let kind = self.output_type(c);
-            let non_null = c.non_null && !self.view.is_masked(id, column);
+            let non_null = self.view.is_non_null(id, column);
             line!(self, "  {field}: {kind}{}", if non_null { "!" } else { "" });
         }
         for (_, link) in self.view.links(id) {
@@ -380,7 +380,7 @@ impl Printer<'_> {
             let c = &join.columns[column];
             self.describe(c.description.as_deref(), "  ");
             let kind = self.output_type(c);
-            let non_null = c.non_null && !self.view.is_masked(through.join, column);
+            let non_null = self.view.is_non_null(through.join, column);
             line!(self, "  {name}: {kind}{}", if non_null { "!" } else { "" });
         }
         line!(self, "}}\n");

@@ -49,9 +49,8 @@ impl<'a> Writer<'a> {
         }
         let base = self.alias();
         let t = &self.model.types[of];
-        let row_number = self.dialect.row_number().filter(|_| t.row_key().is_none() && t.row_number);
         let mut columns = vec![Fragment::text(format!("{base}.*"))];
-        columns.extend(row_number.map(|name| Fragment::text(format!("{base}.{name} as {name}"))));
+        columns.extend(self.row_number(of).map(|name| Fragment::text(format!("{base}.{name} as {name}"))));
         for (column, mask) in masks.iter() {
             let mask = self.rule(of, &base, mask);
             let (value, name) = (self.column(of, *column, &base), self.dialect.quote(&shown(&t.columns[*column])));
@@ -62,9 +61,15 @@ impl<'a> Writer<'a> {
         Fragment::format(&format!("(select {{}} from {from}) as {alias}"), [Fragment::join(columns, ", ")])
     }
 
-    /// A column as it is shown where it is masked.
-    pub(super) fn shown_column(&self, of: TypeId, column: usize, alias: &str, masks: &Masks) -> String {
-        if masks.iter().any(|(masked, _)| *masked == column) {
+    /// The implicit row number of a table without a key, where it orders the rows.
+    pub(super) fn row_number(&self, of: TypeId) -> Option<&'static str> {
+        let t = &self.model.types[of];
+        self.dialect.row_number().filter(|_| t.row_key().is_none() && t.row_number)
+    }
+
+    /// A column as the role sees it: as its mask shows it, if it is masked.
+    pub(super) fn shown_column(&self, of: TypeId, column: usize, alias: &str, masked: bool) -> String {
+        if masked {
             return format!("{alias}.{}", self.dialect.quote(&shown(&self.model.types[of].columns[column])));
         }
         self.column(of, column, alias)
@@ -202,13 +207,7 @@ impl<'a> Writer<'a> {
             at = self.join(scope, hop, &at);
             of = self.model.types[hop.from].links[hop.link].target;
         }
-        let column = &self.model.types[of].columns[path.column];
-        let expression = if path.masked {
-            format!("{at}.{}", self.dialect.quote(&shown(column)))
-        } else {
-            self.column(of, path.column, &at)
-        };
-        (expression, column)
+        (self.shown_column(of, path.column, &at, path.masked), &self.model.types[of].columns[path.column])
     }
 
     /// The expression of a path's value as it is compared, and its column.
@@ -231,9 +230,8 @@ impl<'a> Writer<'a> {
                 let (other, _) = self.path(scope, other);
                 Fragment::format(&format!("{{}} {} {{}}", operator(*comparison)), [value, other])
             }
-            Test::Size { comparison, operand } => {
-                let template = format!("{{}} {} {{}}", operator(*comparison));
-                Fragment::format(&template, [dialect.size(value), dialect.limit(slot(operand), None)])
+            Test::Size { comparison, size } => {
+                Fragment::format(&format!("{{}} {} {size}", operator(*comparison)), [dialect.size(value)])
             }
             Test::Compare { comparison, operand, ignore_case } => {
                 let operand = self.dialect.value(slot(operand), column);

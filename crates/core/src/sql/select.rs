@@ -2,6 +2,7 @@
 
 use super::condition::{Scope, Writer};
 use super::{Fragment, Slot};
+use crate::access::Masks;
 use crate::model::{Column, ColumnId};
 use crate::plan::{GroupOrder, GroupTerm, OrderTerm, Output, Page, ParentJoin, Seek, Select};
 
@@ -126,7 +127,7 @@ impl<'n> Clauses<'n> {
             Output::Edge(column) => {
                 let join = node.parent.as_ref().and_then(|parent| parent.through.as_ref()).map(|(join, _)| *join);
                 let (join, alias) = join.zip(self.join_alias.as_deref()).expect("an edge has a join table");
-                let expression = writer.shown_column(join, *column, alias, &node.join_masks);
+                let expression = writer.shown_column(join, *column, alias, is_masked(&node.join_masks, *column));
                 dialect.delivered(&writer.model.types[join].columns[*column], expression)
             }
             Output::Order(term) => {
@@ -146,7 +147,7 @@ impl<'n> Clauses<'n> {
 
     /// The expression of a column as the role sees it.
     fn shown(&self, writer: &Writer<'_>, column: ColumnId) -> String {
-        writer.shown_column(self.node.of, column, &self.scope.alias, &self.node.masks)
+        writer.shown_column(self.node.of, column, &self.scope.alias, is_masked(&self.node.masks, column))
     }
 
     fn group(&self, writer: &Writer<'_>, term: GroupTerm) -> String {
@@ -205,8 +206,7 @@ impl<'n> Clauses<'n> {
 
     /// What orders rows that have no key.
     fn row_number(&self, writer: &Writer<'_>, backward: bool) -> Option<Fragment> {
-        let t = &writer.model.types[self.node.of];
-        let row_number = writer.dialect.row_number().filter(|_| t.row_key().is_none() && t.row_number)?;
+        let row_number = writer.row_number(self.node.of)?;
         Some(Fragment::text(format!("{}.{row_number}{}", self.scope.alias, if backward { " desc" } else { "" })))
     }
 
@@ -239,6 +239,10 @@ impl<'n> Clauses<'n> {
         }
         whole
     }
+}
+
+fn is_masked(masks: &Masks, column: ColumnId) -> bool {
+    masks.iter().any(|(masked, _)| *masked == column)
 }
 
 /// Rows strictly after (or before) a position: an OR-chain by direction and null pattern, with a bound on the first term

@@ -60,14 +60,10 @@ impl KeySet {
 
     /// The key that a token names; the only one where it names none.
     pub(super) async fn find(&self, id: Option<&str>) -> Result<(Algorithm, Arc<DecodingKey>), Unidentified> {
-        let found = self.known(id);
-        if let (Some(found), false) = (&found, self.is_due(FRESH)) {
-            return Ok(found.clone());
-        }
-        // What is known serves on while the set is fetched anew, and where it cannot be.
-        let patience = if found.is_some() { FRESH } else { SELDOM };
-        let failed = if self.is_due(patience) { self.fetch(patience).await.err() } else { None };
-        self.known(id).or(found).ok_or_else(|| match failed {
+        let patience = if self.known(id).is_some() { FRESH } else { SELDOM };
+        // Where it cannot be fetched, what is known serves on.
+        let failed = if self.is_due(patience) { self.fetch().await.err() } else { None };
+        self.known(id).ok_or_else(|| match failed {
             Some(text) => Unidentified::Unchecked(text),
             None => Unidentified::Refused("the token is signed with a key that is not known here".to_owned()),
         })
@@ -83,20 +79,20 @@ impl KeySet {
         key.map(|key| (key.algorithm, Arc::clone(&key.decoding)))
     }
 
-    /// Is it time to fetch the set, which was not tried for so long?
+    /// Is the set so old, and was it not tried for a while?
     fn is_due(&self, after: Duration) -> bool {
         let fetched = self.keys.read().unwrap_or_else(PoisonError::into_inner);
         let old = |at: Option<Instant>, after: Duration| at.is_none_or(|at| at.elapsed() >= after);
-        self.address.is_some() && old(fetched.at, after) && old(fetched.tried, after.min(SELDOM))
+        self.address.is_some() && old(fetched.at, after) && old(fetched.tried, SELDOM)
     }
 
-    async fn fetch(&self, after: Duration) -> Result<(), String> {
+    async fn fetch(&self) -> Result<(), String> {
         let Some(address) = self.address.clone() else { return Ok(()) };
         let (keys, fetching) = (Arc::clone(&self.keys), Arc::clone(&self.fetching));
         let fetched = tokio::task::spawn_blocking(move || {
             let _fetching = fetching.lock().unwrap_or_else(PoisonError::into_inner);
             let write = || keys.write().unwrap_or_else(PoisonError::into_inner);
-            if write().tried.is_some_and(|tried| tried.elapsed() < after.min(SELDOM)) {
+            if write().tried.is_some_and(|tried| tried.elapsed() < SELDOM) {
                 // Another token fetched it while this one waited.
                 return Ok(());
             }

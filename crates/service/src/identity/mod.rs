@@ -12,12 +12,12 @@ use std::fmt;
 use std::path::Path;
 use std::sync::Arc;
 
-use puente_core::access::OWNER;
+use puente_core::access::{OWNER, claim_at};
 use puente_core::error::{Code, Problem};
-use puente_core::project::{self, TokenKey};
+use puente_core::project;
 use serde_json::{Map, Value as Json};
 
-use crate::asker::{Asker, By};
+use crate::asker::{Asker, By, no_such_role};
 use crate::records::{self, Records};
 pub use development::DevelopmentKey;
 use token::Verifier;
@@ -147,12 +147,7 @@ impl Identity {
 
 /// The texts at a path of claims: one, or a list of them.
 fn texts_at(claims: &Map<String, Json>, path: &[String]) -> Vec<String> {
-    let Some((first, rest)) = path.split_first() else { return Vec::new() };
-    let mut value = claims.get(first);
-    for step in rest {
-        value = value.and_then(|value| value.get(step));
-    }
-    match value {
+    match claim_at(claims, path) {
         Some(Json::String(text)) => vec![text.clone()],
         Some(Json::Array(items)) => items.iter().filter_map(Json::as_str).map(str::to_owned).collect(),
         _ => Vec::new(),
@@ -177,15 +172,15 @@ impl Caller {
             None | Some(Json::Null) => match self.roles.iter().find(|role| exists(role)) {
                 Some(role) => {
                     let role = role.clone();
-                    Ok(Asker { role, claims: self.claims, sees_statements: is_owner, by: self.by })
+                    Ok(Asker { role, claims: self.claims, by: self.by })
                 }
                 None => refused("there is no role here among those of this token or key".to_owned()),
             },
             Some(Json::String(role)) if self.roles.contains(role) => {
-                Ok(Asker { role: role.clone(), claims: self.claims, sees_statements: is_owner, by: self.by })
+                Ok(Asker { role: role.clone(), claims: self.claims, by: self.by })
             }
             Some(Json::String(role)) if is_owner => Ok(as_another(role, Map::new())),
-            Some(Json::String(role)) => refused(format!("`{role}` is no role that you can ask as")),
+            Some(Json::String(role)) => Err(no_such_role(role)),
             Some(Json::Object(_)) if !is_owner => {
                 refused("to ask with claims of one's own takes the owner's access key".to_owned())
             }
@@ -208,7 +203,7 @@ impl Caller {
 
 /// The owner as another.
 fn as_another(role: &str, claims: Map<String, Json>) -> Asker {
-    Asker { role: role.to_owned(), claims: Arc::new(claims), sees_statements: true, by: By::OwnerKeyAs }
+    Asker { role: role.to_owned(), claims: Arc::new(claims), by: By::OwnerKeyAs }
 }
 
 fn not_understood() -> Problem {
@@ -220,9 +215,4 @@ fn not_understood() -> Problem {
 /// Are two hashes the same? Takes the same time wherever they differ.
 fn same(one: &[u8; 32], other: &[u8; 32]) -> bool {
     one.iter().zip(other).fold(0, |difference, (a, b)| difference | (a ^ b)) == 0
-}
-
-/// Does a key set have to be fetched, or is it a file?
-fn is_address(key: &TokenKey) -> bool {
-    matches!(key, TokenKey::KeySet(place) if place.starts_with("https://") || place.starts_with("http://"))
 }

@@ -12,7 +12,7 @@ use puente_core::project::{TokenKey, Tokens};
 use serde_json::{Map, Value as Json};
 
 use super::key_set::KeySet;
-use super::{IdentityError, Unidentified, is_address};
+use super::{IdentityError, Unidentified};
 
 /// The most bytes of a token: checking a signature takes time, and nobody is known yet.
 const MOST_BYTES: usize = 8 << 10;
@@ -79,8 +79,8 @@ impl Verifier {
                     .map_err(|_| IdentityError(format!("`{algorithm}` is no algorithm for tokens")))?;
                 Keys::One(algorithm, decoding_key(algorithm, &key.0)?)
             }
-            TokenKey::KeySet(address) if is_address(&tokens.key) => Keys::Set(KeySet::at(address)),
-            TokenKey::KeySet(file) => Keys::Set(KeySet::of_file(&folder.join(file))?),
+            TokenKey::SetAt(address) => Keys::Set(KeySet::at(address)),
+            TokenKey::SetIn(file) => Keys::Set(KeySet::of_file(&folder.join(file))?),
         };
         let mut validation = validation(&tokens.issuer, &tokens.audience);
         validation.leeway = tokens.leeway_seconds;

@@ -137,8 +137,8 @@ impl Writer<'_, '_> {
         let (view, world) = (self.view, self.world);
         let mut possible: Vec<(TypeId, Action)> = Vec::new();
         for (id, granted) in view.types() {
-            let grants = Action::WRITES.into_iter().zip([&granted.create, &granted.update, &granted.delete]);
-            possible.extend(grants.filter(|(_, grant)| grant.is_some()).map(|(action, _)| (id, action)));
+            let granted = Action::WRITES.into_iter().filter(|action| granted.write(*action).is_some());
+            possible.extend(granted.map(|action| (id, action)));
         }
         let (of, action) = self.drawing.pick(&possible)?;
         let t = &world.model.types[of];

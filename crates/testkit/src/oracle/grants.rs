@@ -292,8 +292,7 @@ impl Drawing<'_> {
             0 if is_text => {
                 let (comparison, word) = self.comparison();
                 let size = self.random.random_range(0..4);
-                let operand = Operand::Constant(Cell::Integer(size));
-                (format!("size({field}) {word} {size}"), stated(Test::Size { comparison, operand }))
+                (format!("size({field}) {word} {size}"), stated(Test::Size { comparison, size }))
             }
             1 if is_text => {
                 let (test, word) = [

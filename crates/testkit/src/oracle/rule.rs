@@ -208,10 +208,10 @@ pub(super) fn test_cell(cell: &Cell, test: &Test, collation: &Collation) -> Opti
             let order = compare(&fold(cell, *ignore_case), &fold(&constant(operand), *ignore_case), collation);
             Some(comparison.holds(order))
         }
-        Test::Size { comparison, operand } => {
-            let (Cell::Text(text), Cell::Integer(size)) = (cell, constant(operand)) else { return None };
+        Test::Size { comparison, size } => {
+            let Cell::Text(text) = cell else { return None };
             let characters = i64::try_from(text.chars().count()).expect("a short text");
-            Some(comparison.holds(characters.cmp(&size)))
+            Some(comparison.holds(characters.cmp(size)))
         }
         Test::Text { test, operand, ignore_case } => {
             let (Cell::Text(text), Cell::Text(part)) =

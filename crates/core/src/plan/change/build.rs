@@ -18,7 +18,7 @@ use crate::plan::document::Document;
 use crate::plan::input::Input;
 use crate::plan::shape::{ChangeField, ChangeShape, FieldHead, FieldShape, ObjectShape, Value};
 use crate::plan::variables::Variables;
-use crate::plan::{OrderTerm, Output, Page, Parameter, Select};
+use crate::plan::{OrderTerm, Output, Page, Parameter, ParentJoin, Select};
 use crate::sql;
 use crate::value::{Cell, literal_to_json};
 
@@ -110,8 +110,8 @@ impl<'a> Changer<'a, '_> {
         let view = self.planner.view;
         for (of, granted) in view.types() {
             let t = &view.model().types[of];
-            for (action, grant) in Action::WRITES.into_iter().zip([&granted.create, &granted.update, &granted.delete]) {
-                let Some(grant) = grant else { continue };
+            for action in Action::WRITES {
+                let Some(grant) = granted.write(action) else { continue };
                 for many in [false, true] {
                     if field_name(t, action, many) == name {
                         let act = self.act(of, action, many, grant, field)?;
@@ -139,10 +139,11 @@ impl<'a> Changer<'a, '_> {
                 let set = self.set(of, &set)?;
                 Ok(Act::Update { address: self.address(of, many, grant, field)?, set })
             }
-            Action::Delete | Action::Read => {
+            Action::Delete => {
                 self.need_fields(of);
                 Ok(Act::Delete { address: self.address(of, many, grant, field)? })
             }
+            Action::Read => Err(Problem::new(Code::Internal, "reading is no mutation")),
         }
     }
 
@@ -200,7 +201,8 @@ impl<'a> Changer<'a, '_> {
         field: &'a Node<Field>,
     ) -> Result<Address, Problem> {
         let model = self.planner.view.model();
-        let mut predicates = self.planner.visible(of);
+        let seen = self.planner.seen(of, None);
+        let mut predicates = seen.predicates;
         predicates.extend(grant.rows.iter().cloned().map(rule));
         let asked = if many {
             self.filtered(of, field)?
@@ -232,9 +234,7 @@ impl<'a> Changer<'a, '_> {
             Page::One
         };
         let output = outputs.iter().map(|column| Output::Column(*column)).collect();
-        let masks = self.planner.view.masks(of);
-        let select =
-            Select { output, order: order.collect(), page, peek: true, masks, ..Select::one(of, None, predicates) };
+        let select = Select { predicates, output, order: order.collect(), page, peek: true, ..seen };
         let statement = sql::address(model, self.planner.dialect, &select);
         Ok(Address { statement, outputs, one: !many, most, revision, revision_of })
     }
@@ -282,9 +282,7 @@ impl<'a> Changer<'a, '_> {
                     if many { "Changes" } else { "Change" }
                 )),
                 _ => {
-                    let predicates = planner.visible(of);
-                    let masks = planner.view.masks(of);
-                    let select = planner.add(Select { masks, ..Select::keyed(of, &key, &[], predicates) })?;
+                    let select = planner.add(planner.seen(of, Some(ParentJoin::given(&key))))?;
                     let object = planner.object(of, select, &fields, 1)?;
                     if many { ChangeField::Nodes { select, object } } else { ChangeField::Node { select, object } }
                 }

@@ -140,7 +140,7 @@ impl Changer<'_, '_> {
         for (column, c) in t.columns.iter().enumerate() {
             let is_value = row.values.iter().any(|(known, _)| *known == column);
             let by_link = linked(column).map(|(link, _)| t.links[*link].field.as_str());
-            let field = c.field.as_deref().unwrap_or(&c.name);
+            let field = c.label();
             if let Some(link) = by_link.filter(|_| is_value) {
                 return Err(said_twice(field, link));
             }
@@ -337,7 +337,7 @@ impl Changer<'_, '_> {
     fn cell(&self, of: TypeId, column: ColumnId, value: &Json) -> Result<Cell, Problem> {
         let t = &self.planner.view.model().types[of];
         let c = &t.columns[column];
-        let field = c.field.as_deref().unwrap_or(&c.name);
+        let field = c.label();
         if value.is_null() {
             if !c.nullable {
                 let text = format!("`{}.{field}` cannot be null; give it a value, or leave it out", t.name);
@@ -367,7 +367,7 @@ impl Changer<'_, '_> {
     fn leaf(&self, column: &Column, value: &Json) -> Result<Cell, Problem> {
         let leaf = LeafType { kind: column.kind, form: column.form };
         leaf.cell(self.planner.view.model(), value).map_err(|unfit| {
-            let field = column.field.as_deref().unwrap_or(&column.name);
+            let field = column.label();
             let text = format!("`{field}` expects {}, found {}", unfit.expected, unfit.came);
             Problem::new(Code::InvalidArgument, text)
         })
