@@ -18,7 +18,7 @@ use std::sync::Arc;
 
 use puente_core::catalog::Engine;
 use puente_core::project::Limits;
-use puente_service::{Api, ApiOptions, Metrics, NewKey, ProjectFolder, Records, ServeOptions};
+use puente_service::{Api, ApiOptions, Metrics, NewKey, ProjectFolder, Records, ServeOptions, Served};
 use puente_testkit::database::Database;
 
 use asks::Ask;
@@ -69,11 +69,11 @@ async fn serve_puente(folder: ProjectFolder) {
         hosts: Vec::new(),
         origins: Vec::new(),
         owner_key: Some(KEY.to_owned()),
-        identity: folder.identity(false).expect("identities"),
         workers: Some(2),
     };
     let records = Arc::new(Records::open(&records).expect("records"));
-    let running = puente_service::serve(api, records, options).await.expect("it starts");
+    let served = Served { api, identity: folder.identity(false).expect("identities") };
+    let running = puente_service::serve(served, records, options).await.expect("it starts");
     report::line(&format!("listening {}", running.address));
     std::future::pending::<()>().await;
 }

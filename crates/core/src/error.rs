@@ -30,6 +30,21 @@ pub enum Level {
     Error,
 }
 
+/// Problems of one answer at most: more than this nobody reads, and a flood of mistakes must not become a flood of answers.
+pub const MOST_PROBLEMS: usize = 20;
+/// Bytes of one message at most: a caller's own names in it may be as long as its request.
+const MOST_MESSAGE_BYTES: usize = 2_000;
+
+/// A text of a caller's as it is told back, or logged: at most so many bytes, the middle left out.
+pub fn shortened(text: &str, most: usize) -> std::borrow::Cow<'_, str> {
+    if text.len() <= most {
+        return text.into();
+    }
+    let half = most / 2;
+    let (head, tail) = (text.floor_char_boundary(half), text.ceil_char_boundary(text.len() - half));
+    format!("{} … {}", &text[..head], &text[tail..]).into()
+}
+
 macro_rules! codes {
     ($($(#[$doc:meta])* $name:ident = $text:literal, $fault:ident, $status:literal, $level:ident;)*) => {
         /// A stable, machine-readable error code, sent as `extensions.code`.
@@ -78,6 +93,8 @@ codes! {
     InvalidCursor = "INVALID_CURSOR", Caller, 400, Info;
     /// The ask exceeds a limit of the project.
     TooCostly = "TOO_COSTLY", Caller, 400, Info;
+    /// The caller has so many asks waiting, or sends so many, that one more would be at the cost of others.
+    TooBusy = "TOO_BUSY", Caller, 429, Info;
     /// Nobody proved who is asking.
     Unauthenticated = "UNAUTHENTICATED", Caller, 401, Info;
     /// The role may not be used by this caller, or from this origin.
@@ -120,6 +137,17 @@ pub enum PathStep {
     Index(usize),
 }
 
+impl PathStep {
+    /// About how many bytes it takes in an answer.
+    pub(crate) fn weight(&self) -> usize {
+        const INDEX: usize = 8;
+        match self {
+            PathStep::Key(key) => key.len(),
+            PathStep::Index(_) => INDEX,
+        }
+    }
+}
+
 /// A place in the document: line and column, both counted from 1.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub struct Location {
@@ -147,7 +175,11 @@ pub struct Problem {
 impl Problem {
     /// A problem without a place.
     pub fn new(code: Code, message: impl Into<String>) -> Self {
-        Problem { code, message: message.into(), locations: Vec::new(), path: Vec::new(), detail: None }
+        let mut message: String = message.into();
+        if message.len() > MOST_MESSAGE_BYTES {
+            message = shortened(&message, MOST_MESSAGE_BYTES).into_owned();
+        }
+        Problem { code, message, locations: Vec::new(), path: Vec::new(), detail: None }
     }
 
     /// The same problem, at a place in the document.

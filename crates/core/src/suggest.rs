@@ -1,10 +1,17 @@
 //! Near misses: which known name somebody probably meant.
 
+/// The longest name that is compared: the work grows with the product of both lengths, and nobody mistypes longer ones.
+const LONGEST: usize = 80;
+
 /// The candidate closest to `typed`, if one is close enough to be a plausible slip of the keyboard.
 pub fn nearest<'a>(typed: &str, candidates: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    if typed.len() > LONGEST {
+        return None;
+    }
     let limit = (typed.chars().count() / 3).max(1);
     candidates
         .into_iter()
+        .filter(|candidate| candidate.len() <= LONGEST)
         .map(|candidate| {
             let distance = strsim::damerau_levenshtein(&typed.to_lowercase(), &candidate.to_lowercase());
             (distance, candidate)
@@ -29,5 +36,7 @@ mod tests {
         assert_eq!(nearest("bokings", names), Some("bookings"));
         assert_eq!(nearest("hutts", names), Some("huts"));
         assert_eq!(nearest("weather", names), None);
+        let long = "b".repeat(LONGEST + 1);
+        assert_eq!(nearest(&long, [long.as_str()]), None, "what is long is not compared");
     }
 }

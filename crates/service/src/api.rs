@@ -1,15 +1,17 @@
 //! The API of one project: asks in, answers out, as a role. The same for HTTP and for the command line.
 
-use std::sync::{Arc, PoisonError, RwLock};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use puente_core::access::{Claims, OWNER, Role, Settled, View};
-use puente_core::error::{Code, Level, Problem};
+use puente_core::access::{Claims, OWNER, Role, View};
+use puente_core::error::{Code, Level, Problem, shortened};
 use puente_core::json::{self, Fetch, Row, Rows};
 use puente_core::model::Model;
-use puente_core::plan::{self, BoundPlan, Context, Document, SelectId, Variables};
+use puente_core::plan::change::Mutation;
+use puente_core::plan::{self, BoundPlan, Context, Document, Plan, SelectId, Variables};
 use puente_core::project::Limits;
 use puente_core::schema;
+use puente_sources::turns::{Gate, Party, Places};
 use puente_sources::{ChangeRequest, Explanation, Outcome, Request, Source, StatementReport};
 use serde_json::{Map, Value as Json};
 
@@ -32,6 +34,15 @@ pub struct Ask {
     pub explain: bool,
     /// Run a mutation for real, and take it back in the end?
     pub rehearse: bool,
+    /// How many bytes it came in, as far as that is known.
+    pub bytes: usize,
+}
+
+impl Ask {
+    /// All but the values, which are needed once.
+    fn clone_without_variables(&self) -> Ask {
+        Ask { document: String::new(), operation_name: None, variables: Map::new(), ..*self }
+    }
 }
 
 /// What came of an ask.
@@ -60,10 +71,26 @@ pub struct ApiOptions {
     pub source: Source,
 }
 
-/// The API of one project. What it is made of can be replaced while it runs: an ask ends with what it began with.
+/// When an ask came, and what the log calls it: its time runs from there.
+#[derive(Debug, Clone, Copy)]
+pub struct Arrival<'a> {
+    /// The request's id.
+    pub id: &'a str,
+    /// When its first byte came.
+    pub at: Instant,
+}
+
+impl<'a> Arrival<'a> {
+    /// An ask that comes now.
+    pub fn now(id: &'a str) -> Self {
+        Arrival { id, at: Instant::now() }
+    }
+}
+
+/// The API of one project, as it was when it was read.
 #[derive(Debug)]
 pub struct Api {
-    inner: RwLock<Arc<Inner>>,
+    inner: Arc<Inner>,
     metrics: Arc<Metrics>,
 }
 
@@ -73,7 +100,14 @@ struct Inner {
     limits: Limits,
     source: Source,
     roles: Roles,
+    /// Before whatever takes the processor for a while: parsing, validating, planning, schemas, introspection.
+    planning: Gate,
 }
+
+/// Asks that may wait to be planned before those of who sent most of them are refused at once.
+const MOST_WAITING: usize = 1_024;
+/// Bytes of values up to which a known ask is bound where it arrived: more take long enough to keep others waiting.
+const FEW_BYTES: usize = 16 << 10;
 
 /// The source of a plan that reads nothing: introspection and `__typename` only.
 struct Nothing;
@@ -87,43 +121,33 @@ impl<'s> Fetch<'s> for Nothing {
 impl Api {
     /// Sets up the API; schemas are built when first asked for.
     pub fn new(options: ApiOptions, metrics: Arc<Metrics>) -> Self {
-        let inner = RwLock::new(Arc::new(Inner::new(options, &metrics)));
+        let inner = Arc::new(Inner::new(options, &metrics));
         Api { inner, metrics }
-    }
-
-    /// Puts a newly read project in the place of what is there: whoever asks from now on asks it.
-    pub fn replace(&self, options: ApiOptions) {
-        let inner = Arc::new(Inner::new(options, &self.metrics));
-        *self.inner.write().unwrap_or_else(PoisonError::into_inner) = inner;
-    }
-
-    fn inner(&self) -> Arc<Inner> {
-        Arc::clone(&self.inner.read().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// The project's limits.
     pub fn limits(&self) -> Limits {
-        self.inner().limits
+        self.inner.limits
     }
 
     /// The source.
     pub fn source(&self) -> Source {
-        self.inner().source.clone()
+        self.inner.source.clone()
     }
 
     /// The counters.
-    pub fn metrics(&self) -> &Metrics {
+    pub fn metrics(&self) -> &Arc<Metrics> {
         &self.metrics
     }
 
     /// Is there a role of this name?
     pub fn has_role(&self, name: &str) -> bool {
-        self.inner().roles.get(name).is_some()
+        self.inner.roles.get(name).is_some()
     }
 
     /// A role's schema as SDL; none where there is no such role.
     pub fn sdl(&self, role: &str) -> Option<String> {
-        self.inner().roles.get(role).map(|role| schema::print(role.view()))
+        self.inner.roles.get(role).map(|role| schema::print(role.view()))
     }
 
     /// Builds the owner's schema now, so that the first ask need not wait.
@@ -131,35 +155,71 @@ impl Api {
     /// # Errors
     /// `INTERNAL` where it cannot be built.
     pub fn warm_up(&self) -> Result<(), Problem> {
-        let inner = self.inner();
-        inner.roles.get(OWNER).map_or(Ok(()), |owner| inner.roles.schema(owner).map(|_| ()))
+        let roles = &self.inner.roles;
+        roles.get(OWNER).map_or(Ok(()), |owner| roles.schema(owner).map(|_| ()))
     }
 
     /// Answers an ask. Dropping the future cancels it in the database.
-    pub async fn ask(&self, ask: &Ask, asker: &Asker, request_id: &str) -> AskResult {
-        let start = Instant::now();
+    pub async fn ask(&self, ask: Ask, asker: &Asker, arrival: Arrival<'_>) -> AskResult {
         self.metrics.running.inc();
         let _running = Running(&self.metrics);
-        let inner = self.inner();
-        let role = inner.roles.get(&asker.role);
-        let answered = match role {
-            Some(role) => Asking { inner: &inner, role, asker, metrics: &self.metrics, start }.run(ask).await,
+        let role = self.inner.roles.asked(&asker.role).cloned();
+        let told = Told { statements: ask.statements, operation: ask.operation_name.clone() };
+        let answered = match &role {
+            Some(role) => self.answer_as(role, ask, asker, arrival.at).await,
             None => Err(vec![no_such_role(&asker.role)]),
         };
         let (result, explained) = match answered {
             Ok((outcome, explained)) => (Ok(outcome), explained),
             Err(problems) => (Err(problems), Vec::new()),
         };
-        let elapsed = start.elapsed();
-        self.account(&result, elapsed, ask, (role, asker), request_id);
-        respond(result, ask.statements.then_some(&explained[..]), elapsed)
+        let elapsed = arrival.at.elapsed();
+        self.account(&result, elapsed, &told, (role.as_deref(), asker), arrival.id);
+        respond(result, told.statements.then_some(&explained[..]), elapsed)
+    }
+
+    /// Answers an ask, and leaves the answer as its parts.
+    ///
+    /// # Errors
+    /// What is wrong with it, or with the source.
+    pub async fn answer(&self, ask: Ask, asker: &Asker) -> Result<Outcome, Vec<Problem>> {
+        let role = self.inner.roles.asked(&asker.role).ok_or_else(|| vec![no_such_role(&asker.role)])?;
+        self.answer_as(role, ask, asker, Instant::now()).await.map(|(outcome, _)| outcome)
+    }
+
+    async fn answer_as(
+        &self,
+        role: &Arc<RoleApi>,
+        ask: Ask,
+        asker: &Asker,
+        start: Instant,
+    ) -> Result<(Outcome, Vec<Explanation>), Vec<Problem>> {
+        let share = role.shares.begin(&role.limits, &asker.party, Instant::now()).map_err(|problem| vec![problem])?;
+        let (inner, role, metrics) = (Arc::clone(&self.inner), Arc::clone(role), Arc::clone(&self.metrics));
+        let deadline = start + Duration::from_millis(role.limits.time_ms);
+        let answered = Asking { inner, role, asker: asker.clone(), metrics, start, deadline }.run(ask).await;
+        drop(share);
+        answered
+    }
+
+    /// Does something that takes the processor for a while, in the caller's turn and outside the threads that serve HTTP.
+    ///
+    /// # Errors
+    /// `TOO_BUSY` for who filled the line; `TIMED_OUT` at the deadline, though the work goes on to its end.
+    pub(crate) async fn in_turn<T: Send + 'static>(
+        &self,
+        party: &Party,
+        deadline: Instant,
+        work: impl FnOnce() -> T + Send + 'static,
+    ) -> Result<T, Problem> {
+        self.inner.in_turn(party, deadline, work).await
     }
 
     fn account(
         &self,
         result: &Result<Outcome, Vec<Problem>>,
         elapsed: Duration,
-        ask: &Ask,
+        told: &Told,
         (role, asker): (Option<&RoleApi>, &Asker),
         request_id: &str,
     ) {
@@ -182,10 +242,11 @@ impl Api {
         self.metrics.statements.inc_by(reports.len() as u64);
         self.metrics.executions.inc_by(executions);
         self.metrics.rows.inc_by(rows);
-        let operation = ask.operation_name.as_deref().unwrap_or_default();
+        let operation = shortened(told.operation.as_deref().unwrap_or_default(), MOST_LOGGED_BYTES);
+        let role = shortened(&asker.role, MOST_LOGGED_BYTES);
         tracing::info!(
             target: "puente::ask",
-            request = request_id, role = asker.role, by = %asker.by, operation, outcome, rows, executions,
+            request = request_id, role = &*role, by = %asker.by, operation = &*operation, outcome, rows, executions,
             ms = elapsed.as_secs_f64() * 1_000.0,
             "ask"
         );
@@ -207,83 +268,203 @@ impl Api {
     }
 }
 
+/// What is told of an ask beside its answer.
+struct Told {
+    statements: bool,
+    operation: Option<String>,
+}
+
+/// Bytes of a caller's names in a line of the log.
+const MOST_LOGGED_BYTES: usize = 100;
+
 impl Inner {
     fn new(options: ApiOptions, metrics: &Metrics) -> Self {
         let ApiOptions { model, roles, limits, secret, source } = options;
-        Inner { limits, source, roles: Roles::new(&model, limits, roles, &secret, metrics) }
+        let processors = std::thread::available_parallelism().map_or(2, usize::from);
+        let planning = Gate::new(Places { regular: processors, spare: processors }, MOST_WAITING);
+        Inner { limits, source, roles: Roles::new(&model, limits, roles, &secret, metrics), planning }
+    }
+
+    async fn in_turn<T: Send + 'static>(
+        &self,
+        party: &Party,
+        deadline: Instant,
+        work: impl FnOnce() -> T + Send + 'static,
+    ) -> Result<T, Problem> {
+        let turn = self.planning.enter(party, deadline).await?;
+        let work = tokio::task::spawn_blocking(move || {
+            let done = work();
+            // The turn lasts as long as the work, whether or not anybody waits for it.
+            drop(turn);
+            done
+        });
+        match tokio::time::timeout_at(deadline.into(), work).await {
+            Ok(Ok(done)) => Ok(done),
+            Ok(Err(error)) => {
+                let text = "a mistake of ours; the log has the details under the request's id";
+                Err(Problem::new(Code::Internal, text).with_detail(error))
+            }
+            Err(_) => Err(Problem::new(Code::TimedOut, "the ask took too long to plan; ask for less")),
+        }
     }
 }
 
 /// One ask on its way.
-struct Asking<'a> {
-    inner: &'a Inner,
-    role: &'a RoleApi,
-    asker: &'a Asker,
-    metrics: &'a Metrics,
+#[derive(Clone)]
+struct Asking {
+    inner: Arc<Inner>,
+    role: Arc<RoleApi>,
+    asker: Asker,
+    metrics: Arc<Metrics>,
     start: Instant,
+    deadline: Instant,
 }
 
-/// What the claims of an ask come to, and the view under them.
-struct Seen {
-    settled: Settled,
-    view: Arc<View>,
+/// What an ask comes to, before any source hears of it.
+enum Prepared {
+    Query(BoundPlan),
+    Mutation(Mutation),
 }
 
-impl Asking<'_> {
-    async fn run(&self, ask: &Ask) -> Result<(Outcome, Vec<Explanation>), Vec<Problem>> {
+/// How far an ask was prepared where it arrived.
+enum Begun {
+    /// Whole: its plan was known, and nothing of it takes long.
+    Ready(BoundPlan),
+    /// Its document was known.
+    Coerced(u64, Arc<Document>, Variables),
+    /// Not at all.
+    Not,
+}
+
+impl Asking {
+    async fn run(self, mut ask: Ask) -> Result<(Outcome, Vec<Explanation>), Vec<Problem>> {
         if ask.statements && !self.asker.sees_statements() {
             let text = "statements are shown to the owner only; leave `statements` and `explain` out";
             return Err(vec![Problem::new(Code::RoleRefused, text)]);
         }
-        let (document, number) = self.role.document(&self.inner.roles, ask, self.metrics)?;
-        let claims = Claims { members: &self.asker.claims, now: jiff::Timestamp::now() };
-        let settled = self.role.view().settle(&claims);
-        let seen = Seen { view: self.role.settled(&settled), settled };
-        if document.is_mutation() {
-            return self.change(ask, &document, &seen).await.map(|outcome| (outcome, Vec::new()));
+        let prepared = match self.begin(&mut ask)? {
+            Begun::Ready(bound) => Prepared::Query(bound),
+            begun => {
+                let (asking, asked) = (self.clone(), ask.clone_without_variables());
+                let whole = std::mem::replace(&mut ask, asked);
+                let prepared =
+                    self.inner.in_turn(&self.asker.party, self.deadline, move || asking.prepare(whole, begun)).await;
+                prepared.map_err(|problem| vec![problem])??
+            }
+        };
+        match prepared {
+            Prepared::Mutation(mutation) => self.change(mutation, &ask).await.map(|outcome| (outcome, Vec::new())),
+            Prepared::Query(bound) => self.read(bound, &ask).await,
         }
+    }
+
+    /// Prepares as much as takes no time worth speaking of.
+    fn begin(&self, ask: &mut Ask) -> Result<Begun, Vec<Problem>> {
+        if ask.bytes > FEW_BYTES {
+            return Ok(Begun::Not);
+        }
+        let Some((number, document)) = self.role.known_document(ask) else { return Ok(Begun::Not) };
+        if document.is_mutation() {
+            return Ok(Begun::Not);
+        }
+        let variables = self.variables(ask, &document)?;
+        let key = document.plan_key(&variables, &self.role.sealer).map(|key| (number, key));
+        match key.and_then(|key| self.role.plan(&key)).filter(|plan| !plan.introspects()) {
+            Some(plan) => {
+                self.metrics.plans_reused.inc();
+                let bound = plan.bind(&variables, &self.role.limits).map_err(|problem| vec![problem])?;
+                Ok(Begun::Ready(bound))
+            }
+            None => Ok(Begun::Coerced(number, document, variables)),
+        }
+    }
+
+    /// Prepares the rest.
+    fn prepare(&self, mut ask: Ask, begun: Begun) -> Result<Prepared, Vec<Problem>> {
+        let (number, document, variables) = match begun {
+            Begun::Ready(bound) => return Ok(Prepared::Query(bound)),
+            Begun::Coerced(number, document, variables) => (number, document, variables),
+            Begun::Not => {
+                let (number, document) = self.role.document(&self.inner.roles, &ask, &self.metrics)?;
+                let variables = self.variables(&mut ask, &document)?;
+                (number, document, variables)
+            }
+        };
+        if document.is_mutation() {
+            if ask.explain {
+                let text = "only a query can be explained; leave `explain` out";
+                return Err(vec![Problem::new(Code::InvalidRequest, text)]);
+            }
+            // A mutation's plan is made for one request: which statements run depends on its values.
+            let view = self.role.settled(variables.settled());
+            let mutation = plan::change::build_mutation(self.context(&view), &document, &variables);
+            self.metrics.plans_built.inc();
+            return mutation.map(Prepared::Mutation).map_err(|problem| vec![problem]);
+        }
+        let plan = self.plan(number, document, &variables)?;
+        plan.bind(&variables, &self.role.limits).map(Prepared::Query).map_err(|problem| vec![problem])
+    }
+
+    fn variables(&self, ask: &mut Ask, document: &Document) -> Result<Variables, Vec<Problem>> {
+        let claims = Claims { members: &self.asker.claims, now: jiff::Timestamp::now() };
+        Variables::coerce(document, std::mem::take(&mut ask.variables), self.role.view().settle(&claims))
+    }
+
+    fn context<'c>(&'c self, view: &'c View) -> Context<'c> {
+        Context { view, limits: &self.role.limits, sealer: &self.role.sealer, dialect: self.inner.source.dialect() }
+    }
+
+    fn plan(&self, number: u64, document: Arc<Document>, variables: &Variables) -> Result<Arc<Plan>, Vec<Problem>> {
+        let key = |document: &Document| document.plan_key(variables, &self.role.sealer).map(|key| (number, key));
+        if let Some(plan) = key(&document).and_then(|key| self.role.plan(&key)) {
+            self.metrics.plans_reused.inc();
+            return Ok(plan);
+        }
+        self.metrics.plans_built.inc();
+        let view = self.role.settled(variables.settled());
+        let plan = plan::build(self.context(&view), Arc::clone(&document), variables);
+        let plan = Arc::new(plan.map_err(|problem| vec![problem])?);
+        // What was read is known only now.
+        if let Some(key) = key(&document) {
+            self.role.keep(key, &plan);
+        }
+        Ok(plan)
+    }
+
+    async fn read(&self, bound: BoundPlan, ask: &Ask) -> Result<(Outcome, Vec<Explanation>), Vec<Problem>> {
         if ask.rehearse {
             let text = "only a mutation can be rehearsed; leave `rehearse` out to ask a query";
             return Err(vec![Problem::new(Code::InvalidRequest, text)]);
         }
         let limits = &self.role.limits;
-        let bound = self.bind(ask, Arc::clone(&document), number, &seen)?;
-        if bound.plan().selects().is_empty() {
+        if bound.plan().selects().iter().all(|select| !select.read) {
             let answer = json::write(&bound, &mut Nothing, limits.answer_bytes).map_err(|problem| vec![problem])?;
             return Ok((Outcome { answer, statements: Vec::new() }, Vec::new()));
         }
         let request = |bound| Request {
             bound,
             role: self.asker.role.clone(),
+            party: self.asker.party.clone(),
             most_bytes: limits.answer_bytes,
-            deadline: self.start + Duration::from_millis(limits.time_ms),
+            deadline: self.deadline,
             timed: ask.statements,
         };
         let source = &self.inner.source;
+        let again = ask.explain.then(|| bound.clone());
         let outcome = source.run(request(bound)).await.map_err(|problem| vec![problem])?;
-        let explained = if ask.explain {
-            let bound = self.bind(ask, document, number, &seen)?;
-            source.explain(request(bound)).await.map_err(|problem| vec![problem])?
-        } else {
-            Vec::new()
+        let explained = match again {
+            Some(bound) => source.explain(request(bound)).await.map_err(|problem| vec![problem])?,
+            None => Vec::new(),
         };
         Ok((outcome, explained))
     }
 
-    /// Runs a mutation. Its plan is made for this one request: which statements run depends on its values.
-    async fn change(&self, ask: &Ask, document: &Arc<Document>, seen: &Seen) -> Result<Outcome, Vec<Problem>> {
-        if ask.explain {
-            let text = "only a query can be explained; leave `explain` out";
-            return Err(vec![Problem::new(Code::InvalidRequest, text)]);
-        }
-        let variables = self.variables(ask, document, seen)?;
-        let mutation =
-            plan::change::build_mutation(self.context(seen), document, &variables).map_err(|problem| vec![problem])?;
-        self.metrics.plans_built.inc();
+    async fn change(&self, mutation: Mutation, ask: &Ask) -> Result<Outcome, Vec<Problem>> {
         let limits = &self.role.limits;
         let most_ms = if ask.rehearse { limits.rehearse_ms.min(limits.time_ms) } else { limits.time_ms };
         let request = ChangeRequest {
             mutation,
+            party: self.asker.party.clone(),
             most_cost: limits.cost,
             most_bytes: limits.answer_bytes,
             deadline: self.start + Duration::from_millis(most_ms),
@@ -291,39 +472,6 @@ impl Asking<'_> {
             rehearse: ask.rehearse,
         };
         self.inner.source.change(request).await.map_err(|problem| vec![problem])
-    }
-
-    fn context<'c>(&'c self, seen: &'c Seen) -> Context<'c> {
-        Context {
-            view: &seen.view,
-            limits: &self.role.limits,
-            sealer: &self.role.sealer,
-            dialect: self.inner.source.dialect(),
-        }
-    }
-
-    fn variables(&self, ask: &Ask, document: &Document, seen: &Seen) -> Result<Variables, Vec<Problem>> {
-        Variables::coerce(document, &ask.variables, &self.role.sealer)
-            .map(|variables| variables.with_claims(&seen.settled))
-    }
-
-    fn bind(&self, ask: &Ask, document: Arc<Document>, number: u64, seen: &Seen) -> Result<BoundPlan, Vec<Problem>> {
-        let mut variables = self.variables(ask, &document, seen)?;
-        let key = (number, std::mem::take(&mut variables.shape));
-        let plan = match self.role.plan(&key) {
-            Some(plan) => {
-                self.metrics.plans_reused.inc();
-                plan
-            }
-            None => {
-                self.metrics.plans_built.inc();
-                let plan = plan::build(self.context(seen), document, &variables).map_err(|problem| vec![problem])?;
-                let plan = Arc::new(plan);
-                self.role.keep(key, &plan);
-                plan
-            }
-        };
-        plan.bind(&variables, &self.role.limits).map_err(|problem| vec![problem])
     }
 }
 

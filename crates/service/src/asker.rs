@@ -3,7 +3,8 @@
 use std::fmt;
 use std::sync::Arc;
 
-use puente_core::error::{Code, Problem};
+use puente_core::error::{Code, Problem, shortened};
+use puente_sources::turns::Party;
 use serde_json::{Map, Value as Json};
 
 /// Who asks.
@@ -15,6 +16,8 @@ pub struct Asker {
     pub claims: Arc<Map<String, Json>>,
     /// How it is known, for the log.
     pub by: By,
+    /// Whose turn it is, where things are scarce.
+    pub party: Party,
 }
 
 /// How it is known who asks.
@@ -34,13 +37,16 @@ pub enum By {
     CommandLine,
 }
 
+/// Bytes of a token's subject that are logged.
+const MOST_SUBJECT_BYTES: usize = 100;
+
 impl fmt::Display for By {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             By::OwnerKey => f.write_str("owner key"),
             By::OwnerKeyAs => f.write_str("owner key, as another"),
             By::AccessKey(name) => write!(f, "key {name}"),
-            By::Token(subject) => write!(f, "token {subject}"),
+            By::Token(subject) => write!(f, "token {}", shortened(subject, MOST_SUBJECT_BYTES)),
             By::Nothing => f.write_str("nobody"),
             By::CommandLine => f.write_str("command line"),
         }
@@ -50,7 +56,7 @@ impl fmt::Display for By {
 impl Asker {
     /// Somebody at the command line, who has the project file and so may ask as anybody.
     pub fn at_command_line(role: impl Into<String>, claims: Map<String, Json>) -> Self {
-        Asker { role: role.into(), claims: Arc::new(claims), by: By::CommandLine }
+        Asker { role: role.into(), claims: Arc::new(claims), by: By::CommandLine, party: Party::new("command line") }
     }
 
     /// May statements be shown? To the owner, also where it asks as another.

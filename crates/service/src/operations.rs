@@ -93,9 +93,13 @@ pub fn accept(folder: &ProjectFolder, proposals: &[&Proposal]) -> Result<(), Fol
 fn remember(catalog: &mut Catalog, model: &Model) {
     for (table, names) in &model.names.types {
         let kept = catalog.names.types.entry(table.clone()).or_default();
-        kept.name.clone_from(&names.name);
-        kept.one.clone_from(&names.one);
-        kept.list.clone_from(&names.list);
+        for (kept, name) in [(&mut kept.name, &names.name), (&mut kept.one, &names.one), (&mut kept.list, &names.list)]
+        {
+            // None is given by rule where the project file names it: what it was called before may come back.
+            if !name.is_empty() {
+                kept.clone_from(name);
+            }
+        }
         kept.fields.extend(names.fields.clone());
         kept.links.extend(names.links.clone());
     }

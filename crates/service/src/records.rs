@@ -1,10 +1,10 @@
 //! Records: what Puente itself remembers, in `.puente/records.db`. For now, access keys: only their hashes are kept.
+//! Whoever asks is found among them in memory ([`known`](crate::known_keys)).
 
-use std::collections::HashMap;
 use std::fmt;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
@@ -13,8 +13,7 @@ use ring::rand::{SecureRandom as _, SystemRandom};
 use rusqlite::{Connection, params};
 use serde_json::{Map, Value as Json};
 
-/// How long a verified key is believed without asking the records again: a revoked key is refused after that.
-const BELIEVED: Duration = Duration::from_secs(1);
+use crate::known_keys::KnownKeys;
 
 /// An access key as the records know it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -38,8 +37,8 @@ pub struct AccessKey {
 }
 
 /// Why the records cannot be used.
-#[derive(Debug)]
-pub struct RecordsError(String);
+#[derive(Debug, Clone)]
+pub struct RecordsError(pub(crate) String);
 
 impl fmt::Display for RecordsError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -77,12 +76,11 @@ pub(crate) struct KeyInForce {
 }
 
 type KeyHash = [u8; 32];
-type Believed = HashMap<KeyHash, (Arc<KeyInForce>, Instant)>;
 
 /// The records of one project.
 pub struct Records {
     connection: Mutex<Connection>,
-    believed: Mutex<Believed>,
+    known: KnownKeys,
 }
 
 impl fmt::Debug for Records {
@@ -127,7 +125,7 @@ impl Records {
             }
         }
         restrict(file);
-        Ok(Records { connection: Mutex::new(connection), believed: Mutex::default() })
+        Ok(Records { connection: Mutex::new(connection), known: KnownKeys::start(file)? })
     }
 
     /// Makes a key and returns it. It cannot be shown again: only its hash is kept.
@@ -194,36 +192,10 @@ impl Records {
         Ok(changed > 0)
     }
 
-    /// What a presented key is good for, if it is in force.
-    ///
-    /// # Errors
-    /// Where the records fail.
-    pub(crate) fn key(&self, presented: &str) -> Result<Option<Arc<KeyInForce>>, RecordsError> {
-        let hash = hash(presented);
-        let known = lock(&self.believed).get(&hash).filter(|(_, since)| since.elapsed() < BELIEVED).cloned();
-        if let Some((key, _)) = known {
-            return Ok(Some(key));
-        }
-        let connection = self.connection();
-        let found: Option<(String, String, String)> = connection
-            .prepare_cached(
-                "update access_keys set last_used_at = strftime('%Y-%m-%dT%H:%M:%SZ', 'now')
-                 where hash = ? and revoked_at is null
-                   and (expires_at is null or expires_at > strftime('%Y-%m-%dT%H:%M:%SZ', 'now'))
-                 returning name, role, claims",
-            )?
-            .query_map([hash.as_slice()], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?
-            .next()
-            .transpose()?;
-        drop(connection);
-        let mut believed = lock(&self.believed);
-        believed.retain(|_, (_, since)| since.elapsed() < BELIEVED);
-        let Some((name, role, claims)) = found else { return Ok(None) };
-        let claims = serde_json::from_str(&claims)
-            .map_err(|error| RecordsError(format!("the claims of key `{name}` cannot be read: {error}")))?;
-        let key = Arc::new(KeyInForce { name: name.into(), role, claims: Arc::new(claims) });
-        believed.insert(hash, (Arc::clone(&key), Instant::now()));
-        Ok(Some(key))
+    /// What a presented key is good for, if it is in force: one hash, and a look into memory. A key that was made or revoked
+    /// is heard of within a second.
+    pub(crate) async fn key(&self, presented: &str) -> Option<Arc<KeyInForce>> {
+        self.known.find(&hash(presented)).await
     }
 
     fn connection(&self) -> std::sync::MutexGuard<'_, Connection> {
@@ -231,7 +203,7 @@ impl Records {
     }
 }
 
-fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+pub(crate) fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
@@ -268,29 +240,29 @@ mod tests {
         NewKey { name, role: "warden", claims, lifetime: lifetime.map(Duration::from_secs) }
     }
 
-    #[test]
-    fn a_key_is_kept_as_a_hash_and_refused_once_revoked_or_expired() {
+    #[tokio::test]
+    async fn a_key_is_kept_as_a_hash_and_refused_once_revoked_or_expired() {
         let folder = tempfile::tempdir().unwrap();
         let file = folder.path().join("records.db");
         let records = Records::open(&file).unwrap();
         let made = records.create_key(&key("ci", None)).unwrap();
         assert!(!std::fs::read(&file).unwrap().windows(made.len()).any(|window| window == made.as_bytes()));
-        let found = records.key(&made).unwrap().unwrap();
+        let found = records.key(&made).await.unwrap();
         assert_eq!((found.role.as_str(), &found.claims["sub"]), ("warden", &Json::from("7")));
-        assert!(records.key("puente_wrong").unwrap().is_none());
+        assert!(records.key("puente_wrong").await.is_none());
         assert!(records.create_key(&key("ci", None)).is_err(), "names are unique");
         assert!(records.revoke_key("ci").unwrap());
         let fresh = Records::open(&file).unwrap();
-        assert!(fresh.key(&made).unwrap().is_none());
+        assert!(fresh.key(&made).await.is_none());
         assert!(fresh.keys().unwrap()[0].revoked_at.is_some());
         let ended = fresh.create_key(&key("ended", Some(0))).unwrap();
-        assert!(fresh.key(&ended).unwrap().is_none(), "it has expired");
+        assert!(fresh.key(&ended).await.is_none(), "it has expired");
         let lasting = fresh.create_key(&key("lasting", Some(60))).unwrap();
-        assert!(fresh.key(&lasting).unwrap().is_some());
+        assert!(fresh.key(&lasting).await.is_some());
     }
 
-    #[test]
-    fn records_of_an_earlier_version_are_taken_over() {
+    #[tokio::test]
+    async fn records_of_an_earlier_version_are_taken_over() {
         let folder = tempfile::tempdir().unwrap();
         let file = folder.path().join("records.db");
         let old = Connection::open(&file).unwrap();
@@ -306,6 +278,6 @@ mod tests {
         )
         .unwrap();
         let records = Records::open(&file).unwrap();
-        assert_eq!(records.key("puente_old").unwrap().unwrap().role, "owner");
+        assert_eq!(records.key("puente_old").await.unwrap().role, "owner");
     }
 }

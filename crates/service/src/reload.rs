@@ -4,27 +4,22 @@ use std::sync::Arc;
 
 use crate::api::Api;
 use crate::folder::{OpenError, ProjectFolder};
-use crate::http::Running;
+use crate::http::{Running, Served};
 
 /// Reads a project anew and puts it in the place of what is served: types, grants, rules, limits and identities. The source
 /// is opened anew only where its settings changed. Hosts and origins need a new start.
 ///
 /// # Errors
 /// What is wrong; what was served is then served on, and `folder` is as it was.
-pub fn reload(
-    folder: &mut ProjectFolder,
-    api: &Arc<Api>,
-    running: &Running,
-    development: bool,
-) -> Result<(), OpenError> {
+pub fn reload(folder: &mut ProjectFolder, running: &Running, development: bool) -> Result<(), OpenError> {
     let read = ProjectFolder::open(&folder.path)?;
-    let source = (read.project.source == folder.project.source).then(|| api.source());
+    let now = running.served();
+    let source = (read.project.source == folder.project.source).then(|| now.api.source());
     let options = read.api_options(read.secret(development)?, source)?;
     let identity = read.identity(development)?;
-    api.replace(options);
-    running.replace_identity(identity);
+    let api = Arc::new(Api::new(options, Arc::clone(now.api.metrics())));
+    running.replace(Served { api: Arc::clone(&api), identity });
     *folder = read;
-    let warm = Arc::clone(api);
-    tokio::task::spawn_blocking(move || warm.warm_up());
+    tokio::task::spawn_blocking(move || api.warm_up());
     Ok(())
 }

@@ -17,6 +17,7 @@ use quick_cache::{Equivalent, Weighter};
 
 use crate::api::Ask;
 use crate::metrics::{AskLabels, Metrics};
+use crate::shares::Shares;
 
 /// Bytes of parsed documents, and of plans, that one role may hold in the cache.
 const CACHE_BYTES_PER_ROLE: u64 = 32 << 20;
@@ -30,14 +31,9 @@ const SCHEMA_BYTES: usize = 256 << 20;
 /// The roles of one API.
 #[derive(Debug)]
 pub(crate) struct Roles {
-    by_name: HashMap<String, RoleApi>,
-    shelf: Mutex<Shelf>,
-}
-
-/// Whose schemas are there, the one asked for last at the end.
-#[derive(Debug, Default)]
-struct Shelf {
-    roles: Vec<(String, usize)>,
+    by_name: HashMap<String, Arc<RoleApi>>,
+    /// How many asks there were: the time by which schemas age.
+    asks: AtomicU64,
 }
 
 /// One role.
@@ -45,6 +41,10 @@ struct Shelf {
 pub(crate) struct RoleApi {
     view: Arc<View>,
     pub(crate) limits: Limits,
+    /// What its callers may ask.
+    pub(crate) shares: Shares,
+    /// When it was last asked as.
+    last_asked: AtomicU64,
     schema: RwLock<Option<Arc<ValidSchema>>>,
     /// Held while the schema is built, so that it is built once.
     building: Mutex<()>,
@@ -86,7 +86,7 @@ struct Bytes;
 
 impl Weighter<DocumentKey, (u64, Arc<Document>)> for Bytes {
     fn weight(&self, key: &DocumentKey, (_, document): &(u64, Arc<Document>)) -> u64 {
-        (document.weight() + key.text.len()) as u64
+        (document.weight() + key.text.len() + key.operation.as_ref().map_or(0, String::len)) as u64
     }
 }
 
@@ -100,12 +100,20 @@ impl Roles {
     pub(crate) fn new(model: &Arc<Model>, limits: Limits, roles: Vec<Role>, secret: &[u8], metrics: &Metrics) -> Self {
         let owner = (View::owner(Arc::clone(model)), limits);
         let views = roles.into_iter().map(|role| (role.view, role.limits)).chain([owner]);
-        let by_name = views.map(|(view, limits)| (view.role().to_owned(), RoleApi::new(view, limits, secret, metrics)));
-        Roles { by_name: by_name.collect(), shelf: Mutex::default() }
+        let by_name =
+            views.map(|(view, limits)| (view.role().to_owned(), Arc::new(RoleApi::new(view, limits, secret, metrics))));
+        Roles { by_name: by_name.collect(), asks: AtomicU64::new(0) }
     }
 
-    pub(crate) fn get(&self, name: &str) -> Option<&RoleApi> {
+    pub(crate) fn get(&self, name: &str) -> Option<&Arc<RoleApi>> {
         self.by_name.get(name)
+    }
+
+    /// A role that is asked as now.
+    pub(crate) fn asked(&self, name: &str) -> Option<&Arc<RoleApi>> {
+        let role = self.by_name.get(name)?;
+        role.last_asked.store(self.asks.fetch_add(1, Ordering::Relaxed), Ordering::Relaxed);
+        Some(role)
     }
 
     /// A role's schema, built now if it is not there.
@@ -128,41 +136,45 @@ impl Roles {
                 }
             }
         };
-        self.note_use(role);
+        self.make_room(role);
         Ok(schema)
     }
 
-    /// Notes that a role's schema was used, and drops what was used least once there are too many bytes of them. The
-    /// owner's stays: whoever runs the service waits for nothing.
-    fn note_use(&self, role: &RoleApi) {
-        let name = role.view.role();
-        if name == OWNER {
-            return;
-        }
-        let mut shelf = self.shelf.lock().unwrap_or_else(PoisonError::into_inner);
-        for least in shelf.take(name, schema::weight(&role.view), SCHEMA_BYTES) {
-            if let Some(role) = self.by_name.get(&least) {
-                *role.schema.write().unwrap_or_else(PoisonError::into_inner) = None;
-                // Its documents hold the schema, too.
-                role.documents.clear();
-                role.plans.clear();
-            }
+    /// Drops the schemas of roles that nobody has asked as for longest, where there are too many bytes of them. That of the one
+    /// in use stays, and the owner's: whoever runs the service waits for nothing.
+    fn make_room(&self, used: &RoleApi) {
+        let is_there = |role: &&Arc<RoleApi>| {
+            role.view.role() != OWNER && role.schema.read().unwrap_or_else(PoisonError::into_inner).is_some()
+        };
+        let there = self.by_name.values().filter(is_there).map(|role| {
+            let age =
+                if role.view.role() == used.view.role() { u64::MAX } else { role.last_asked.load(Ordering::Relaxed) };
+            (role, age, schema::weight(&role.view))
+        });
+        let there: Vec<(&Arc<RoleApi>, u64, usize)> = there.collect();
+        let ages: Vec<(u64, usize)> = there.iter().map(|(_, age, bytes)| (*age, *bytes)).collect();
+        for at in oldest(&ages, SCHEMA_BYTES) {
+            let role = there[at].0;
+            *role.schema.write().unwrap_or_else(PoisonError::into_inner) = None;
+            // Its documents hold the schema, too.
+            role.documents.clear();
+            role.plans.clear();
         }
     }
 }
 
-impl Shelf {
-    /// Notes that a role's schema of so many bytes is used now; gives the roles whose schemas have to go, so that all
-    /// together have at most so many. The one that is used now stays.
-    fn take(&mut self, name: &str, bytes: usize, most: usize) -> Vec<String> {
-        self.roles.retain(|(known, _)| known != name);
-        self.roles.push((name.to_owned(), bytes));
-        let mut gone = Vec::new();
-        while self.roles.len() > 1 && self.roles.iter().map(|(_, bytes)| bytes).sum::<usize>() > most {
-            gone.push(self.roles.remove(0).0);
-        }
-        gone
-    }
+/// Which of some things have to go, the oldest first, so that all together have at most so many bytes; the youngest stays.
+fn oldest(ages: &[(u64, usize)], most: usize) -> Vec<usize> {
+    let mut order: Vec<usize> = (0..ages.len()).collect();
+    order.sort_by_key(|at| ages[*at].0);
+    order.pop();
+    let mut bytes: usize = ages.iter().map(|(_, bytes)| bytes).sum();
+    order.retain(|at| {
+        let goes = bytes > most;
+        bytes -= if goes { ages[*at].1 } else { 0 };
+        goes
+    });
+    order
 }
 
 impl RoleApi {
@@ -173,6 +185,8 @@ impl RoleApi {
             sealer: Sealer::new(secret, view.role()),
             view: Arc::new(view),
             limits,
+            shares: Shares::default(),
+            last_asked: AtomicU64::new(0),
             schema: RwLock::new(None),
             building: Mutex::new(()),
             settled: Cache::new(MOST_PATTERNS),
@@ -200,16 +214,20 @@ impl RoleApi {
         view
     }
 
+    /// The document of an ask that was parsed before, and its number.
+    pub(crate) fn known_document(&self, ask: &Ask) -> Option<(u64, Arc<Document>)> {
+        self.documents.get(&Asked { text: &ask.document, operation: ask.operation_name.as_deref() })
+    }
+
     /// The parsed document of an ask, and its number.
     pub(crate) fn document(
         &self,
         roles: &Roles,
         ask: &Ask,
         metrics: &Metrics,
-    ) -> Result<(Arc<Document>, u64), Vec<Problem>> {
-        let asked = Asked { text: &ask.document, operation: ask.operation_name.as_deref() };
-        if let Some((number, document)) = self.documents.get(&asked) {
-            return Ok((document, number));
+    ) -> Result<(u64, Arc<Document>), Vec<Problem>> {
+        if let Some(known) = self.known_document(ask) {
+            return Ok(known);
         }
         metrics.documents_parsed.inc();
         let schema = roles.schema(self).map_err(|problem| vec![problem])?;
@@ -217,7 +235,7 @@ impl RoleApi {
         let number = self.next_document.fetch_add(1, Ordering::Relaxed);
         let key = DocumentKey { text: ask.document.clone(), operation: ask.operation_name.clone() };
         self.documents.insert(key, (number, Arc::clone(&document)));
-        Ok((document, number))
+        Ok((number, document))
     }
 
     /// A plan that was made before.
@@ -237,10 +255,8 @@ mod tests {
 
     #[test]
     fn schemas_that_were_used_least_make_room() {
-        let mut shelf = Shelf::default();
-        assert!(shelf.take("a", 40, 100).is_empty() && shelf.take("b", 40, 100).is_empty());
-        assert!(shelf.take("a", 40, 100).is_empty(), "used again");
-        assert_eq!(shelf.take("c", 40, 100), ["b"]);
-        assert_eq!(shelf.take("huge", 400, 100), ["a", "c"], "the one in use stays");
+        assert!(oldest(&[(7, 40), (3, 40)], 100).is_empty());
+        assert_eq!(oldest(&[(7, 40), (3, 40), (5, 40)], 100), [1]);
+        assert_eq!(oldest(&[(7, 40), (3, 40), (u64::MAX, 400)], 100), [1, 0], "the one in use stays");
     }
 }

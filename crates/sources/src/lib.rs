@@ -28,6 +28,7 @@ mod source;
 pub mod sqlite;
 #[cfg(any(feature = "postgres", feature = "mariadb"))]
 mod tls;
+pub mod turns;
 
 pub use report::{Explanation, Outcome, StatementReport};
 pub use source::{ChangeRequest, Request, Source, Survey, survey};

@@ -1,11 +1,13 @@
 //! What sources behind a network share: threads of their own, outside the HTTP workers.
 
 use std::future::Future;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use puente_core::error::{Code, Problem};
 use tokio::runtime::{Builder, Runtime};
 use tokio::task::JoinHandle;
+
+use crate::turns::{Gate, Party, Places, Turn};
 
 /// Connections of a server's pool where the project file does not say.
 pub(crate) const CONNECTIONS: usize = 8;
@@ -13,10 +15,39 @@ pub(crate) const CONNECTIONS: usize = 8;
 pub(crate) const CONNECT_TIMEOUT: Duration = Duration::from_secs(5);
 /// How long it may take to tell a server that a statement is not wanted any more.
 pub(crate) const CANCEL_TIMEOUT: Duration = Duration::from_secs(2);
+/// How long the end of a transaction may be waited for, once it is told: the time of the ask is over by then.
+pub(crate) const END_TIMEOUT: Duration = Duration::from_secs(5);
 /// Statements that each connection keeps prepared.
 pub(crate) const STATEMENTS_KEPT: usize = 256;
+/// Bytes of a statement's text over which it is not kept prepared: both sides would hold as many times as much.
+pub(crate) const KEPT_TEXT_BYTES: usize = 32 << 10;
+/// Asks that may wait for a session before those of who sent most of them are refused at once.
+const MOST_WAITING: usize = 1_024;
+
+/// The gate before the sessions of a pool. Where there are enough of them, some are kept for callers that have none.
+pub(crate) fn gate(connections: usize) -> Gate {
+    /// One of so many sessions is kept free.
+    const ONE_OF: usize = 4;
+    let spare = connections / ONE_OF;
+    Gate::new(Places { regular: connections - spare, spare }, MOST_WAITING)
+}
 /// The most threads of one source: they decode and write, the waiting is the database's.
 const MOST_THREADS: usize = 4;
+
+/// Waits for a caller's turn to use a session: until the deadline, and no longer than a source lets wait.
+///
+/// # Errors
+/// `TOO_BUSY` for who filled the line; `TIMED_OUT` at the deadline; `SOURCE_UNAVAILABLE` where sessions stay busy.
+pub(crate) async fn turn(gate: &Gate, caller: &Party, deadline: Instant, wait: Duration) -> Result<Turn, Problem> {
+    let patience = Instant::now() + wait;
+    gate.enter(caller, deadline.min(patience)).await.map_err(|problem| {
+        if problem.code == Code::TimedOut && patience < deadline {
+            let text = "every connection to the database is busy; ask again in a moment";
+            return Problem::new(Code::SourceUnavailable, text);
+        }
+        problem
+    })
+}
 
 /// The threads of one source.
 #[derive(Debug)]

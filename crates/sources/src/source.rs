@@ -4,13 +4,14 @@ use std::path::Path;
 use std::time::Instant;
 
 use puente_core::catalog::{Catalog, Engine};
-use puente_core::error::{Code, Problem};
+use puente_core::error::Problem;
 use puente_core::model::Proposal;
 use puente_core::plan::BoundPlan;
 use puente_core::plan::change::Mutation;
 use puente_core::project::SourceSettings;
 use puente_core::sql::{self, Dialect};
 
+use crate::turns::Party;
 use crate::{Explanation, Outcome};
 
 /// What a survey brings home.
@@ -29,8 +30,10 @@ pub struct Survey {
 pub struct Request {
     /// The plan with its values.
     pub bound: BoundPlan,
-    /// Who asks: some roles' reads may be answered by a replica.
+    /// As which role: some roles' reads may be answered by a replica.
     pub role: String,
+    /// Whose turn it is.
+    pub party: Party,
     /// The most bytes of the answer.
     pub most_bytes: usize,
     /// When the database gives up.
@@ -44,6 +47,8 @@ pub struct Request {
 pub struct ChangeRequest {
     /// What is to be changed, and answered.
     pub mutation: Mutation,
+    /// Whose turn it is.
+    pub party: Party,
     /// The most that each change's answer may cost.
     pub most_cost: u64,
     /// The most bytes of the answer.
@@ -107,7 +112,7 @@ impl Source {
     /// Runs a plan. Dropping the future cancels it in the database.
     ///
     /// # Errors
-    /// What the source reports; `TIMED_OUT` at the deadline; `SOURCE_UNAVAILABLE` where too many asks wait.
+    /// What the source reports; `TIMED_OUT` at the deadline; `TOO_BUSY` where too many of the caller's asks wait.
     pub async fn run(&self, request: Request) -> Result<Outcome, Problem> {
         match self {
             #[cfg(feature = "sqlite")]
@@ -158,11 +163,7 @@ impl Source {
     pub async fn probe(&self) -> Result<(), Problem> {
         match self {
             #[cfg(feature = "sqlite")]
-            Source::Sqlite(pool) => {
-                let file = pool.file().to_owned();
-                let probed = tokio::task::spawn_blocking(move || crate::sqlite::probe(&file)).await;
-                probed.unwrap_or_else(|_| Err(Problem::new(Code::SourceUnavailable, "the service is stopping")))
-            }
+            Source::Sqlite(pool) => pool.probe().await,
             #[cfg(feature = "postgres")]
             Source::Postgres(source) => source.probe().await,
             #[cfg(feature = "mariadb")]
@@ -190,7 +191,7 @@ pub fn survey(settings: &SourceSettings, base: &Path) -> Result<Survey, Problem>
 
 #[cfg(not(all(feature = "sqlite", feature = "postgres", feature = "mariadb")))]
 fn not_built_in() -> Problem {
-    Problem::new(Code::SourceUnavailable, "this build of Puente is without that kind of database")
+    Problem::new(puente_core::error::Code::SourceUnavailable, "this build of Puente is without that kind of database")
 }
 
 #[cfg(feature = "sqlite")]

@@ -5,4 +5,5 @@ pub mod browser;
 pub mod database;
 pub mod oracle;
 pub mod project;
+pub mod seeds;
 pub mod servers;

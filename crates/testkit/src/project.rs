@@ -7,7 +7,7 @@ use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use puente_core::catalog::Engine;
-use puente_service::{Api, Metrics, ProjectFolder, Records, Running, ServeOptions};
+use puente_service::{Api, Metrics, ProjectFolder, Records, Running, ServeOptions, Served};
 use serde_json::Value as Json;
 use tempfile::TempDir;
 
@@ -112,9 +112,9 @@ impl TestProject {
         let api = Arc::new(Api::new(options, Arc::new(Metrics::default())));
         let private = folder.private_folder().expect("a private folder");
         let records = Arc::new(Records::open(&private.join("records.db")).expect("records"));
+        let identity = folder.identity(development).expect("identities");
         let options = ServeOptions {
             listen: "127.0.0.1:0".parse().expect("an address"),
-            identity: folder.identity(development).expect("identities"),
             hosts: folder.project.service.hosts,
             origins: folder.project.service.origins,
             owner_key: Some(OWNER_KEY.to_owned()),
@@ -122,7 +122,8 @@ impl TestProject {
         };
         let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
         let runtime = runtime.expect("a runtime");
-        let running = runtime.block_on(puente_service::serve(Arc::clone(&api), records, options)).expect("it starts");
+        let served = Served { api: Arc::clone(&api), identity };
+        let running = runtime.block_on(puente_service::serve(served, records, options)).expect("it starts");
         TestService { address: running.address, api, running: Some((running, runtime)) }
     }
 }

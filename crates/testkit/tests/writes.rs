@@ -7,34 +7,32 @@ use puente_core::catalog::Engine;
 use puente_core::value::Cell;
 use puente_testkit::asker::Asker;
 use puente_testkit::oracle::{Expected, Random, World, open_cursors, random_change, random_grants};
+use puente_testkit::seeds::{Repeat, Seeds};
 use rand::{RngExt as _, SeedableRng as _};
 use rstest::rstest;
 
 /// Databases per engine; `PUENTE_ORACLE_WORLDS` and `PUENTE_ORACLE_SEED` choose others.
 const WORLDS: u64 = 70;
+const FRESH_WORLDS: u64 = 20;
 const CHANGES_PER_WORLD: usize = 25;
 
 /// The codes of what the rows do not allow.
 const REFUSALS: &[&str] = &["CONFLICT", "REFERENCE_BROKEN", "NOT_PERMITTED", "ROW_MISSING", "VALUE_REFUSED"];
-
-fn setting(name: &str, or: u64) -> u64 {
-    std::env::var(name).ok().map_or(or, |text| text.parse().expect("a number"))
-}
 
 #[rstest]
 #[case::sqlite(Engine::Sqlite)]
 #[case::postgres(Engine::Postgres)]
 #[case::mariadb(Engine::Mariadb)]
 fn the_database_is_as_the_oracle_says(#[case] engine: Engine) {
-    let first = setting("PUENTE_ORACLE_SEED", 1);
-    let worlds = setting("PUENTE_ORACLE_WORLDS", WORLDS);
+    let seeds = Seeds::of_run(WORLDS, FRESH_WORLDS);
     let (mut cases, mut done) = (0, 0);
     let mut refused: BTreeMap<&str, usize> = BTreeMap::new();
-    for seed in first..first + worlds {
+    for seed in seeds.all() {
+        let _repeat = Repeat { test: "writes", seed };
         let mut random = Random::seed_from_u64(seed);
         let mut world = World::random(&mut random, engine);
-        let granted = random_grants(&mut random, &world, true);
-        let asker = Asker::of_grants(world.source(), &world.model, &granted.text, &granted.claims);
+        let granted = random_grants(&mut random, &world, true, 0);
+        let asker = Asker::of_grants(world.source(), &world.model, &granted.text);
         let view = &granted.view;
         for number in 0..CHANGES_PER_WORLD {
             let Some(change) = random_change(&mut random, &world, view) else { continue };
@@ -51,7 +49,7 @@ fn the_database_is_as_the_oracle_says(#[case] engine: Engine) {
             if matches!(expected, Expected::Unknown) {
                 continue;
             }
-            let found = asker.change(&change.document, &change.variables, rehearse);
+            let found = asker.ask(&change.document, &change.variables, &granted.claims, rehearse);
             match (&expected, &found) {
                 (Expected::Done(data, problems), Ok(outcome)) => {
                     let statements: Vec<_> = outcome.statements.iter().map(|report| &report.text).collect();
@@ -86,8 +84,8 @@ fn the_database_is_as_the_oracle_says(#[case] engine: Engine) {
     {
         println!("{engine:?}: {cases} mutations, {done} done, refused: {refused:?}");
     }
-    assert!(cases >= 1_000 || worlds != WORLDS, "a full run has at least 1,000 cases, found {cases}");
-    assert!(done * 3 > cases && refused.len() >= 3 || worlds != WORLDS, "both happen: {done} of {cases}, {refused:?}");
+    assert!(cases >= 1_000 || !seeds.is_usual(), "a full run has at least 1,000 cases, found {cases}");
+    assert!(done * 3 > cases && refused.len() >= 3 || !seeds.is_usual(), "both happen: {done} of {cases}, {refused:?}");
 }
 
 fn sorted(rows: &[Vec<Vec<Cell>>]) -> Vec<Vec<String>> {

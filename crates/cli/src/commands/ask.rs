@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use puente_core::access::OWNER;
-use puente_service::{Ask as Request, Asker, claims_of, environment};
+use puente_service::{Arrival, Ask as Request, Asker, claims_of, environment};
 use serde_json::{Map, Value as Json, json};
 
 use crate::exit::Failure;
@@ -69,6 +69,7 @@ impl Ask {
             statements: self.statements,
             explain: self.explain,
             rehearse: self.rehearse,
+            bytes: 0,
         };
         let claims = claims_of(&self.claims).map_err(Failure::wrong)?;
         let role = self.role.as_deref();
@@ -80,7 +81,7 @@ impl Ask {
                     role.map(|role| if alone { json!(role) } else { json!({ "role": role, "claims": claims }) });
                 ask_service(url, &request, wanted)?
             }
-            None => ask_project(project, &request, role, claims)?,
+            None => ask_project(project, request, role, claims)?,
         };
         let answer: Json = serde_json::from_slice(&body)
             .map_err(|error| Failure::wrong(format!("the answer is not JSON: {error}; is this address Puente's?")))?;
@@ -150,7 +151,7 @@ impl Ask {
 
 fn ask_project(
     project: &Path,
-    request: &Request,
+    request: Request,
     role: Option<&str>,
     claims: Map<String, Json>,
 ) -> Result<Vec<u8>, Failure> {
@@ -161,7 +162,7 @@ fn ask_project(
     let secret = folder.secret(true).unwrap_or_else(|_| std::process::id().to_string().into_bytes());
     let api = super::open_api(&folder, secret)?;
     let asker = Asker::at_command_line(role, claims);
-    super::block_on(async { api.ask(request, &asker, "cli").await.body })
+    super::block_on(async { api.ask(request, &asker, Arrival::now("cli")).await.body })
 }
 
 fn ask_service(url: &str, request: &Request, asking_as: Option<Json>) -> Result<Vec<u8>, Failure> {

@@ -5,7 +5,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
-use puente_service::{Api, ProjectFolder, Records, Running, ServeOptions, environment, logging};
+use puente_service::{ProjectFolder, Records, Running, ServeOptions, Served, environment, logging};
 
 use crate::exit::Failure;
 use crate::output;
@@ -58,7 +58,6 @@ impl Serve {
 pub(crate) struct Started {
     pub(crate) running: Running,
     pub(crate) records: Arc<Records>,
-    api: Arc<Api>,
     signals: Signals,
 }
 
@@ -69,19 +68,38 @@ pub(crate) async fn start(
     listen: SocketAddr,
     workers: Option<usize>,
 ) -> Result<Started, Failure> {
+    let owner_key = environment::read(environment::OWNER_KEY);
+    check_secrets(folder, owner_key.as_deref(), development)?;
     let api = super::open_api(folder, folder.secret(development)?)?;
     let records = Arc::new(Records::open(&folder.private_folder()?.join("records.db"))?);
     let options = ServeOptions {
         listen,
         hosts: folder.project.service.hosts.clone(),
         origins: folder.project.service.origins.clone(),
-        owner_key: environment::read(environment::OWNER_KEY),
-        identity: folder.identity(development)?,
+        owner_key,
         workers,
     };
-    let running = puente_service::serve(Arc::clone(&api), Arc::clone(&records), options).await?;
+    let served = Served { api, identity: folder.identity(development)? };
+    let running = puente_service::serve(served, Arc::clone(&records), options).await?;
     // Heeded from here on: whoever is told that the service is up may signal at once.
-    Ok(Started { running, records, api, signals: Signals::new() })
+    Ok(Started { running, records, signals: Signals::new() })
+}
+
+/// Secrets that others could guess or read are for development.
+fn check_secrets(folder: &ProjectFolder, owner_key: Option<&str>, development: bool) -> Result<(), Failure> {
+    let mut weak: Vec<String> = folder.project.exposed.iter().map(ToString::to_string).collect();
+    weak.extend(owner_key.and_then(environment::too_short));
+    if weak.is_empty() {
+        return Ok(());
+    }
+    if !development {
+        let text = format!("{}\nproduction refuses this; `--development` only warns of it", weak.join("\n"));
+        return Err(Failure::wrong(text));
+    }
+    for text in weak {
+        tracing::warn!(target: "puente::service", "{text}; production refuses this");
+    }
+    Ok(())
 }
 
 impl Started {
@@ -94,7 +112,7 @@ impl Started {
                 Wake::Look if written(folder) == seen => {}
                 Wake::Look | Wake::Reload => {
                     seen = written(folder);
-                    match puente_service::reload(folder, &self.api, &self.running, development) {
+                    match puente_service::reload(folder, &self.running, development) {
                         Ok(()) => tracing::info!(target: "puente::service", "the project was read anew"),
                         Err(error) => tracing::error!(
                             target: "puente::service",

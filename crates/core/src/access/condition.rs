@@ -247,7 +247,34 @@ impl Test {
     }
 }
 
+impl Path {
+    fn weight(&self) -> usize {
+        std::mem::size_of::<Path>() + self.hops.len() * std::mem::size_of::<Hop>()
+    }
+}
+
 impl Condition {
+    /// About how many bytes it holds in memory, beside the rules that it shares with its view.
+    pub fn weight(&self) -> usize {
+        let below = match self {
+            Condition::Constant(_) | Condition::Fact(_) => 0,
+            Condition::And(parts) | Condition::Or(parts) => parts.iter().map(Condition::weight).sum(),
+            Condition::Not(inner) => inner.weight(),
+            Condition::Test { path, test } => {
+                path.weight()
+                    + match test.operand() {
+                        Some(Operand::Constant(cell)) => cell.weight(),
+                        Some(Operand::Value(path)) => path.weight(),
+                        Some(Operand::Parameter(_)) | None => 0,
+                    }
+            }
+            Condition::Quantified { before, inner, .. } => {
+                (before.len() + 1) * std::mem::size_of::<Hop>() + inner.weight()
+            }
+        };
+        std::mem::size_of::<Condition>() + below
+    }
+
     /// Does it test a value of the row itself, or of what to-one links lead to, of which this is true?
     pub fn mentions(&self, is_meant: &dyn Fn(&Path) -> bool) -> bool {
         match self {

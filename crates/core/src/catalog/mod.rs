@@ -172,15 +172,19 @@ pub struct AssignedNames {
     pub types: IndexMap<String, TypeNames>,
 }
 
-/// The names of one type and of what is inside it.
+/// The names of one type and of what is inside it, as far as they were given by rule: what the project file names is kept
+/// there alone.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct TypeNames {
-    /// The object type, such as `Booking`.
+    /// The object type, such as `Booking`; empty where the project file names it.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
     pub name: String,
-    /// The field that finds one, such as `booking`.
+    /// The field that finds one, such as `booking`; empty as `name`.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
     pub one: String,
-    /// The field that lists many, such as `bookings`.
+    /// The field that lists many, such as `bookings`; empty as `name`.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
     pub list: String,
     /// Column → field.
     #[serde(default, skip_serializing_if = "IndexMap::is_empty")]

@@ -7,7 +7,7 @@
 use std::collections::HashMap;
 use std::ops::Range;
 
-use super::rows::{Row, Rows};
+use super::rows::{Row, Rows, check_held};
 use super::writer::Fetch;
 use crate::error::{Code, Problem};
 use crate::plan::change::{COUNT, GIVEN};
@@ -134,18 +134,12 @@ impl<'s> Levels<'s> {
         }
     }
 
-    /// Holds memory in check: an answer of so many bytes is not made of many times as much.
+    /// Holds memory in check, as [`check_held`].
     ///
     /// # Errors
     /// `TOO_COSTLY`.
     pub fn check_size(&self, most_bytes: usize) -> Result<(), Problem> {
-        const TIMES: usize = 8;
-        let held: usize = self.levels.iter().map(|level| level.rows.byte_len()).sum();
-        if held <= most_bytes.saturating_mul(TIMES) {
-            return Ok(());
-        }
-        let text = format!("the answer is over {most_bytes} bytes; ask for smaller pages or fewer fields");
-        Err(Problem::new(Code::TooCostly, text))
+        check_held(self.levels.iter().map(|level| level.rows.weight()).sum(), most_bytes)
     }
 
     /// Gives the rows to the writer.

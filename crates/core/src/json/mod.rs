@@ -8,5 +8,5 @@ mod rows;
 mod writer;
 
 pub use levels::{KeyValues, Levels};
-pub use rows::{Row, Rows};
-pub use writer::{Answer, Fetch, write};
+pub use rows::{Row, Rows, check_held};
+pub use writer::{Answer, Fetch, too_large, write};

@@ -1,5 +1,6 @@
 //! Rows of one select, kept compactly: numbers in place, text and bytes in one buffer or where the source has them.
 
+use crate::error::Problem;
 use crate::value::{CellRef, ListRef};
 
 /// Rows of one select. Cleared and filled again for each parent, so that memory is taken once. `'s` is how long the
@@ -18,6 +19,19 @@ enum Stored<'s> {
     Text(usize, usize),
     Blob(usize, usize),
     List(usize, usize),
+}
+
+/// How often a byte of a text counts.
+const BYTES_OF_TEXT: usize = 3;
+
+/// Holds memory in check while rows arrive: an answer of so many bytes is not made of many times as much.
+///
+/// # Errors
+/// `TOO_COSTLY` where rows of this [weight](Rows::weight) are more than an answer of so many bytes can be made of.
+#[inline]
+pub fn check_held(weight: usize, most_bytes: usize) -> Result<(), Problem> {
+    const TIMES: usize = 6;
+    if weight <= most_bytes.saturating_mul(TIMES) { Ok(()) } else { Err(super::too_large(most_bytes)) }
 }
 
 /// One of the rows, or a part of it.
@@ -99,9 +113,11 @@ impl<'s> Rows<'s> {
         self.len() == 0
     }
 
-    /// How many bytes it holds in memory.
-    pub fn byte_len(&self) -> usize {
-        self.bytes.len() + std::mem::size_of_val(self.cells.as_slice())
+    /// What it holds in memory, in bytes; those of texts count three times, for they are written as they are, while a number
+    /// that is written in two bytes is held in many.
+    #[inline]
+    pub fn weight(&self) -> usize {
+        self.bytes.len() * BYTES_OF_TEXT + std::mem::size_of_val(self.cells.as_slice())
     }
 
     /// One row.

@@ -1,7 +1,7 @@
 //! The writer: walks the shape, fetches rows, writes JSON.
 
 use super::rows::{Row, Rows};
-use crate::error::{Code, Location, PathStep, Problem};
+use crate::error::{Code, Location, MOST_PROBLEMS, PathStep, Problem};
 use crate::model::Kind;
 use crate::plan::change::{COUNT, GIVEN};
 use crate::plan::{
@@ -52,6 +52,7 @@ pub fn write<'s>(bound: &BoundPlan, fetch: &mut dyn Fetch<'s>, most_bytes: usize
         most_bytes,
         out: Vec::with_capacity(plan.usual_bytes()),
         problems: Vec::new(),
+        problem_bytes: 0,
         path: Vec::new(),
         rows: plan.selects().iter().map(|_| Rows::default()).collect(),
     };
@@ -78,8 +79,11 @@ impl From<Problem> for Stop {
     }
 }
 
-/// More errors than this say nothing new.
-const MOST_PROBLEMS: usize = 100;
+/// The problem of an answer that would be too large.
+pub fn too_large(most_bytes: usize) -> Problem {
+    let text = format!("the answer is over {most_bytes} bytes; ask for smaller pages or fewer fields");
+    Problem::new(Code::TooCostly, text)
+}
 
 struct Writer<'a, 's> {
     bound: &'a BoundPlan,
@@ -87,6 +91,8 @@ struct Writer<'a, 's> {
     most_bytes: usize,
     out: Vec<u8>,
     problems: Vec<Problem>,
+    /// About how many bytes they add to the answer.
+    problem_bytes: usize,
     path: Vec<Step<'a>>,
     /// Rows per select. Taken out while they are walked, put back after.
     rows: Vec<Rows<'s>>,
@@ -148,13 +154,18 @@ impl<'a, 's> Writer<'a, 's> {
                 self.out.push(b',');
             }
             write(self, member)?;
+            self.check_size()?;
         }
         self.out.push(b'}');
-        if self.out.len() > self.most_bytes {
-            let text = format!("the answer is over {} bytes; ask for smaller pages or fewer fields", self.most_bytes);
-            return Err(Problem::new(Code::TooCostly, text).into());
-        }
         Ok(())
+    }
+
+    /// Is there still room? Asked after every member of every object: what one value adds is bounded by what its row holds.
+    fn check_size(&self) -> Result<(), Stop> {
+        if self.out.len() + self.problem_bytes <= self.most_bytes {
+            return Ok(());
+        }
+        Err(too_large(self.most_bytes).into())
     }
 
     fn object(&mut self, shape: &'a ObjectShape, from: Option<Origin<'_, 's>>) -> Result<(), Stop> {
@@ -234,6 +245,7 @@ impl<'a, 's> Writer<'a, 's> {
             let mut problem = Problem::new(Code::ValueUnfit, text).at(location);
             let steps = self.path.iter().copied().chain([Step::Key(key)]);
             problem.path = steps.map(PathStep::from).collect();
+            self.problem_bytes += problem.message.len() + problem.path.iter().map(PathStep::weight).sum::<usize>();
             self.problems.push(problem);
         }
         if non_null {
@@ -399,6 +411,9 @@ impl<'a, 's> Writer<'a, 's> {
                 ConnectionField::Edges(edge) => writer.list(page, |writer, from| writer.edge(edge, page, from)),
                 ConnectionField::PageInfo(info) => writer.page_info(info, page),
                 ConnectionField::TotalCount { select, output } => writer.total_count(*select, *output, from, head),
+                ConnectionField::Summary { object, select } if !writer.bound.plan().selects()[*select].read => {
+                    writer.object(object, None)
+                }
                 ConnectionField::Summary { select, object } => writer.one(*select, object, from),
                 ConnectionField::Groups { select, object } => writer.groups(*select, object, from),
                 ConnectionField::Typename(name) => {

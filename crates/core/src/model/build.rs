@@ -1,7 +1,10 @@
 //! Catalog and project file together become the model.
 
+use std::collections::HashMap;
+
 use super::links::add_links;
-use super::names::{self, Register};
+use super::names;
+use super::naming::{Register, Wish};
 use super::{Cascade, Column, ColumnId, ColumnInput, Enum, Key, Kind, Model, Type};
 use crate::catalog::{AssignedNames, Catalog, Engine, Table, TableKind, TypeNames, WORTH_AN_INDEX};
 use crate::project::{Mistake, Project, TypeEdit};
@@ -18,7 +21,7 @@ pub fn build(catalog: &Catalog, project: &Project) -> Result<Model, Vec<Mistake>
         project,
         mistakes: Vec::new(),
         type_names: Register::of_types(),
-        root_names: Register::default(),
+        field_names: Vec::new(),
         model: Model { version: String::new(), types: Vec::new(), enums: Vec::new(), names: AssignedNames::default() },
     };
     builder.check_references();
@@ -39,7 +42,8 @@ pub(super) struct Builder<'a> {
     pub(super) project: &'a Project,
     pub(super) mistakes: Vec<Mistake>,
     pub(super) type_names: Register,
-    root_names: Register,
+    /// The names of the fields of each type.
+    pub(super) field_names: Vec<Register>,
     pub(super) model: Model,
 }
 
@@ -90,117 +94,141 @@ impl Builder<'_> {
         self.mistakes.extend(mistakes);
     }
 
-    /// Adds a type for every table that is not hidden. Names that the project file gives come first, then those that
-    /// the survey file remembers, then newcomers.
+    /// Adds a type for every table that is not hidden.
     fn add_types(&mut self) {
         let mut tables: Vec<&Table> = self.catalog.tables.iter().collect();
         tables.retain(|table| {
             let hidden = self.edit(&table.name).is_some_and(|edit| edit.hidden);
             !hidden && !table.columns.is_empty()
         });
-        let rank = |table: &Table| {
-            let named = self.edit(&table.name).is_some_and(|edit| edit.name.is_some());
-            let remembered = self.catalog.names.types.get_index_of(&table.name);
-            (!named, remembered.is_none(), remembered)
-        };
-        let mut order = tables.clone();
-        order.sort_by_key(|table| rank(table));
-        let mut assigned: Vec<(&str, TypeNames)> =
-            order.into_iter().map(|table| (table.name.as_str(), self.name_type(table))).collect();
+        let is_fresh = self.catalog.names.types.is_empty();
+        // In the order in which they got their names.
+        let rank = |table: &&Table| self.catalog.names.types.get_index_of(&table.name).unwrap_or(usize::MAX);
+        let mut ranked = tables.clone();
+        ranked.sort_by_key(rank);
+        let wishes: Vec<Wish> = ranked.iter().map(|table| self.type_wish(table)).collect();
+        let names = self.type_names.assign(&wishes, is_fresh, &mut self.mistakes);
+        let mut roots = Vec::new();
+        for ((table, wish), name) in ranked.iter().zip(&wishes).zip(&names) {
+            roots.extend(self.root_wishes(table, wish, name));
+        }
+        let mut roots = Register::default().assign(&roots, is_fresh, &mut self.mistakes).into_iter();
+        let mut named: HashMap<&str, (String, String, String)> = HashMap::new();
+        for (table, name) in ranked.iter().zip(names) {
+            let (one, list) = (roots.next().unwrap_or_default(), roots.next().unwrap_or_default());
+            named.insert(&table.name, (name, one, list));
+        }
         for table in tables {
-            let at = assigned.iter().position(|(name, _)| *name == table.name).expect("every table was named");
-            let (_, names) = assigned.swap_remove(at);
-            self.add_type(table, names);
+            let names = named.remove(table.name.as_str()).expect("every table was named");
+            self.add_type(table, names, is_fresh);
         }
     }
 
-    fn name_type(&mut self, table: &Table) -> TypeNames {
-        let edit = self.project.types.get(&table.name);
-        let remembered = self.catalog.names.types.get(&table.name);
-        // The root fields follow the name that was wanted: they need a number only where they collide themselves.
-        let (name, wanted) = match edit.and_then(|edit| edit.name.clone()) {
-            Some(name) => {
-                if !self.type_names.take_type(&name) {
-                    let place = edit.map(|edit| edit.place).unwrap_or_default();
-                    let text = format!("the type name `{name}` of table `{}` is taken; choose another", table.name);
-                    self.mistakes.push(Mistake { place, text });
-                }
-                (name.clone(), name)
-            }
-            None => {
-                let wanted = remembered.map_or_else(|| names::type_name(&table.name), |names| names.name.clone());
-                (self.type_names.take_type_or_number(&wanted), wanted)
-            }
+    /// The names that the survey file has for a type, given by rule.
+    fn remembered(&self, table: &Table) -> Option<&TypeNames> {
+        self.catalog.names.types.get(&table.name)
+    }
+
+    fn type_wish(&self, table: &Table) -> Wish {
+        let edit = self.edit(&table.name);
+        let remembered = self.remembered(table).map(|names| names.name.clone()).filter(|name| !name.is_empty());
+        Wish {
+            what: format!("the type of table `{}`", table.name),
+            given: edit.and_then(|edit| Some((edit.name.clone()?, edit.place))),
+            remembered,
+            by_rule: names::type_name(&table.name),
+        }
+    }
+
+    /// The root fields of a type that has a name by now. They follow the name that was wanted: they need a number only where
+    /// they collide themselves.
+    fn root_wishes(&self, table: &Table, of: &Wish, name: &str) -> [Wish; 2] {
+        let edit = self.edit(&table.name);
+        let place = edit.map(|edit| edit.place).unwrap_or_default();
+        let wanted = match (&of.given, &of.remembered) {
+            (Some((given, _)), _) => given,
+            (None, Some(remembered)) => remembered,
+            (None, None) => &of.by_rule,
         };
-        let renamed = remembered.is_none_or(|names| names.name != name);
-        let old = remembered.filter(|_| !renamed);
-        let one = edit.and_then(|e| e.one.clone()).or_else(|| old.map(|n| n.one.clone()));
-        let list = edit.and_then(|e| e.list.clone()).or_else(|| old.map(|n| n.list.clone()));
-        TypeNames {
-            one: self.root_names.take_or_number(&one.unwrap_or_else(|| names::one_name(&wanted))),
-            list: self.root_names.take_or_number(&list.unwrap_or_else(|| names::list_name(&wanted))),
-            name,
-            ..TypeNames::default()
-        }
+        let remembered = self.remembered(table).filter(|names| names.name == name && of.given.is_none());
+        let wish = |what: &str, given: Option<&String>, remembered: Option<&String>, by_rule: String| Wish {
+            what: format!("the root field of table `{}` that {what}", table.name),
+            given: given.map(|given| (given.clone(), place)),
+            remembered: remembered.filter(|name| !name.is_empty()).cloned(),
+            by_rule,
+        };
+        [
+            wish(
+                "finds one",
+                edit.and_then(|edit| edit.one.as_ref()),
+                remembered.map(|names| &names.one),
+                names::one_name(wanted),
+            ),
+            wish(
+                "lists many",
+                edit.and_then(|edit| edit.list.as_ref()),
+                remembered.map(|names| &names.list),
+                names::list_name(wanted),
+            ),
+        ]
     }
 
-    fn add_type(&mut self, table: &Table, mut type_names: TypeNames) {
+    fn add_type(&mut self, table: &Table, (name, one, list): (String, String, String), is_fresh: bool) {
         let edit = self.edit(&table.name).cloned().unwrap_or_default();
-        let mut taken = Register::default();
+        let remembered = self.remembered(table);
+        // What the project file gives is kept there, and nowhere else.
+        let by_rule =
+            |given: &Option<String>, name: &String| if given.is_none() { name.clone() } else { String::new() };
+        let mut assigned = TypeNames {
+            name: by_rule(&edit.name, &name),
+            one: by_rule(&edit.one.clone().or(edit.name.clone()), &one),
+            list: by_rule(&edit.list.clone().or(edit.name.clone()), &list),
+            ..TypeNames::default()
+        };
+        let shown: Vec<&crate::catalog::Column> = table
+            .columns
+            .iter()
+            .filter(|column| !edit.fields.get(&column.name).is_some_and(|field| field.hidden))
+            .collect();
+        let wish = |column: &&crate::catalog::Column| Wish {
+            what: format!("column `{}` of `{}`", column.name, table.name),
+            given: edit.fields.get(&column.name).and_then(|field| Some((field.name.clone()?, field.place))),
+            remembered: remembered.and_then(|names| names.fields.get(&column.name)).cloned(),
+            by_rule: names::field_name(&column.name),
+        };
+        let wishes: Vec<Wish> = shown.iter().map(wish).collect();
+        let knows_nothing = is_fresh || remembered.is_none_or(|names| names.fields.is_empty());
+        let mut register = Register::default();
+        remembered.into_iter().flat_map(|names| names.links.values()).for_each(|link| register.reserve(link));
+        let names = register.assign(&wishes, knows_nothing, &mut self.mistakes);
+        self.field_names.push(register);
         let mut fields: Vec<Option<String>> = vec![None; table.columns.len()];
-        let remembered = self.catalog.names.types.get(&table.name);
-        let remembered_field = |column: &str| remembered.and_then(|names| names.fields.get(column));
-        let mut order: Vec<ColumnId> = (0..table.columns.len()).collect();
-        order.sort_by_key(|id| {
-            let column = &table.columns[*id].name;
-            let named = edit.fields.get(column).is_some_and(|field| field.name.is_some());
-            (!named, remembered_field(column).is_none(), *id)
-        });
-        for id in order {
-            let column = &table.columns[id].name;
-            let change = edit.fields.get(column).cloned().unwrap_or_default();
-            if change.hidden {
-                continue;
+        for ((column, wish), name) in shown.into_iter().zip(wishes).zip(names) {
+            let at = table.columns.iter().position(|known| known.name == column.name);
+            if wish.given.is_none() {
+                assigned.fields.insert(column.name.clone(), name.clone());
             }
-            let name = match change.name {
-                Some(name) => {
-                    if !taken.take(&name) {
-                        let text = format!("the field name `{name}` is taken in `{}`; choose another", table.name);
-                        self.mistakes.push(Mistake { place: change.place, text });
-                    }
-                    name
-                }
-                None => {
-                    let wanted = remembered_field(column).cloned().unwrap_or_else(|| names::field_name(column));
-                    taken.take_or_number(&wanted)
-                }
-            };
-            fields[id] = Some(name);
+            fields[at.expect("a column of the table")] = Some(name);
         }
         let columns: Vec<Column> = table
             .columns
             .iter()
             .zip(fields)
-            .map(|(column, field)| self.column(table, column, field, &type_names.name, &edit))
+            .map(|(column, field)| self.column(table, column, field, &name, &edit))
             .collect();
-        for column in &columns {
-            if let Some(field) = &column.field {
-                type_names.fields.insert(column.name.clone(), field.clone());
-            }
-        }
         let keys = keys(table, &columns);
         let writable = table.kind == TableKind::Table && keys.iter().any(|key| key.total);
         let version = self.version(table, &edit);
         let position = |name: &String| columns.iter().position(|column| column.name == *name);
         let indexes = table.indexes.iter().filter_map(|index| index.iter().map(position).collect()).collect();
-        self.model.names.types.insert(table.name.clone(), type_names.clone());
+        self.model.names.types.insert(table.name.clone(), assigned);
         self.model.types.push(Type {
             table: table.name.clone(),
             schema: table.schema.clone(),
             relation: table.relation().to_owned(),
-            name: type_names.name,
-            one: type_names.one,
-            list: type_names.list,
+            name,
+            one,
+            list,
             description: edit.description.or_else(|| table.comment.clone()),
             columns,
             links: Vec::new(),
@@ -256,7 +284,12 @@ impl Builder<'_> {
         let scalar = change.and_then(|field| field.scalar).unwrap_or(column.scalar);
         let kind = match &field {
             Some(field) if scalar == Scalar::String && !column.values.is_empty() => {
-                self.enum_kind(&column.values, &format!("{type_name}{}", names::pascal(field)))
+                let wanted = format!("{type_name}{}", names::pascal(field));
+                self.enum_kind(
+                    &column.values,
+                    &wanted,
+                    &format!("the enum of column `{}` of `{}`", column.name, table.name),
+                )
             }
             _ if column.list => Kind::List(scalar),
             _ => Kind::Scalar(scalar),
@@ -281,7 +314,7 @@ impl Builder<'_> {
     }
 
     /// An enum where every text has a name of its own, else plain text.
-    fn enum_kind(&mut self, texts: &[String], wanted: &str) -> Kind {
+    fn enum_kind(&mut self, texts: &[String], wanted: &str, what: &str) -> Kind {
         let values: Vec<(String, String)> =
             texts.iter().filter_map(|text| Some((names::enum_value_name(text)?, text.clone()))).collect();
         let mut taken = Register::default();
@@ -290,7 +323,7 @@ impl Builder<'_> {
         if !distinct || values.len() != texts.len() {
             return Kind::Scalar(Scalar::String);
         }
-        let name = self.type_names.take_type_or_number(wanted);
+        let name = self.type_names.take_own(what, wanted, &mut self.mistakes);
         self.model.enums.push(Enum { name, values });
         Kind::Enum(self.model.enums.len() - 1)
     }

@@ -1,10 +1,11 @@
 //! Links: from foreign keys both ways, from join tables directly, and from the project file.
 
 use super::build::Builder;
-use super::names::{self, Register};
+use super::names;
+use super::naming::Wish;
 use super::{Cardinality, ColumnId, Link, Through, TypeId};
 use crate::catalog::{ForeignKey, Table};
-use crate::project::{LinkEdit, Mistake, Place};
+use crate::project::{LinkEdit, Place};
 
 /// A reference from one table's columns to another's, whoever declared it.
 struct Reference {
@@ -218,50 +219,39 @@ fn direct_link(builder: &Builder<'_>, table: &Table, near: &ForeignKey, far: &Fo
     })
 }
 
-/// Names the links: those that the project file names, then remembered ones, then newcomers, which yield.
-fn name_and_add(builder: &mut Builder<'_>, mut drafts: Vec<Draft>) {
-    let mut registers: Vec<Register> = builder
-        .model
-        .types
-        .iter()
-        .map(|t| {
-            let mut register = Register::default();
-            for field in t.columns.iter().filter_map(|column| column.field.as_deref()) {
-                register.take(field);
-            }
-            register
-        })
-        .collect();
-    let remembered = |builder: &Builder<'_>, draft: &Draft| {
-        let table = &builder.model.types[draft.owner].table;
-        builder.catalog.names.types.get(table).and_then(|names| names.links.get(&draft.identity).cloned())
-    };
-    let mut order: Vec<usize> = (0..drafts.len()).collect();
-    order.sort_by_key(|at| (drafts[*at].given.is_none(), remembered(builder, &drafts[*at]).is_none(), *at));
-    for at in order {
-        let draft = &drafts[at];
-        let register = &mut registers[draft.owner];
-        let name = match &draft.given {
-            Some(name) => {
-                if !register.take(name) {
-                    let owner = &builder.model.types[draft.owner].name;
-                    let text = format!("the name `{name}` is taken in `{owner}`; choose another for this link");
-                    builder.mistakes.push(Mistake { place: draft.place, text });
-                }
-                name.clone()
-            }
-            None => register.take_or_number(&remembered(builder, draft).unwrap_or_else(|| draft.wanted.clone())),
-        };
-        drafts[at].link.field = name;
+/// Names the links of each type, beside the fields of its columns.
+fn name_and_add(builder: &mut Builder<'_>, drafts: Vec<Draft>) {
+    let mut by_owner: Vec<Vec<Draft>> = builder.model.types.iter().map(|_| Vec::new()).collect();
+    for draft in drafts {
+        by_owner[draft.owner].push(draft);
     }
-    for mut draft in drafts {
-        let owner = &builder.model.types[draft.owner];
-        if let Some(through) = &mut draft.link.through {
-            let wanted = format!("{}{}", owner.name, names::pascal(&draft.link.field));
-            through.prefix = builder.type_names.take_type_or_number(&wanted);
+    for (owner, mut drafts) in by_owner.into_iter().enumerate() {
+        let remembered = builder.catalog.names.types.get(&builder.model.types[owner].table);
+        let known = |draft: &Draft| remembered.and_then(|names| names.links.get(&draft.identity)).cloned();
+        let wish = |draft: &Draft| Wish {
+            what: format!("the link {} of `{}`", draft.identity, builder.model.types[owner].name),
+            given: draft.given.clone().map(|name| (name, draft.place)),
+            remembered: known(draft),
+            by_rule: draft.wanted.clone(),
+        };
+        let wishes: Vec<Wish> = drafts.iter().map(wish).collect();
+        let is_fresh = remembered.is_none_or(|names| names.links.is_empty());
+        let names = builder.field_names[owner].assign(&wishes, is_fresh, &mut builder.mistakes);
+        for (draft, name) in drafts.iter_mut().zip(names) {
+            draft.link.field = name;
         }
-        let names = builder.model.names.types.get_mut(&owner.table).expect("every type has names");
-        names.links.insert(draft.identity, draft.link.field.clone());
-        builder.model.types[draft.owner].links.push(draft.link);
+        for mut draft in drafts {
+            let owner_type = &builder.model.types[owner];
+            if let Some(through) = &mut draft.link.through {
+                let wanted = format!("{}{}", owner_type.name, names::pascal(&draft.link.field));
+                let what = format!("the connection of the link `{}` of `{}`", draft.link.field, owner_type.name);
+                through.prefix = builder.type_names.take_own(&what, &wanted, &mut builder.mistakes);
+            }
+            if draft.given.is_none() {
+                let names = builder.model.names.types.get_mut(&owner_type.table).expect("every type has names");
+                names.links.insert(draft.identity, draft.link.field.clone());
+            }
+            builder.model.types[owner].links.push(draft.link);
+        }
     }
 }

@@ -3,6 +3,7 @@
 mod build;
 mod links;
 mod names;
+mod naming;
 mod proposals;
 
 pub use build::build;

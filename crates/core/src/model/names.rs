@@ -1,11 +1,7 @@
 //! From the database's names to GraphQL's: singular PascalCase types, plural camelCase lists, camelCase fields,
-//! UPPER_CASE enum values; and a register that makes newcomers yield.
-
-use std::collections::HashSet;
+//! UPPER_CASE enum values.
 
 use heck::{ToLowerCamelCase, ToPascalCase, ToShoutySnakeCase};
-
-use crate::value::Scalar;
 
 /// Is it a name that GraphQL allows and does not reserve?
 pub fn is_graphql_name(name: &str) -> bool {
@@ -77,14 +73,8 @@ fn legal(name: &str, or: &str) -> String {
     }
 }
 
-/// Names that are taken in one scope.
-#[derive(Debug, Default)]
-pub(super) struct Register {
-    taken: HashSet<String>,
-}
-
 /// What comes with an object type of this name, now or once it can be written to.
-const COMPANIONS: &[&str] = &[
+pub(super) const COMPANIONS: &[&str] = &[
     "",
     "Filter",
     "ListFilter",
@@ -108,68 +98,6 @@ const COMPANIONS: &[&str] = &[
     "SummaryBy",
     "SummaryOrder",
 ];
-
-impl Register {
-    /// A register of type names in which the names that every schema has are taken.
-    pub(super) fn of_types() -> Self {
-        let mut register = Register::default();
-        for name in [
-            "Query",
-            "Mutation",
-            "Subscription",
-            "ID",
-            "PageInfo",
-            "Direction",
-            "Grouping",
-            "DateGrouping",
-            "KeySummaryOrder",
-            "ExistingRow",
-        ] {
-            register.taken.insert(name.to_owned());
-        }
-        for scalar in Scalar::ALL {
-            register.taken.insert(scalar.name().to_owned());
-            for companion in ["Filter", "ListFilter", "Summary", "SummaryOrder"] {
-                register.taken.insert(format!("{}{companion}", scalar.name()));
-            }
-        }
-        register
-    }
-
-    /// Takes a name as it is; false where it is taken already.
-    pub(super) fn take(&mut self, name: &str) -> bool {
-        self.taken.insert(name.to_owned())
-    }
-
-    /// Takes `wanted`, or the first free of `wanted2`, `wanted3`, ….
-    pub(super) fn take_or_number(&mut self, wanted: &str) -> String {
-        let name = numbered(wanted).find(|name| !self.taken.contains(name)).expect("there is always a next number");
-        self.taken.insert(name.clone());
-        name
-    }
-
-    /// Takes an object type's name with all its companions as they are; false where one is taken.
-    pub(super) fn take_type(&mut self, name: &str) -> bool {
-        let free = self.is_type_free(name);
-        self.taken.extend(COMPANIONS.iter().map(|companion| format!("{name}{companion}")));
-        free
-    }
-
-    /// Takes an object type's name with all its companions, with a number where needed.
-    pub(super) fn take_type_or_number(&mut self, wanted: &str) -> String {
-        let name = numbered(wanted).find(|name| self.is_type_free(name)).expect("there is always a next number");
-        self.take_type(&name);
-        name
-    }
-
-    fn is_type_free(&self, name: &str) -> bool {
-        !COMPANIONS.iter().any(|companion| self.taken.contains(&format!("{name}{companion}")))
-    }
-}
-
-fn numbered(wanted: &str) -> impl Iterator<Item = String> + '_ {
-    std::iter::once(wanted.to_owned()).chain((2..).map(move |number| format!("{wanted}{number}")))
-}
 
 #[cfg(test)]
 mod tests {
@@ -196,14 +124,6 @@ mod tests {
         assert!(is_graphql_name(&found));
         assert_eq!(list_name(&found), list);
         assert!(one_name(&found).eq_ignore_ascii_case(one));
-    }
-
-    #[test]
-    fn a_newcomer_yields() {
-        let mut register = Register::of_types();
-        assert_eq!(register.take_type_or_number("Booking"), "Booking");
-        assert_eq!(register.take_type_or_number("BookingFilter"), "BookingFilter2");
-        assert_eq!(register.take_type_or_number("PageInfo"), "PageInfo2");
     }
 
     #[test]

@@ -13,7 +13,7 @@ use crate::project::Limits;
 use crate::value::Cell;
 
 /// A plan with the values of one request: what a source accepts. Made by [`Plan::bind`] only.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct BoundPlan {
     plan: Arc<Plan>,
     values: Vec<Cell>,
@@ -62,12 +62,15 @@ impl Plan {
     pub fn bind(self: &Arc<Self>, variables: &Variables, limits: &Limits) -> Result<BoundPlan, Problem> {
         let positions = self.positions(variables)?;
         let mut values: Vec<Cell> = Vec::with_capacity(self.parameters.len());
+        let mut bytes = 0;
         for parameter in &self.parameters {
             let value = self.value(parameter, &values, variables, &positions, limits)?;
+            bytes += value.weight();
+            check_bound(bytes, limits)?;
             values.push(value);
         }
         self.check_cost(&values, 1, limits.cost)?;
-        let introspection = if self.introspects { self.introspect(variables)? } else { Vec::new() };
+        let introspection = if self.introspects { self.introspect(variables, limits)? } else { Vec::new() };
         Ok(BoundPlan { plan: Arc::clone(self), values, introspection })
     }
 
@@ -77,9 +80,7 @@ impl Plan {
             .map(|cursor| {
                 let text = match &cursor.source {
                     CursorSource::Literal(text) => text.as_str(),
-                    CursorSource::Variable(path) => {
-                        path.find(&variables.values).and_then(Json::as_str).unwrap_or_default()
-                    }
+                    CursorSource::Variable(path) => path.find(variables).and_then(Json::as_str).unwrap_or_default(),
                 };
                 cursor.open(text, &self.sealer)
             })
@@ -96,9 +97,9 @@ impl Plan {
     ) -> Result<Cell, Problem> {
         match parameter {
             Parameter::Constant(cell) => Ok(cell.clone()),
-            Parameter::Claim(claim) => Ok(variables.claims.get(*claim).cloned().unwrap_or(Cell::Null)),
+            Parameter::Claim(claim) => Ok(variables.claims().get(*claim).cloned().unwrap_or(Cell::Null)),
             Parameter::Leaf { source, leaf } => {
-                let value = source.find(&variables.values).unwrap_or(&Json::Null);
+                let value = source.find(variables).unwrap_or(&Json::Null);
                 leaf.cell(&self.model, value).map_err(|unfit| {
                     let text = format!("{} expects {}, found {}", source.describe(), unfit.expected, unfit.came);
                     Problem::new(Code::InvalidVariable, text)
@@ -108,7 +109,7 @@ impl Plan {
                 Ok(Cell::List(parameters.iter().map(|at| earlier[*at].clone()).collect()))
             }
             Parameter::List { items: ListSource::Variable(path), leaf } => {
-                let items = path.find(&variables.values).and_then(Json::as_array).map_or(&[][..], Vec::as_slice);
+                let items = path.find(variables).and_then(Json::as_array).map_or(&[][..], Vec::as_slice);
                 if items.len() > limits.list {
                     return Err(list_too_long(items.len(), limits.list));
                 }
@@ -121,11 +122,9 @@ impl Plan {
                 cells.collect::<Result<_, _>>().map(Cell::List)
             }
             Parameter::PageSize { source, argument, most, location } => {
-                page_size(source.find(&variables.values).unwrap_or(&Json::Null), argument, *most, *location)
+                page_size(source.find(variables).unwrap_or(&Json::Null), argument, *most, *location)
             }
-            Parameter::Offset { source, location } => {
-                offset(source.find(&variables.values).unwrap_or(&Json::Null), *location)
-            }
+            Parameter::Offset { source, location } => offset(source.find(variables).unwrap_or(&Json::Null), *location),
             Parameter::CursorCell { cursor, index } => {
                 Ok(positions[*cursor].cells.get(*index).cloned().unwrap_or(Cell::Null))
             }
@@ -164,13 +163,14 @@ impl Plan {
         Err(Problem::new(Code::TooCostly, text))
     }
 
-    fn introspect(&self, variables: &Variables) -> Result<Vec<(String, Vec<u8>)>, Problem> {
+    fn introspect(&self, variables: &Variables, limits: &Limits) -> Result<Vec<(String, Vec<u8>)>, Problem> {
         let document = &self.document;
+        super::introspection::check_size(document, limits.answer_bytes)?;
         introspection::check_max_depth(&document.executable, &document.operation)
             .map_err(|error| Problem::new(Code::TooCostly, error.message().to_string()))?;
         let wrong =
             |error: &dyn std::fmt::Display| Problem::new(Code::Internal, "introspection failed").with_detail(error);
-        let values = Map::clone(&variables.values);
+        let values = Map::clone(variables.values());
         let values = serde_json::from_value(Json::Object(values)).map_err(|error| wrong(&error))?;
         let values = apollo_compiler::request::coerce_variable_values(&document.schema, &document.operation, &values)
             .map_err(|error| wrong(&error.message()))?;
@@ -208,6 +208,15 @@ pub(super) fn invalid_cursor(place: &str) -> Problem {
          of an answer to the same field with the same `orderBy`"
     );
     Problem::new(Code::InvalidCursor, text)
+}
+
+/// A variable may stand in many places of a document, and each binds its values anew: not without end.
+fn check_bound(bytes: usize, limits: &Limits) -> Result<(), Problem> {
+    const TIMES_A_BODY: usize = 16;
+    if bytes <= limits.body_bytes.saturating_mul(TIMES_A_BODY) {
+        return Ok(());
+    }
+    Err(Problem::new(Code::TooCostly, "the values of the ask are too many, or too large; ask in parts"))
 }
 
 /// A page size within the limit.

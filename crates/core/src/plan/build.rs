@@ -1,16 +1,18 @@
 //! The planner: a valid operation and a role's view become a plan. The only place that makes one.
 
+use std::collections::HashSet;
 use std::sync::Arc;
 
-use apollo_compiler::Node;
 use apollo_compiler::executable::{Field, Selection, SelectionSet};
+use apollo_compiler::{Name, Node};
 use indexmap::IndexMap;
-use serde_json::{Map, Value as Json};
+use serde_json::Value as Json;
 
 use super::cursor::Sealer;
 use super::document::Document;
-use super::input::{Input, Leaf, Source};
+use super::input::{Given, Input, Leaf};
 use super::layout::Layout;
+use super::reads::{Recorder, VariablePath};
 use super::shape::{
     ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape, ObjectShape, PageInfoField,
     PageInfoShape, Value,
@@ -71,7 +73,7 @@ pub fn edge_fields<'a>(view: &'a View, through: &Through) -> Vec<(&'a str, Strin
         .collect()
 }
 
-/// Makes the plan of an operation for variables of one shape.
+/// Makes the plan of an operation for one request, and for all that [`Document::plan_key`] tells are like it.
 ///
 /// # Errors
 /// The first mistake in the values of arguments, with its place; `TOO_COSTLY` for what exceeds a limit whatever the
@@ -79,7 +81,8 @@ pub fn edge_fields<'a>(view: &'a View, through: &Through) -> Vec<(&'a str, Strin
 pub fn build(context: Context<'_>, document: Arc<Document>, variables: &Variables) -> Result<Plan, Problem> {
     let mut planner = Planner::new(context, &document, variables);
     let roots = planner.roots()?;
-    let planned = planner.planned;
+    let Planner { planned, reads, .. } = planner;
+    reads.keep();
     Ok(planned.into_plan(roots, context, document, false))
 }
 
@@ -131,10 +134,9 @@ impl Planned {
 pub(super) struct Planner<'a> {
     pub(super) view: &'a View,
     pub(super) limits: &'a Limits,
-    sealer: &'a Sealer,
     pub(super) dialect: &'a dyn Dialect,
     document: &'a Document,
-    variables: &'a Map<String, Json>,
+    pub(super) reads: Recorder<'a>,
     pub(super) planned: Planned,
 }
 
@@ -149,7 +151,7 @@ impl<'a> Planner<'a> {
         // The values that the view's rules take from the claims come first: rules know them by these numbers.
         let parameters = (0..view.claims()).map(Parameter::Claim).collect();
         let planned = Planned { parameters, ..Planned::default() };
-        Planner { view, limits, sealer, dialect, document, variables: &variables.values, planned }
+        Planner { view, limits, dialect, document, reads: Recorder::new(document, variables, sealer), planned }
     }
 
     pub(super) fn parameter(&mut self, parameter: Parameter) -> usize {
@@ -159,7 +161,7 @@ impl<'a> Planner<'a> {
 
     fn roots(&mut self) -> Result<ObjectShape, Problem> {
         let document = self.document;
-        let collected = self.collect([&document.operation.selection_set]);
+        let collected = self.collect([&document.operation.selection_set])?;
         let mut roots = ObjectShape::default();
         for (key, fields) in collected {
             let field = fields[0];
@@ -203,22 +205,28 @@ impl<'a> Planner<'a> {
     }
 
     /// The row that a `key` argument means.
-    pub(super) fn key_condition(&mut self, of: TypeId, given: Input) -> Result<Condition, Problem> {
+    pub(super) fn key_condition(&mut self, of: TypeId, given: Given<'a>) -> Result<Condition, Problem> {
         let model = self.view.model();
         let t = &model.types[of];
         let wrong = || Problem::new(Code::InvalidArgument, "`key` takes exactly one member that is not null");
-        let Input::Object(members) = given else { return Err(wrong()) };
-        let given =
-            members.into_iter().filter(|(_, value)| !matches!(value, Input::Absent | Input::Null)).collect::<Vec<_>>();
-        let [(member, value)] = <[_; 1]>::try_from(given).map_err(|_| wrong())?;
-        let key = self.view.keys(of).find(|key| key.member == member).ok_or_else(wrong)?;
+        let Input::Object(members) = self.reads.open(given)? else { return Err(wrong()) };
+        let mut found = Vec::new();
+        for (member, value) in members {
+            let value = self.reads.open(value)?;
+            if value.is_given() {
+                found.push((member, value));
+            }
+        }
+        let [(member, value)] = <[_; 1]>::try_from(found).map_err(|_| wrong())?;
+        let key = self.view.keys(of).find(|key| *key.member == *member).ok_or_else(wrong)?;
         let mut conditions = Vec::new();
         for column in &key.columns {
             let c = &t.columns[*column];
             let value = match &value {
                 Input::Object(members) => {
                     let field = c.field.as_deref().unwrap_or_default();
-                    members.iter().find(|(name, _)| name == field).map_or(Input::Absent, |(_, value)| value.clone())
+                    let given = members.iter().find(|(name, _)| **name == *field).map(|(_, value)| value.clone());
+                    self.reads.open(given.unwrap_or(Given::Absent))?
                 }
                 leaf => leaf.clone(),
             };
@@ -286,7 +294,7 @@ impl<'a> Planner<'a> {
             let text = format!("the selection is deeper than {} levels; ask in parts", self.limits.depth);
             return Err(Problem::new(Code::TooCostly, text));
         }
-        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()));
+        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
         let mut object = ObjectShape::default();
         for (key, fields) in collected {
             let location = self.document.location(fields[0].location());
@@ -371,12 +379,12 @@ impl<'a> Planner<'a> {
     ) -> Result<ConnectionShape, Problem> {
         let field = fields[0];
         let Select { mut predicates, masks, .. } = self.seen(of, None);
-        let filter = self.argument(field, "filter");
-        if !matches!(filter, Input::Absent | Input::Null) {
+        let filter = self.reads.open(self.argument(field, "filter"))?;
+        if filter.is_given() {
             let condition = self.filter(of, filter, &[], 1)?;
             predicates.push(Predicate { origin: Origin::Caller, condition: Arc::new(condition) });
         }
-        let order_by = self.argument(field, "orderBy");
+        let order_by = self.reads.open(self.argument(field, "orderBy"))?;
         let order = self.order(of, order_by)?;
         let through = link.as_ref().and_then(|(_, link)| link.through.as_ref());
         let join_rows = through.and_then(|through| self.view.rows(through.join).cloned());
@@ -397,7 +405,7 @@ impl<'a> Planner<'a> {
             reads_rows: false,
         };
         building.select = self.add(Select { order, page, ..building.rows() })?;
-        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()));
+        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
         let mut shape_fields = Vec::new();
         for (key, fields) in collected {
             let location = self.document.location(fields[0].location());
@@ -406,8 +414,12 @@ impl<'a> Planner<'a> {
                 .map_err(|problem| located(problem, location, key))?;
             shape_fields.push((FieldHead::new(key, location), value));
         }
-        let Connection { select, cursor, reads_rows, .. } = building;
+        let Connection { select, cursor, reads_rows, whole, .. } = building;
         self.planned.selects[select].read = reads_rows;
+        // What sums up nothing needs no row: all that it tells is its type's name.
+        if let Some(whole) = whole.filter(|whole| self.planned.selects[*whole].output.is_empty()) {
+            self.planned.selects[whole].read = false;
+        }
         Ok(ConnectionShape { select, reads_rows, fields: shape_fields, cursor, binding })
     }
 
@@ -456,7 +468,7 @@ impl<'a> Planner<'a> {
         fields: &[&'a Node<Field>],
         depth: usize,
     ) -> Result<EdgeShape, Problem> {
-        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()));
+        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
         let mut shape = EdgeShape { fields: Vec::new() };
         let view = self.view;
         for (key, fields) in collected {
@@ -496,7 +508,7 @@ impl<'a> Planner<'a> {
         connection: &mut Connection<'_>,
         fields: &[&'a Node<Field>],
     ) -> Result<PageInfoShape, Problem> {
-        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()));
+        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
         let mut shape = PageInfoShape { fields: Vec::new() };
         for (key, fields) in collected {
             let value = match fields[0].name.as_str() {
@@ -562,14 +574,14 @@ impl<'a> Planner<'a> {
     fn page(
         &mut self,
         of: TypeId,
-        field: &Node<Field>,
+        field: &'a Node<Field>,
         order: &[OrderTerm],
         binding: [u8; super::cursor::BINDING_LENGTH],
     ) -> Result<Page, Problem> {
-        let not_null = |input: Input| if matches!(input, Input::Null) { Input::Absent } else { input };
-        let [first, last, after, before, offset] =
-            ["first", "last", "after", "before", "offset"].map(|name| not_null(self.argument(field, name)));
-        let given = |input: &Input| !matches!(input, Input::Absent);
+        let open = |name: &str| self.reads.open(self.argument(field, name));
+        let (first, last, offset) = (open("first")?, open("last")?, open("offset")?);
+        let (after, before) = (open("after")?, open("before")?);
+        let given = Input::is_given;
         if given(&first) && given(&last) {
             return Err(Problem::new(Code::InvalidArgument, "`first` and `last` exclude each other; give one of them"));
         }
@@ -580,36 +592,37 @@ impl<'a> Planner<'a> {
             ));
         }
         let backward = given(&last);
-        let most = self.most_of_a_page(of);
         let (argument, size) = if backward { ("last", last) } else { ("first", first) };
-        let size = match size {
-            Input::Leaf(Leaf { source: Source::Variable(source), location, .. }) => {
-                Parameter::PageSize { source, argument, most, location }
-            }
-            Input::Leaf(leaf) => {
-                Parameter::Constant(super::bind::page_size(&leaf.value, argument, most, leaf.location)?)
-            }
-            _ => Parameter::Constant(Cell::Integer(self.limits.default_page.min(most).into())),
-        };
-        let size = self.parameter(size);
-        let offset = self.offset(field)?;
+        let size = self.page_size(of, argument, size)?;
+        let offset = self.offset(offset)?;
         let after = self.seek(after, "after", order, binding)?;
         let before = self.seek(before, "before", order, binding)?;
         Ok(Page::Many { size, backward, offset, after, before })
     }
 
-    /// The most rows, or groups, of one page.
-    pub(super) fn most_of_a_page(&self, of: TypeId) -> u32 {
-        self.view.type_view(of).and_then(|view| view.max_page).unwrap_or(u32::MAX).min(self.limits.page)
+    /// The parameter that holds how many rows, or groups, one page has at most.
+    pub(super) fn page_size(&mut self, of: TypeId, argument: &'static str, size: Input<'_>) -> Result<usize, Problem> {
+        let own = self.view.type_view(of).and_then(|view| view.max_page).unwrap_or(u32::MAX);
+        let most = own.min(self.limits.page);
+        let size = match size {
+            Input::Leaf(Leaf::Variable { path, location }) => {
+                Parameter::PageSize { source: path, argument, most, location }
+            }
+            Input::Leaf(Leaf::Literal { value, location }) => {
+                Parameter::Constant(super::bind::page_size(&value, argument, most, location)?)
+            }
+            _ => Parameter::Constant(Cell::Integer(self.limits.default_page.min(most).into())),
+        };
+        Ok(self.parameter(size))
     }
 
     /// The parameter that holds the number of rows to pass over, if any are.
-    pub(super) fn offset(&mut self, field: &Node<Field>) -> Result<Option<usize>, Problem> {
-        let offset = match self.argument(field, "offset") {
-            Input::Leaf(Leaf { source: Source::Variable(source), location, .. }) => {
-                Parameter::Offset { source, location }
+    pub(super) fn offset(&mut self, offset: Input<'_>) -> Result<Option<usize>, Problem> {
+        let offset = match offset {
+            Input::Leaf(Leaf::Variable { path, location }) => Parameter::Offset { source: path, location },
+            Input::Leaf(Leaf::Literal { value, location }) => {
+                Parameter::Constant(super::bind::offset(&value, location)?)
             }
-            Input::Leaf(leaf) => Parameter::Constant(super::bind::offset(&leaf.value, leaf.location)?),
             _ => return Ok(None),
         };
         Ok(Some(self.parameter(offset)))
@@ -617,59 +630,73 @@ impl<'a> Planner<'a> {
 
     fn seek(
         &mut self,
-        cursor: Input,
+        cursor: Input<'a>,
         argument: &'static str,
         order: &[OrderTerm],
         binding: [u8; super::cursor::BINDING_LENGTH],
     ) -> Result<Option<Seek>, Problem> {
         let Input::Leaf(leaf) = cursor else { return Ok(None) };
-        let text = leaf.value.as_str().unwrap_or_default().to_owned();
-        let source = match leaf.source {
-            Source::Document => CursorSource::Literal(text.clone()),
-            Source::Variable(path) => CursorSource::Variable(path),
+        let nulls = self.reads.nulls(&leaf);
+        let (source, location) = match leaf {
+            Leaf::Literal { value, location } => {
+                (CursorSource::Literal(value.as_str().unwrap_or_default().to_owned()), location)
+            }
+            Leaf::Variable { path, location } => (CursorSource::Variable(path), location),
         };
-        let cursor = CursorArgument { source, binding, argument, location: leaf.location, terms: order.len() };
-        let position = cursor.open(&text, self.sealer)?;
+        // Whether it belongs here is looked at with each request.
+        let nulls = nulls.filter(|nulls| nulls.len() == order.len());
+        let nulls = nulls.ok_or_else(|| super::bind::invalid_cursor(&format!("`{argument}`")).at(location))?;
+        let cursor = CursorArgument { source, binding, argument, location, terms: order.len() };
         self.planned.cursors.push(cursor);
         let cursor = self.planned.cursors.len() - 1;
         let parameters =
             (0..order.len()).map(|index| self.parameter(Parameter::CursorCell { cursor, index })).collect();
-        Ok(Some(Seek { parameters, nulls: position.cells.iter().map(|cell| *cell == Cell::Null).collect() }))
+        Ok(Some(Seek { parameters, nulls }))
     }
 
     pub(super) fn locate(&self, field: &Node<Field>) -> Option<Location> {
         self.document.location(field.location())
     }
 
-    pub(super) fn argument(&self, field: &Node<Field>, name: &str) -> Input {
-        let Some(value) = field.specified_argument_by_name(name) else { return Input::Absent };
-        Input::resolve(value, self.variables, &|node| self.document.location(node.location()))
+    pub(super) fn argument(&self, field: &'a Node<Field>, name: &str) -> Given<'a> {
+        field.specified_argument_by_name(name).map_or(Given::Absent, Given::Literal)
     }
 
-    /// The fields of selection sets, fragments expanded, `@skip` and `@include` obeyed, merged by response key.
-    pub(super) fn collect(&self, sets: impl IntoIterator<Item = &'a SelectionSet>) -> Collected<'a> {
-        let mut collected = Collected::new();
+    /// The fields of selection sets, fragments expanded, `@skip` and `@include` obeyed, merged by response key. Every fragment
+    /// counts once, however often it is spread.
+    pub(super) fn collect(&self, sets: impl IntoIterator<Item = &'a SelectionSet>) -> Result<Collected<'a>, Problem> {
+        let (mut collected, mut visited) = (Collected::new(), HashSet::new());
         for set in sets {
-            self.collect_into(set, &mut collected);
+            self.collect_into(set, &mut collected, &mut visited)?;
         }
-        collected
+        Ok(collected)
     }
 
-    fn collect_into(&self, set: &'a SelectionSet, collected: &mut Collected<'a>) {
+    fn collect_into(
+        &self,
+        set: &'a SelectionSet,
+        collected: &mut Collected<'a>,
+        visited: &mut HashSet<&'a Name>,
+    ) -> Result<(), Problem> {
+        self.reads.step(set.selections.len())?;
         for selection in &set.selections {
             if !self.is_included(selection) {
                 continue;
             }
             match selection {
                 Selection::Field(field) => collected.entry(field.response_name().as_str()).or_default().push(field),
-                Selection::InlineFragment(fragment) => self.collect_into(&fragment.selection_set, collected),
-                Selection::FragmentSpread(spread) => {
+                Selection::InlineFragment(fragment) => {
+                    self.collect_into(&fragment.selection_set, collected, visited)?;
+                }
+                Selection::FragmentSpread(spread) if visited.insert(&spread.fragment_name) => {
                     if let Some(fragment) = self.document.executable.fragments.get(&spread.fragment_name) {
-                        self.collect_into(&fragment.selection_set, collected);
+                        self.collect_into(&fragment.selection_set, collected, visited)?;
                     }
                 }
+                Selection::FragmentSpread(_) => {}
             }
         }
+        Ok(())
     }
 
     fn is_included(&self, selection: &Selection) -> bool {
@@ -679,7 +706,7 @@ impl<'a> Planner<'a> {
             let value = directive.specified_argument_by_name("if")?;
             Some(match value.as_ref() {
                 Ast::Boolean(value) => *value,
-                Ast::Variable(name) => self.variables.get(name.as_str()) == Some(&Json::Bool(true)),
+                Ast::Variable(name) => self.reads.is_variable_true(VariablePath::of(name)),
                 _ => false,
             })
         };

@@ -1,21 +1,30 @@
 //! A document, parsed and validated once against a role's schema.
 
-use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use apollo_compiler::ast::Value as Ast;
-use apollo_compiler::executable::{Operation, OperationType, Selection, SelectionSet};
+use apollo_compiler::executable::{Operation, OperationType};
 use apollo_compiler::parser::{Parser, SourceSpan};
+use apollo_compiler::schema::ExtendedType;
 use apollo_compiler::validation::{DiagnosticList, Valid};
 use apollo_compiler::{ExecutableDocument, Node, Schema};
 
-use crate::error::{Code, Location, Problem};
+use super::cursor::Sealer;
+use super::reads::Reads;
+use super::variables::Variables;
+use crate::error::{Code, Location, MOST_PROBLEMS, Problem};
 use crate::suggest::did_you_mean;
 
 /// Levels of nesting that the parser follows.
 const PARSER_DEPTH: usize = 200;
 /// Tokens that the parser reads.
 const PARSER_TOKENS: usize = 20_000;
+/// Bytes of a syntax tree with its types per byte of text: measured on documents of 1 to 20 kB.
+const BYTES_PER_BYTE: usize = 30;
+/// Bytes that may be kept of what planning reads of one variable that is an object, or a list of them; of how many of them; and
+/// of one that is a leaf.
+const BYTES_READ_OF_OBJECTS: usize = 32 << 10;
+const MOST_OBJECTS: usize = 4;
+const BYTES_READ_OF_LEAF: usize = 512;
 
 /// One operation of a valid document.
 #[derive(Debug)]
@@ -23,10 +32,9 @@ pub struct Document {
     pub(super) schema: Arc<Valid<Schema>>,
     pub(super) executable: Valid<ExecutableDocument>,
     pub(super) operation: Node<Operation>,
-    /// Variables that are used as cursors somewhere: their null pattern is part of the variables' shape.
-    pub(super) cursor_variables: BTreeSet<String>,
-    /// The operation's name in the request.
-    pub name: Option<String>,
+    /// What its plans read of requests.
+    pub(super) reads: Reads,
+    lines: Lines,
     bytes: usize,
 }
 
@@ -51,19 +59,19 @@ impl Document {
             .to_executable_validate(schema)
             .map_err(|failure| problems(&failure.errors, Code::ValidationFailed, schema))?;
         let operation = pick(&executable, operation_name).map_err(|problem| vec![problem])?;
-        let mut cursor_variables = BTreeSet::new();
-        for set in std::iter::once(&operation.selection_set)
-            .chain(executable.fragments.values().map(|fragment| &fragment.selection_set))
-        {
-            collect_cursor_variables(set, &mut cursor_variables);
-        }
+        let objects = operation.variables.iter().filter(|variable| {
+            let name = variable.ty.inner_named_type();
+            matches!(schema.types.get(name), Some(ExtendedType::InputObject(_)))
+        });
+        let most_read =
+            BYTES_READ_OF_OBJECTS * objects.count().min(MOST_OBJECTS) + BYTES_READ_OF_LEAF * operation.variables.len();
         Ok(Document {
             schema: Arc::clone(schema),
             operation,
             executable,
-            cursor_variables,
-            name: operation_name.map(str::to_owned),
-            bytes: text.len(),
+            reads: Reads::new(most_read),
+            lines: Lines::of(text),
+            bytes: text.len() + most_read / BYTES_PER_BYTE,
         })
     }
 
@@ -72,16 +80,57 @@ impl Document {
         self.operation.operation_type == OperationType::Mutation
     }
 
+    /// The key under which the plan for a request's variables is kept; none where it is not. It is what everything that
+    /// planning has read so far answers for them: taken again after planning.
+    pub fn plan_key(&self, variables: &Variables, sealer: &Sealer) -> Option<Vec<u8>> {
+        self.reads.key(variables, sealer)
+    }
+
     /// About how many bytes it holds in memory, for the cache.
     pub fn weight(&self) -> usize {
-        // Measured on documents of 1 to 20 kB: the syntax tree with its types is some 30 times the text.
-        1_000 + self.bytes * 30
+        1_000 + self.bytes * BYTES_PER_BYTE
     }
 
     /// The place of a node in the document.
     pub(super) fn location(&self, span: Option<SourceSpan>) -> Option<Location> {
-        let found = span?.line_column(&self.executable.sources)?;
-        Some(Location { line: found.line, column: found.column })
+        span.and_then(|span| self.lines.location(span.offset()))
+    }
+}
+
+/// Lines and columns of a text, by offsets of bytes. Whoever asks for every field's place, in a text of one long line, must not
+/// count from its beginning each time.
+#[derive(Debug)]
+struct Lines {
+    text: String,
+    /// Line and column, from 0, at every so many bytes, or at the next character after.
+    marks: Vec<(usize, usize, usize)>,
+}
+
+impl Lines {
+    const STEP: usize = 256;
+
+    fn of(text: &str) -> Self {
+        let (mut marks, mut line, mut column) = (Vec::new(), 0, 0);
+        for (offset, character) in text.char_indices() {
+            if offset >= marks.len() * Self::STEP {
+                marks.push((offset, line, column));
+            }
+            (line, column) = Self::after(character, line, column);
+        }
+        Lines { text: text.to_owned(), marks }
+    }
+
+    fn after(character: char, line: usize, column: usize) -> (usize, usize) {
+        if character == '\n' { (line + 1, 0) } else { (line, column + 1) }
+    }
+
+    fn location(&self, offset: usize) -> Option<Location> {
+        let next = self.marks.partition_point(|(at, ..)| *at <= offset);
+        let (from, line, column) = *self.marks.get(next.checked_sub(1)?)?;
+        let between = self.text.get(from..offset)?;
+        let (line, column) =
+            between.chars().fold((line, column), |(line, column), character| Self::after(character, line, column));
+        Some(Location { line: line + 1, column: column + 1 })
     }
 }
 
@@ -100,31 +149,10 @@ fn pick(document: &Valid<ExecutableDocument>, name: Option<&str>) -> Result<Node
     Err(Problem::new(Code::ValidationFailed, text))
 }
 
-fn collect_cursor_variables(set: &SelectionSet, found: &mut BTreeSet<String>) {
-    for selection in &set.selections {
-        match selection {
-            Selection::Field(field) => {
-                for argument in field.arguments.iter().filter(|a| matches!(a.name.as_str(), "after" | "before")) {
-                    if let Ast::Variable(name) = argument.value.as_ref() {
-                        found.insert(name.to_string());
-                    }
-                }
-                if let Some(set) = &field.selection_set {
-                    collect_cursor_variables(set, found);
-                }
-            }
-            Selection::InlineFragment(fragment) => collect_cursor_variables(&fragment.selection_set, found),
-            Selection::FragmentSpread(_) => {}
-        }
-    }
-}
-
 fn problems(errors: &DiagnosticList, code: Code, schema: &Schema) -> Vec<Problem> {
-    /// More than this nobody reads, and a flood of mistakes must not become a flood of answers.
-    const MOST: usize = 20;
     errors
         .iter()
-        .take(MOST)
+        .take(MOST_PROBLEMS)
         .map(|diagnostic| {
             let json = diagnostic.to_json();
             let hint = hint(&json.message, schema);
@@ -138,7 +166,6 @@ fn problems(errors: &DiagnosticList, code: Code, schema: &Schema) -> Vec<Problem
 
 /// A near miss for a name that the schema does not have. The message names the type and what is missing in backticks.
 fn hint(message: &str, schema: &Schema) -> String {
-    use apollo_compiler::schema::ExtendedType;
     let quoted: Vec<&str> = message.split('`').skip(1).step_by(2).collect();
     let fields_of = |name: &str| match schema.types.get(name) {
         Some(ExtendedType::Object(object)) => object.fields.keys().map(|name| name.as_str()).collect(),

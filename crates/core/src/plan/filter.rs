@@ -2,13 +2,16 @@
 //! that the role may see.
 
 use super::build::Planner;
-use super::input::{Input, Leaf, Source};
+use super::input::{Input, Leaf, Listed, Members};
 use super::{LeafType, ListSource, Parameter};
 use crate::access::{Comparison, Condition, Hop, Operand, Path, Quantifier, Test, TextTest};
 use crate::error::{Code, Problem};
 use crate::model::{Cardinality, ColumnId, LinkId, TypeId};
 
-impl Planner<'_> {
+/// The word of a text's filter that is no test of its own.
+pub(super) const IGNORE_CASE: &str = "ignoreCase";
+
+impl<'a> Planner<'a> {
     /// The condition that a filter on rows of `of` states. `before` are the to-one hops that led there.
     ///
     /// # Errors
@@ -16,7 +19,7 @@ impl Planner<'_> {
     pub(super) fn filter(
         &mut self,
         of: TypeId,
-        filter: Input,
+        filter: Input<'a>,
         before: &[Hop],
         depth: usize,
     ) -> Result<Condition, Problem> {
@@ -28,11 +31,12 @@ impl Planner<'_> {
         let Input::Object(members) = filter else { return Ok(Condition::Constant(true)) };
         let mut all = Vec::new();
         for (name, value) in members {
+            let value = self.reads.open(value)?;
             if matches!(value, Input::Absent) {
                 continue;
             }
-            let column = self.view.columns(of).find(|(_, field)| *field == name).map(|(column, _)| column);
-            let link = self.view.links(of).find(|(_, link)| link.field == name).map(|(link, _)| link);
+            let column = self.view.columns(of).find(|(_, field)| *field == &*name).map(|(column, _)| column);
+            let link = self.view.links(of).find(|(_, link)| *link.field == *name).map(|(link, _)| link);
             if let Some(column) = column {
                 self.filter_column(of, column, value, before, &mut all)?;
             } else if let Some(link) = link {
@@ -50,16 +54,21 @@ impl Planner<'_> {
         &mut self,
         of: TypeId,
         word: &str,
-        value: Input,
+        value: Input<'a>,
         before: &[Hop],
         depth: usize,
     ) -> Result<Condition, Problem> {
         if word == "not" {
             return Ok(Condition::Not(Box::new(self.filter(of, value, before, depth + 1)?)));
         }
-        let items = value.into_items();
-        let parts: Result<Vec<_>, _> = items.into_iter().map(|item| self.filter(of, item, before, depth + 1)).collect();
-        Ok(if word == "or" { Condition::Or(parts?) } else { Condition::And(parts?) })
+        let mut parts = Vec::new();
+        for item in self.reads.opened_items(value)? {
+            // What is not set is not there; in an `or` it must not count as true.
+            if !matches!(item, Input::Absent) {
+                parts.push(self.filter(of, item, before, depth + 1)?);
+            }
+        }
+        Ok(if word == "or" { Condition::Or(parts) } else { Condition::And(parts) })
     }
 
     /// A value as the role sees it.
@@ -84,7 +93,7 @@ impl Planner<'_> {
         &mut self,
         of: TypeId,
         link: LinkId,
-        value: Input,
+        value: Input<'a>,
         before: &[Hop],
         depth: usize,
     ) -> Result<Condition, Problem> {
@@ -103,7 +112,8 @@ impl Planner<'_> {
         let Input::Object(members) = value else { return Ok(Condition::Constant(true)) };
         let mut all = Vec::new();
         for (word, inner) in members {
-            let quantifier = match word.as_str() {
+            let inner = self.reads.open(inner)?;
+            let quantifier = match &*word {
                 _ if matches!(inner, Input::Absent) => continue,
                 _ if matches!(inner, Input::Null) => return Err(null_member(&word)),
                 "exists" => Quantifier::Exists,
@@ -125,7 +135,7 @@ impl Planner<'_> {
         &mut self,
         of: TypeId,
         column: ColumnId,
-        value: Input,
+        value: Input<'a>,
         before: &[Hop],
         all: &mut Vec<Condition>,
     ) -> Result<(), Problem> {
@@ -134,11 +144,13 @@ impl Planner<'_> {
         let leaf = LeafType { kind: c.kind, form: c.form };
         let field = c.field.clone().unwrap_or_default();
         let Input::Object(members) = value else { return Err(null_member(&field)) };
-        let ignore_case = members.iter().any(|(word, value)| {
-            word == "ignoreCase" && matches!(value, Input::Leaf(leaf) if leaf.value == serde_json::Value::Bool(true))
-        });
+        let ignore_case = self.ignores_case(&members)?;
         for (word, value) in members {
-            if word == "ignoreCase" || matches!(value, Input::Absent) {
+            if &*word == IGNORE_CASE {
+                continue;
+            }
+            let value = self.reads.open(value)?;
+            if matches!(value, Input::Absent) {
                 continue;
             }
             if matches!(value, Input::Null) {
@@ -152,8 +164,19 @@ impl Planner<'_> {
         Ok(())
     }
 
+    fn ignores_case(&self, members: &Members<'a>) -> Result<bool, Problem> {
+        let Some((_, value)) = members.iter().find(|(word, _)| &**word == IGNORE_CASE) else { return Ok(false) };
+        Ok(matches!(self.reads.open(value.clone())?, Input::Leaf(leaf) if self.reads.is_true(&leaf)))
+    }
+
     /// The test that a filter word states, and whether it is negated.
-    fn test(&mut self, word: &str, value: Input, leaf: LeafType, ignore_case: bool) -> Result<(bool, Test), Problem> {
+    fn test(
+        &mut self,
+        word: &str,
+        value: Input<'a>,
+        leaf: LeafType,
+        ignore_case: bool,
+    ) -> Result<(bool, Test), Problem> {
         let comparison = match word {
             "eq" => Some(Comparison::Eq),
             "ne" => Some(Comparison::Ne),
@@ -171,22 +194,26 @@ impl Planner<'_> {
         match word {
             "in" | "notIn" => Ok((word == "notIn", Test::In { operand: self.list_operand(value, leaf)?, ignore_case })),
             "includes" => {
-                let one = self.list_operand(Input::List(vec![value], Source::Document), leaf)?;
+                let one = self.list_operand(value, leaf)?;
                 Ok((false, Test::Includes { operand: one, all: true }))
             }
             "includesAny" | "includesAll" => {
                 let operand = self.list_operand(value, leaf)?;
                 Ok((false, Test::Includes { operand, all: word == "includesAll" }))
             }
-            "isEmpty" => Ok((false, Test::IsEmpty(matches!(&value, Input::Leaf(l) if l.value == true)))),
-            "isNull" => Ok((false, Test::IsNull(matches!(&value, Input::Leaf(l) if l.value == true)))),
+            "isEmpty" => Ok((false, Test::IsEmpty(self.is_true(&value)))),
+            "isNull" => Ok((false, Test::IsNull(self.is_true(&value)))),
             "contains" => self.operand(value, leaf).map(text(TextTest::Contains)).map(|test| (false, test)),
             "startsWith" => self.operand(value, leaf).map(text(TextTest::StartsWith)).map(|test| (false, test)),
             _ => self.operand(value, leaf).map(text(TextTest::EndsWith)).map(|test| (false, test)),
         }
     }
 
-    pub(super) fn operand(&mut self, value: Input, leaf: LeafType) -> Result<Operand, Problem> {
+    fn is_true(&self, value: &Input<'a>) -> bool {
+        matches!(value, Input::Leaf(leaf) if self.reads.is_true(leaf))
+    }
+
+    pub(super) fn operand(&mut self, value: Input<'a>, leaf: LeafType) -> Result<Operand, Problem> {
         match value {
             Input::Leaf(found) => self.leaf_parameter(found, leaf).map(Operand::Parameter),
             _ => Err(Problem::new(Code::InvalidArgument, "expected a single value")),
@@ -194,12 +221,12 @@ impl Planner<'_> {
     }
 
     fn leaf_parameter(&mut self, found: Leaf, leaf: LeafType) -> Result<usize, Problem> {
-        let parameter = match found.source {
-            Source::Variable(source) => Parameter::Leaf { source, leaf },
-            Source::Document => {
-                let cell = leaf.cell(self.view.model(), &found.value).map_err(|unfit| {
+        let parameter = match found {
+            Leaf::Variable { path, .. } => Parameter::Leaf { source: path, leaf },
+            Leaf::Literal { value, location } => {
+                let cell = leaf.cell(self.view.model(), &value).map_err(|unfit| {
                     let text = format!("expected {}, found {}", unfit.expected, unfit.came);
-                    Problem::new(Code::InvalidArgument, text).at(found.location)
+                    Problem::new(Code::InvalidArgument, text).at(location)
                 })?;
                 Parameter::Constant(cell)
             }
@@ -207,11 +234,11 @@ impl Planner<'_> {
         Ok(self.parameter(parameter))
     }
 
-    fn list_operand(&mut self, value: Input, leaf: LeafType) -> Result<Operand, Problem> {
+    fn list_operand(&mut self, value: Input<'a>, leaf: LeafType) -> Result<Operand, Problem> {
         let items = match value {
-            Input::List(_, Source::Variable(path)) => ListSource::Variable(path),
+            Input::List(Listed::Variable(path, _)) => ListSource::Variable(path),
             other => {
-                let items = other.into_items();
+                let items = self.reads.opened_items(other)?;
                 if items.len() > self.limits.list {
                     return Err(super::bind::list_too_long(items.len(), self.limits.list));
                 }

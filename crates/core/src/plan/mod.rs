@@ -2,8 +2,9 @@
 //!
 //! ```text
 //! document text ─► Document (parsed, validated against the role's schema)
-//! variables     ─► Variables (coerced; their shape is part of the cache key)
-//! Document + shape ─► Plan (selects joined by links, conditions, orders, pages; statements)
+//! variables     ─► Variables (coerced)
+//! Document + Variables ─► Plan (selects joined by links, conditions, orders, pages; statements), and what was read of them:
+//!                         the key under which other requests find the plan (reads.rs)
 //! Plan + values ─► BoundPlan (what a source accepts)
 //! ```
 //!
@@ -17,8 +18,10 @@ mod cursor;
 mod document;
 mod filter;
 mod input;
+mod introspection;
 mod layout;
 mod order;
+mod reads;
 mod shape;
 mod summary;
 mod variables;
@@ -38,13 +41,14 @@ pub use variables::Variables;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use crate::access::{Condition, Masks, Path, Predicate};
+use crate::access::{Condition, Hop, Masks, Origin, Path, Predicate};
 use crate::error::Location;
 use crate::json::{Row, Rows};
 use crate::model::{ColumnId, TypeId};
 use crate::sql::{Program, Statement};
 use crate::value::{Cell, CellRef, Form, Scalar};
 use layout::Layout;
+use reads::VariablePath;
 
 /// Index of a select in [`Plan::selects`].
 pub type SelectId = usize;
@@ -93,11 +97,13 @@ pub struct Select {
     pub read: bool,
     /// Does the answer tell whether there are more rows than the page has? Then one more is read.
     pub peek: bool,
+    /// Only planning makes selects, from a view; whoever runs them has them by reference.
+    _sealed: (),
 }
 
 impl Select {
     /// At most one row of a type, of which nothing is delivered yet.
-    pub fn one(of: TypeId, parent: Option<ParentJoin>, predicates: Vec<Predicate>) -> Self {
+    fn one(of: TypeId, parent: Option<ParentJoin>, predicates: Vec<Predicate>) -> Self {
         Select {
             of,
             parent,
@@ -110,11 +116,12 @@ impl Select {
             page: Page::One,
             read: true,
             peek: false,
+            _sealed: (),
         }
     }
 
     /// The rows of a type that equal keys, by these columns: at most one per key.
-    pub fn keyed(of: TypeId, by: &[ColumnId], outputs: &[ColumnId], predicates: Vec<Predicate>) -> Self {
+    fn keyed(of: TypeId, by: &[ColumnId], outputs: &[ColumnId], predicates: Vec<Predicate>) -> Self {
         let output = outputs.iter().map(|column| Output::Column(*column)).collect();
         Select { output, ..Select::one(of, Some(ParentJoin::given(by)), predicates) }
     }
@@ -200,7 +207,7 @@ pub struct ParentJoin {
 
 impl ParentJoin {
     /// The rows whose values of these columns a change gives.
-    pub fn given(by: &[ColumnId]) -> Self {
+    fn given(by: &[ColumnId]) -> Self {
         let pairs = by.iter().map(|column| (*column, *column)).collect();
         ParentJoin { select: change::GIVEN, pairs, through: None }
     }
@@ -345,19 +352,6 @@ enum Parameter {
     CursorCell { cursor: usize, index: usize },
 }
 
-/// Where in the variables a value is.
-#[derive(Debug, Clone, PartialEq, Eq)]
-struct VariablePath {
-    variable: String,
-    steps: Vec<Step>,
-}
-
-#[derive(Debug, Clone, PartialEq, Eq)]
-enum Step {
-    Member(String),
-    Index(usize),
-}
-
 /// Where the values of a list come from.
 #[derive(Debug, Clone)]
 enum ListSource {
@@ -400,6 +394,11 @@ impl Plan {
     pub fn took_bytes(&self, bytes: usize) {
         // A little more, so that the next one need not grow.
         self.usual_bytes.store(bytes + bytes / 16 + 64, Ordering::Relaxed);
+    }
+
+    /// Does it answer anything of introspection? That takes time, and needs no source.
+    pub fn introspects(&self) -> bool {
+        self.introspects
     }
 
     /// The shape of the answer.
@@ -477,11 +476,56 @@ impl Plan {
         &self.sealer
     }
 
-    /// About how many bytes the plan holds in memory, for the cache.
+    /// About how many bytes the plan holds in memory, for the cache. Its document is weighed by itself.
     pub fn weight(&self) -> usize {
+        // The clauses of a statement hang in its slots, its text and its share of the layout.
         const PER_SELECT: usize = 2_000;
+        const PER_SLOT: usize = 64;
+        let statements = self.program.statements().iter();
         let statements: usize =
-            self.program.statements().iter().map(|statement: &Statement| statement.text.len()).sum();
-        statements + self.selects.len() * PER_SELECT + self.parameters.len() * 100 + self.roots.weight()
+            statements.map(|statement: &Statement| statement.text.capacity() + statement.slots.len() * PER_SLOT).sum();
+        let selects: usize = self.selects.iter().map(Select::weight).sum();
+        let parameters: usize = self.parameters.iter().map(Parameter::weight).sum();
+        let cursors: usize = self.cursors.iter().map(CursorArgument::weight).sum();
+        PER_SELECT * self.selects.len() + statements + selects + parameters + cursors + self.roots.weight()
+    }
+}
+
+impl Select {
+    fn weight(&self) -> usize {
+        let predicates: usize = self
+            .predicates
+            .iter()
+            .filter(|predicate| predicate.origin == Origin::Caller)
+            .map(|predicate| predicate.condition.weight())
+            .sum();
+        let terms = self.order.len() * std::mem::size_of::<OrderTerm>();
+        let hops: usize = self.order.iter().map(|term| term.path.hops.len() * std::mem::size_of::<Hop>()).sum();
+        self.output.capacity() * std::mem::size_of::<Output>() + predicates + terms + hops
+    }
+}
+
+impl Parameter {
+    fn weight(&self) -> usize {
+        let below = match self {
+            Parameter::Claim(_) | Parameter::CursorCell { .. } => 0,
+            Parameter::Constant(cell) => cell.weight(),
+            Parameter::Leaf { source, .. }
+            | Parameter::PageSize { source, .. }
+            | Parameter::Offset { source, .. }
+            | Parameter::List { items: ListSource::Variable(source), .. } => source.weight(),
+            Parameter::List { items: ListSource::Items(items), .. } => items.len() * std::mem::size_of::<usize>(),
+        };
+        std::mem::size_of::<Parameter>() + below
+    }
+}
+
+impl CursorArgument {
+    fn weight(&self) -> usize {
+        let below = match &self.source {
+            CursorSource::Literal(text) => text.len(),
+            CursorSource::Variable(path) => path.weight(),
+        };
+        std::mem::size_of::<CursorArgument>() + below
     }
 }

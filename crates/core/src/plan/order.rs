@@ -1,5 +1,7 @@
 //! From `orderBy` to order terms. Every order ends with the type's key, so that it is total and a cursor is a place.
 
+use std::sync::Arc;
+
 use super::OrderTerm;
 use super::build::Planner;
 use super::input::{Input, Leaf};
@@ -7,14 +9,17 @@ use crate::access::Hop;
 use crate::error::{Code, Problem};
 use crate::model::TypeId;
 
-impl Planner<'_> {
+/// Terms of an order at most: what a position in it takes grows with their square.
+pub(super) const MOST_TERMS: usize = 32;
+
+impl<'a> Planner<'a> {
     /// The order of a list, the key's columns at its end.
     ///
     /// # Errors
     /// `INVALID_ARGUMENT` where a member has no direction.
-    pub(super) fn order(&self, of: TypeId, order_by: Input) -> Result<Vec<OrderTerm>, Problem> {
+    pub(super) fn order(&self, of: TypeId, order_by: Input<'a>) -> Result<Vec<OrderTerm>, Problem> {
         let mut terms: Vec<OrderTerm> = Vec::new();
-        for item in order_by.into_items() {
+        for item in self.reads.opened_items(order_by)? {
             if matches!(item, Input::Absent) {
                 continue;
             }
@@ -22,6 +27,10 @@ impl Planner<'_> {
             // A second mention of the same value decides nothing.
             if !terms.iter().any(|known| known.path == term.path) {
                 terms.push(term);
+            }
+            if terms.len() > MOST_TERMS {
+                let text = format!("the order has over {MOST_TERMS} terms; order by fewer");
+                return Err(Problem::new(Code::TooCostly, text));
             }
         }
         let t = &self.view.model().types[of];
@@ -43,7 +52,7 @@ impl Planner<'_> {
 
     /// What a direction says: largest first? nulls first? Where it does not say, nulls are where indexes have them.
     pub(super) fn direction(&self, leaf: &Leaf) -> (bool, bool) {
-        let word = leaf.value.as_str().unwrap_or_default();
+        let word = self.reads.word(leaf);
         let descending = word.starts_with("DESC");
         let nulls_first = if word.ends_with("NULLS_FIRST") {
             true
@@ -55,25 +64,40 @@ impl Planner<'_> {
         (descending, nulls_first)
     }
 
-    fn order_term(&self, of: TypeId, item: Input, mut hops: Vec<Hop>) -> Result<OrderTerm, Problem> {
+    fn order_term(&self, of: TypeId, item: Input<'a>, mut hops: Vec<Hop>) -> Result<OrderTerm, Problem> {
         let wrong = || {
             Problem::new(Code::InvalidArgument, "an order takes one member with a direction, such as `{ name: ASC }`")
         };
-        let Input::Object(members) = item else { return Err(wrong()) };
-        let (name, value) = members.into_iter().find(|(_, value)| !matches!(value, Input::Absent)).ok_or_else(wrong)?;
-        if let Some((column, _)) = self.view.columns(of).find(|(_, field)| *field == name) {
+        let (name, value) = self.first_member(item, |value| !matches!(value, Input::Absent))?.ok_or_else(wrong)?;
+        if let Some((column, _)) = self.view.columns(of).find(|(_, field)| *field == &*name) {
             let Input::Leaf(leaf) = value else { return Err(wrong()) };
             let (descending, nulls_first) = self.direction(&leaf);
             let path = self.path(of, hops, column);
             let nullable = !path.hops.is_empty() || path.masked || self.view.model().types[of].columns[column].nullable;
             return Ok(OrderTerm { path, descending, nulls_first, nullable });
         }
-        let (link, l) = self.view.links(of).find(|(_, link)| link.field == name).ok_or_else(wrong)?;
+        let (link, l) = self.view.links(of).find(|(_, link)| *link.field == *name).ok_or_else(wrong)?;
         let target = l.target;
         hops.push(self.hop(of, link));
         if hops.len() > self.limits.filter_depth {
             return Err(Problem::new(Code::TooCostly, "the order follows too many links; ask for less at once"));
         }
         self.order_term(target, value, hops)
+    }
+
+    /// The first member of an object that is as wanted, opened.
+    pub(super) fn first_member(
+        &self,
+        item: Input<'a>,
+        wanted: impl Fn(&Input<'a>) -> bool,
+    ) -> Result<Option<(Arc<str>, Input<'a>)>, Problem> {
+        let Input::Object(members) = item else { return Ok(None) };
+        for (name, value) in members {
+            let value = self.reads.open(value)?;
+            if wanted(&value) {
+                return Ok(Some((name, value)));
+            }
+        }
+        Ok(None)
     }
 }

@@ -140,7 +140,8 @@ pub enum ConnectionField {
         /// Which of its outputs.
         output: usize,
     },
-    /// `summary`: the one row of the select that sums up all rows.
+    /// `summary`: the one row of the select that sums up all rows; no row at all where that is not read, for nothing of it is
+    /// asked.
     Summary {
         /// The select.
         select: SelectId,
@@ -215,34 +216,60 @@ impl FieldShape {
     }
 }
 
+/// What a field takes beside its keys.
+const PER_FIELD: usize = 200;
+
 impl ObjectShape {
     /// About how many bytes it holds in memory.
     pub(super) fn weight(&self) -> usize {
-        const PER_FIELD: usize = 200;
-        let below = |field: &FieldShape| match &field.value {
-            Value::One { object, .. } => object.weight(),
+        let field = |field: &FieldShape| PER_FIELD + field.key.len() + field.written_key.len() + field.value.weight();
+        self.fields.iter().map(field).sum()
+    }
+}
+
+impl Value {
+    fn weight(&self) -> usize {
+        match self {
+            Value::One { object, .. } | Value::Same(object) => object.weight(),
             Value::Connection(connection) => connection.weight(),
-            Value::Same(object) => object.weight(),
-            _ => 0,
-        };
-        self.fields.iter().map(|field| PER_FIELD + below(field)).sum()
+            Value::Typename(name) => name.len(),
+            Value::Column { name, .. } => name.len(),
+            Value::Revision { of, outputs } => of.len() + outputs.len() * std::mem::size_of::<usize>(),
+            // A change's answer is not kept.
+            Value::Null | Value::Introspection | Value::Change(_) => 0,
+        }
+    }
+}
+
+impl FieldHead {
+    fn weight(&self) -> usize {
+        PER_FIELD + self.key.len() + self.written_key.len()
     }
 }
 
 impl ConnectionShape {
     fn weight(&self) -> usize {
-        const PER_FIELD: usize = 200;
         let below = |field: &ConnectionField| match field {
             ConnectionField::Nodes(object)
             | ConnectionField::Summary { object, .. }
             | ConnectionField::Groups { object, .. } => object.weight(),
-            ConnectionField::Edges(edge) => edge
-                .fields
-                .iter()
-                .map(|(_, field)| PER_FIELD + if let EdgeField::Node(object) = field { object.weight() } else { 0 })
-                .sum(),
-            _ => PER_FIELD,
+            ConnectionField::Edges(edge) => {
+                edge.fields.iter().map(|(head, field)| head.weight() + field.weight()).sum()
+            }
+            ConnectionField::PageInfo(info) => info.fields.iter().map(|(head, _)| head.weight()).sum(),
+            ConnectionField::Typename(name) => name.len(),
+            ConnectionField::TotalCount { .. } => 0,
         };
-        self.fields.iter().map(|(_, field)| PER_FIELD + below(field)).sum()
+        self.fields.iter().map(|(head, field)| head.weight() + below(field)).sum()
+    }
+}
+
+impl EdgeField {
+    fn weight(&self) -> usize {
+        match self {
+            EdgeField::Cursor => 0,
+            EdgeField::Node(object) => object.weight(),
+            EdgeField::Value(value) => value.weight(),
+        }
     }
 }

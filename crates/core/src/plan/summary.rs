@@ -6,9 +6,10 @@ use apollo_compiler::Node;
 use apollo_compiler::executable::Field;
 
 use super::build::{Connection, Planner};
-use super::input::{Input, Leaf, Source};
+use super::input::Input;
+use super::order::MOST_TERMS;
 use super::shape::{FieldShape, ObjectShape, Value};
-use super::{Function, GroupOrder, GroupTerm, GroupUnit, Output, Page, Parameter, Select, SelectId};
+use super::{Function, GroupOrder, GroupTerm, GroupUnit, Output, Page, Select, SelectId};
 use crate::error::{Code, Problem};
 use crate::model::{ColumnId, Kind, TypeId};
 use crate::value::Scalar;
@@ -63,7 +64,8 @@ impl<'a> Planner<'a> {
         fields: &[&'a Node<Field>],
     ) -> Result<(SelectId, ObjectShape), Problem> {
         let select = self.whole(connection)?;
-        Ok((select, self.summary_object(connection.of, select, fields)))
+        let object = self.summary_object(connection.of, select, fields)?;
+        Ok((select, object))
     }
 
     /// The select that sums up all rows of a connection; one serves all of its summaries.
@@ -76,14 +78,19 @@ impl<'a> Planner<'a> {
         Ok(id)
     }
 
-    fn summary_object(&mut self, of: TypeId, select: SelectId, fields: &[&'a Node<Field>]) -> ObjectShape {
+    fn summary_object(
+        &mut self,
+        of: TypeId,
+        select: SelectId,
+        fields: &[&'a Node<Field>],
+    ) -> Result<ObjectShape, Problem> {
         let t = &self.view.model().types[of];
         self.each(fields, |planner, name, fields| match name {
-            "__typename" => Value::Typename(format!("{}Summary", t.name)),
-            "count" => planner.counted(select, &t.name),
+            "__typename" => Ok(Value::Typename(format!("{}Summary", t.name))),
+            "count" => Ok(planner.counted(select, &t.name)),
             _ => match planner.summarised(of, name) {
-                Some((column, scalar)) => Value::Same(planner.functions(of, column, scalar, select, fields)),
-                None => Value::Null,
+                Some((column, scalar)) => planner.functions(of, column, scalar, select, fields).map(Value::Same),
+                None => Ok(Value::Null),
             },
         })
     }
@@ -110,19 +117,19 @@ impl<'a> Planner<'a> {
         scalar: Scalar,
         select: SelectId,
         fields: &[&'a Node<Field>],
-    ) -> ObjectShape {
+    ) -> Result<ObjectShape, Problem> {
         let t = &self.view.model().types[of];
         let field = t.columns[column].field.as_deref().unwrap_or_default();
         self.each(fields, |planner, name, _| {
             let found = summary_functions(scalar).into_iter().find(|(word, _, _)| *word == name);
-            match found {
+            Ok(match found {
                 Some((word, function, result)) => {
                     let output = planner.output(select, Output::Summary(function, column));
                     let name = format!("{}.{field}.{word}", t.name).into();
                     Value::Column { output, kind: Kind::Scalar(result), non_null: false, name }
                 }
                 None => Value::Typename(format!("{}Summary", scalar.name())),
-            }
+            })
         })
     }
 
@@ -139,36 +146,45 @@ impl<'a> Planner<'a> {
         let keys: Vec<ColumnId> = by.iter().map(|term| term.column).collect();
         let select = self.add(Select { page: Page::Groups { by, order, size, offset }, ..connection.rows() })?;
         let t = &self.view.model().types[of];
-        let mut wrong = None;
         let object = self.each(fields, |planner, name, fields| match name {
-            "key" => Value::Same(planner.each(fields, |planner, name, fields| {
-                let column = planner.view.columns(of).find(|(_, field)| *field == name).map(|(column, _)| column);
-                let Some(column) = column else { return Value::Typename(format!("{}SummaryKey", t.name)) };
-                let Some(term) = keys.iter().position(|key| *key == column) else {
-                    let text = format!("`{name}` is not among the fields that `by` groups by; add it there");
-                    let location = planner.locate(fields[0]);
-                    wrong.get_or_insert_with(|| Problem::new(Code::InvalidArgument, text).at(location));
-                    return Value::Null;
-                };
-                let output = planner.output(select, Output::Group(term));
-                let name = format!("{}SummaryKey.{name}", t.name).into();
-                Value::Column { output, kind: t.columns[column].kind, non_null: false, name }
-            })),
-            "summary" => Value::Same(planner.summary_object(of, select, fields)),
-            _ => Value::Typename(format!("{}SummaryGroup", t.name)),
-        });
-        wrong.map_or(Ok((select, object)), Err)
+            "key" => planner.group_key(of, select, &keys, fields).map(Value::Same),
+            "summary" => planner.summary_object(of, select, fields).map(Value::Same),
+            _ => Ok(Value::Typename(format!("{}SummaryGroup", t.name))),
+        })?;
+        Ok((select, object))
     }
 
-    fn group_terms(&self, of: TypeId, field: &Node<Field>) -> Result<Vec<GroupTerm>, Problem> {
+    fn group_key(
+        &mut self,
+        of: TypeId,
+        select: SelectId,
+        keys: &[ColumnId],
+        fields: &[&'a Node<Field>],
+    ) -> Result<ObjectShape, Problem> {
+        let t = &self.view.model().types[of];
+        self.each(fields, |planner, name, fields| {
+            let column = planner.view.columns(of).find(|(_, field)| *field == name).map(|(column, _)| column);
+            let Some(column) = column else { return Ok(Value::Typename(format!("{}SummaryKey", t.name))) };
+            let Some(term) = keys.iter().position(|key| *key == column) else {
+                let text = format!("`{name}` is not among the fields that `by` groups by; add it there");
+                return Err(Problem::new(Code::InvalidArgument, text).at(planner.locate(fields[0])));
+            };
+            let output = planner.output(select, Output::Group(term));
+            let name = format!("{}SummaryKey.{name}", t.name).into();
+            Ok(Value::Column { output, kind: t.columns[column].kind, non_null: false, name })
+        })
+    }
+
+    fn group_terms(&self, of: TypeId, field: &'a Node<Field>) -> Result<Vec<GroupTerm>, Problem> {
         let wrong = |text: String| Problem::new(Code::InvalidArgument, text).at(self.locate(field));
         let mut terms: Vec<GroupTerm> = Vec::new();
-        for item in self.argument(field, "by").into_items() {
-            let Some((name, Input::Leaf(leaf))) = only_member(item) else {
+        for item in self.reads.opened_items(self.reads.open(self.argument(field, "by"))?)? {
+            let Some((name, Input::Leaf(leaf))) = self.first_member(item, Input::is_given)? else {
                 return Err(wrong("`by` takes objects of one member, such as `{ startsOn: MONTH }`".to_owned()));
             };
-            let column = self.view.columns(of).find(|(_, field)| *field == name).map(|(column, _)| column);
-            let unit = GROUP_WORDS.iter().find(|(word, _, _)| leaf.value == *word).map(|(_, unit, _)| *unit);
+            let column = self.view.columns(of).find(|(_, field)| *field == &*name).map(|(column, _)| column);
+            let written = self.reads.word(&leaf);
+            let unit = GROUP_WORDS.iter().find(|(word, _, _)| written == *word).map(|(_, unit, _)| *unit);
             let (Some(column), Some(unit)) = (column, unit) else { continue };
             if terms.iter().any(|term| term.column == column) {
                 return Err(wrong(format!("`by` names `{name}` twice; a field makes groups in one way")));
@@ -182,16 +198,18 @@ impl<'a> Planner<'a> {
     }
 
     /// The asked order, then the groups' own values, so that it is total.
-    fn group_order(&self, of: TypeId, field: &Node<Field>, by: &[GroupTerm]) -> Result<Vec<GroupOrder>, Problem> {
+    fn group_order(&self, of: TypeId, field: &'a Node<Field>, by: &[GroupTerm]) -> Result<Vec<GroupOrder>, Problem> {
         let wrong = |text: String| Problem::new(Code::InvalidArgument, text).at(self.locate(field));
         let mut order: Vec<GroupOrder> = Vec::new();
-        for item in self.argument(field, "orderBy").into_items() {
+        for item in self.reads.opened_items(self.reads.open(self.argument(field, "orderBy"))?)? {
             let expected = "an order of groups takes one member, such as `{ count: DESC }`";
-            let Some((name, value)) = only_member(item) else { return Err(wrong(expected.to_owned())) };
+            let Some((name, value)) = self.first_member(item, Input::is_given)? else {
+                return Err(wrong(expected.to_owned()));
+            };
             let (value, leaf) = match value {
                 Input::Leaf(leaf) => (Output::Count, leaf),
                 nested => {
-                    let Some((word, Input::Leaf(leaf))) = only_member(nested) else {
+                    let Some((word, Input::Leaf(leaf))) = self.first_member(nested, Input::is_given)? else {
                         return Err(wrong(expected.to_owned()));
                     };
                     (self.group_value(of, &name, &word, by).map_err(wrong)?, leaf)
@@ -199,6 +217,10 @@ impl<'a> Planner<'a> {
             };
             let (descending, nulls_first) = self.direction(&leaf);
             order.push(GroupOrder { value, descending, nulls_first });
+            if order.len() > MOST_TERMS {
+                let text = format!("the order has over {MOST_TERMS} terms; order by fewer");
+                return Err(Problem::new(Code::TooCostly, text).at(self.locate(field)));
+            }
         }
         for term in 0..by.len() {
             if !order.iter().any(|known| known.value == Output::Group(term)) {
@@ -225,39 +247,24 @@ impl<'a> Planner<'a> {
         function.map(|(_, function, _)| Output::Summary(function, column)).ok_or(format!("`{name}` has no `{word}`"))
     }
 
-    fn groups_page(&mut self, of: TypeId, field: &Node<Field>) -> Result<(usize, Option<usize>), Problem> {
-        let most = self.most_of_a_page(of);
-        let size = match self.argument(field, "first") {
-            Input::Leaf(Leaf { source: Source::Variable(source), location, .. }) => {
-                Parameter::PageSize { source, argument: "first", most, location }
-            }
-            Input::Leaf(leaf) => {
-                Parameter::Constant(super::bind::page_size(&leaf.value, "first", most, leaf.location)?)
-            }
-            _ => Parameter::Constant(crate::value::Cell::Integer(self.limits.default_page.min(most).into())),
-        };
-        let size = self.parameter(size);
-        let offset = self.offset(field)?;
-        Ok((size, offset))
+    fn groups_page(&mut self, of: TypeId, field: &'a Node<Field>) -> Result<(usize, Option<usize>), Problem> {
+        let open = |name: &str| self.reads.open(self.argument(field, name));
+        let (first, offset) = (open("first")?, open("offset")?);
+        Ok((self.page_size(of, "first", first)?, self.offset(offset)?))
     }
 
     /// The fields of an object that is not a row: collected, merged, each shaped by its name.
     fn each(
         &mut self,
         fields: &[&'a Node<Field>],
-        mut shape: impl FnMut(&mut Self, &str, &[&'a Node<Field>]) -> Value,
-    ) -> ObjectShape {
-        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()));
+        mut shape: impl FnMut(&mut Self, &str, &[&'a Node<Field>]) -> Result<Value, Problem>,
+    ) -> Result<ObjectShape, Problem> {
+        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
         let mut object = ObjectShape::default();
         for (key, fields) in collected {
-            let value = shape(self, fields[0].name.as_str(), &fields);
+            let value = shape(self, fields[0].name.as_str(), &fields)?;
             object.fields.push(FieldShape::new(key, self.locate(fields[0]), value));
         }
-        object
+        Ok(object)
     }
-}
-
-fn only_member(item: Input) -> Option<(String, Input)> {
-    let Input::Object(members) = item else { return None };
-    members.into_iter().find(|(_, value)| !matches!(value, Input::Absent | Input::Null))
 }

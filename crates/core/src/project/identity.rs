@@ -1,7 +1,7 @@
 //! `[identity]`: how it is known who is asking.
 
 use super::Secret;
-use super::reader::{Reader, Section};
+use super::reader::{Reader, Section, is_stated};
 
 /// How it is known who is asking.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -135,7 +135,12 @@ fn read_key(reader: &mut Reader<'_>, section: &Section) -> Option<TokenKey> {
         reader.mistake_at(section, "algorithm", text);
         return None;
     }
-    let key = reader.text(section, "key")?;
+    let Secret(key) = if algorithm.starts_with("HS") {
+        reader.secret(section, "key", is_stated)?
+    } else {
+        // A public key is no secret.
+        Secret(reader.text(section, "key")?)
+    };
     if algorithm.starts_with("HS") {
         if key.len() < SHORTEST_SECRET {
             let text = format!(

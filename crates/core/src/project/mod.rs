@@ -37,6 +37,8 @@ pub struct Project {
     pub types: IndexMap<String, TypeEdit>,
     /// `[[link]]`.
     pub links: Vec<LinkEdit>,
+    /// Secrets that are written in the file itself, where the environment should have them: not for production.
+    pub exposed: Vec<Mistake>,
 }
 
 /// A text that must not be printed: an address with a password, a key.
@@ -87,6 +89,10 @@ pub struct Limits {
     pub changes: usize,
     /// Milliseconds for a rehearsal, which keeps others waiting for the rows that it locks.
     pub rehearse_ms: u64,
+    /// Asks that one caller may begin in a second, on average; 0, any number.
+    pub asks_per_second: u32,
+    /// Asks of one caller that may run or wait at once; 0, any number.
+    pub asks_at_once: u32,
 }
 
 impl Default for Limits {
@@ -104,13 +110,16 @@ impl Default for Limits {
             time_ms: 10_000,
             changes: 10_000,
             rehearse_ms: 2_000,
+            asks_per_second: 0,
+            asks_at_once: 0,
         }
     }
 }
 
 impl Limits {
     /// Each limit by its name in the file.
-    fn entries(&self) -> [(&'static str, u64); 12] {
+    fn entries(&self) -> [(&'static str, u64); 14] {
+        let or_any = |number: u32| if number == 0 { u64::MAX } else { number.into() };
         [
             ("cost", self.cost),
             ("page", self.page.into()),
@@ -124,6 +133,8 @@ impl Limits {
             ("time_ms", self.time_ms),
             ("changes", self.changes as u64),
             ("rehearse_ms", self.rehearse_ms),
+            ("asks_per_second", or_any(self.asks_per_second)),
+            ("asks_at_once", or_any(self.asks_at_once)),
         ]
     }
 
@@ -250,12 +261,13 @@ pub fn read(text: &str, environment: &dyn Fn(&str) -> Option<String>) -> Result<
         }
     }
     let links = reader.sections(&root, "link").iter().filter_map(|s| read_link(&mut reader, s)).collect();
-    reader.finish(Project { source, service, identity, limits, roles, types, links })
+    let exposed = std::mem::take(&mut reader.exposed);
+    reader.finish(Project { source, service, identity, limits, roles, types, links, exposed })
 }
 
 fn read_service(reader: &mut Reader<'_>, section: &Section) -> Service {
     reader.only(section, &["secret", "hosts", "origins"]);
-    let secret = reader.text(section, "secret").map(Secret);
+    let secret = reader.secret(section, "secret", reader::is_stated);
     if secret.as_ref().is_some_and(|secret| secret.0.len() < 32) {
         reader.mistake_at(section, "secret", "the secret is shorter than 32 bytes; `openssl rand -hex 32` makes one");
     }
@@ -289,6 +301,8 @@ fn read_limits(reader: &mut Reader<'_>, section: &Section, default: &Limits) -> 
         time_ms: number("time_ms", default.time_ms, 10, 3_600_000),
         changes: reader::as_usize(number("changes", default.changes as u64, 1, 1_000_000)),
         rehearse_ms: number("rehearse_ms", default.rehearse_ms, 10, 600_000),
+        asks_per_second: reader::as_u32(number("asks_per_second", default.asks_per_second.into(), 0, 1_000_000)),
+        asks_at_once: reader::as_u32(number("asks_at_once", default.asks_at_once.into(), 0, 1_000_000)),
     };
     if limits.default_page > limits.page && section.has("default_page") {
         let text = format!("default_page {} is over page {}; lower it", limits.default_page, limits.page);

@@ -5,7 +5,7 @@ use std::ops::Range;
 use indexmap::IndexMap;
 use toml_edit::{Document, Item, TableLike, Value};
 
-use super::{Mistake, Place, RuleText};
+use super::{Mistake, Place, RuleText, Secret};
 use crate::suggest::did_you_mean;
 
 /// One table of the file, with what it takes to report a place in it.
@@ -40,12 +40,14 @@ pub(super) struct Reader<'a> {
     document: Document<String>,
     environment: &'a dyn Fn(&str) -> Option<String>,
     mistakes: Vec<Mistake>,
+    /// Secrets that are written in the file itself.
+    pub(super) exposed: Vec<Mistake>,
 }
 
 impl<'a> Reader<'a> {
     pub(super) fn new(text: &str, environment: &'a dyn Fn(&str) -> Option<String>) -> Result<Self, Vec<Mistake>> {
         match Document::parse(text.to_owned()) {
-            Ok(document) => Ok(Reader { document, environment, mistakes: Vec::new() }),
+            Ok(document) => Ok(Reader { document, environment, mistakes: Vec::new(), exposed: Vec::new() }),
             Err(error) => {
                 let place = place_of(text, error.span());
                 Err(vec![Mistake { place, text: format!("not TOML: {}", error.message().trim()) }])
@@ -162,6 +164,21 @@ impl<'a> Reader<'a> {
                 None
             }
         }
+    }
+
+    /// A secret under `key`: as [`Reader::text`], and noted where `is_written` finds one in the file itself.
+    pub(super) fn secret(&mut self, section: &Section, key: &str, is_written: fn(&str) -> bool) -> Option<Secret> {
+        if let Some((item, place)) = section.get(key)
+            && item.as_str().is_some_and(is_written)
+        {
+            let label = label_under(section, key);
+            let text = format!(
+                "`{label}` has a secret in it that whoever reads the file can see; write `${{VARIABLE}}` in its place, and set that in \
+                 the environment"
+            );
+            self.exposed.push(Mistake { place, text });
+        }
+        self.text(section, key).map(Secret)
     }
 
     /// A list of texts under `key`; absent is empty.
@@ -292,4 +309,20 @@ pub(super) fn as_usize(number: u64) -> usize {
 
 pub(super) fn as_u32(number: u64) -> u32 {
     u32::try_from(number).unwrap_or(u32::MAX)
+}
+
+/// Is a text more than a variable of the environment?
+pub(super) fn is_stated(text: &str) -> bool {
+    let text = text.trim();
+    !(text.starts_with("${") && text.ends_with('}') && text.matches("${").count() == 1)
+}
+
+/// Has an address a password that is more than a variable of the environment?
+pub(super) fn states_password(address: &str) -> bool {
+    let authority = address.split_once("://").map(|(_, rest)| rest.split(['/', '?', '#']).next().unwrap_or(rest));
+    let user = authority.and_then(|authority| authority.rsplit_once('@')).map(|(user, _)| user);
+    let password = user.and_then(|user| user.split_once(':')).map(|(_, password)| password);
+    let parameter =
+        address.split_once('?').and_then(|(_, rest)| rest.split('&').find_map(|pair| pair.strip_prefix("password=")));
+    password.into_iter().chain(parameter).any(|password| !password.is_empty() && is_stated(password))
 }

@@ -146,7 +146,7 @@ fn read_replica(reader: &mut Reader<'_>, section: &Section, engine: Engine) -> O
 }
 
 fn read_url(reader: &mut Reader<'_>, section: &Section) -> Option<(Engine, Secret)> {
-    let url = reader.text(section, "url")?;
+    let Secret(url) = reader.secret(section, "url", reader::states_password)?;
     match SCHEMES.iter().find(|(scheme, _)| url.starts_with(scheme)) {
         Some((_, engine)) => Some((*engine, Secret(url))),
         None => {
@@ -163,6 +163,20 @@ fn read_url(reader: &mut Reader<'_>, section: &Section) -> Option<(Engine, Secre
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[rstest::rstest]
+    #[case("postgres://u:hush@h/d", true)]
+    #[case("postgres://u:${PW}@h/d", false)]
+    #[case("postgres://u@h/d", false)]
+    #[case("${DATABASE_URL}", false)]
+    #[case("postgres://h/d?password=hush", true)]
+    #[case("mariadb://u:pre${PW}@h/d", true)]
+    fn a_password_in_an_address_is_noted(#[case] url: &str, #[case] noted: bool) {
+        assert_eq!(reader::states_password(url), noted);
+        let text = format!("[source.main]\nurl = \"{url}\"\n");
+        let project = crate::project::read(&text, &|_| Some("postgres://u:p@h/d".to_owned())).unwrap();
+        assert_eq!(!project.exposed.is_empty(), noted, "{:?}", project.exposed);
+    }
 
     #[test]
     fn patterns_match_whole_names() {

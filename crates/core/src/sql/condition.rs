@@ -6,6 +6,9 @@ use crate::access::{Comparison, Condition, Hop, Masks, Operand, Path, Quantifier
 use crate::model::{Column, Model, TypeId};
 use crate::value::Cell;
 
+/// Conditions that stand in one row of ANDs or ORs; more are grouped.
+const WIDEST: usize = 100;
+
 /// Writes conditions of one statement; hands out aliases.
 pub(super) struct Writer<'a> {
     pub(super) model: &'a Model,
@@ -105,11 +108,18 @@ impl<'a> Writer<'a> {
     }
 
     fn combine(&mut self, scope: &mut Scope, parts: &[Condition], negated: bool, all: bool) -> Fragment {
-        let parts: Vec<Fragment> = parts.iter().map(|part| self.condition(scope, part, negated)).collect();
+        let mut parts: Vec<Fragment> = parts.iter().map(|part| self.condition(scope, part, negated)).collect();
+        let word = if all { " and " } else { " or " };
+        // Engines limit how deep an expression is, and take a row of a thousand ORs for one a thousand deep.
+        while parts.len() > WIDEST {
+            let grouped =
+                parts.chunks(WIDEST).map(|group| Fragment::format("({})", [Fragment::join(group.to_vec(), word)]));
+            parts = grouped.collect();
+        }
         match parts.len() {
             0 => Fragment::text(if all { "true" } else { "false" }),
             1 => parts.into_iter().next().unwrap_or_default(),
-            _ => Fragment::format("({})", [Fragment::join(parts, if all { " and " } else { " or " })]),
+            _ => Fragment::format("({})", [Fragment::join(parts, word)]),
         }
     }
 

@@ -1,12 +1,14 @@
 //! Values on their way between callers and databases: cells as a source stores them, scalars as the API types them.
 
 mod input;
+mod json;
 mod list;
 mod output;
 mod temporal;
 
 pub(crate) use input::describe_json;
 pub use input::{cell_from_json, literal_to_json};
+pub use json::{MOST_LEVELS, PlainObject, read_json, read_object};
 pub(crate) use list::take_item;
 pub use list::{ListRef, push_item};
 pub use output::{decimal_digits, write_list, write_scalar};
@@ -83,6 +85,17 @@ impl CellRef<'_> {
 }
 
 impl Cell {
+    /// About how many bytes it holds in memory.
+    pub fn weight(&self) -> usize {
+        let below = match self {
+            Cell::Null | Cell::Integer(_) | Cell::Real(_) => 0,
+            Cell::Text(text) => text.len(),
+            Cell::Blob(bytes) => bytes.len(),
+            Cell::List(cells) => cells.iter().map(Cell::weight).sum(),
+        };
+        std::mem::size_of::<Cell>() + below
+    }
+
     /// The same value, borrowed. A list has no borrowed form and counts as null: it is never part of a row.
     pub fn as_ref(&self) -> CellRef<'_> {
         match self {

@@ -92,8 +92,9 @@ fn write_text(out: &mut Vec<u8>, scalar: Scalar, text: &str) -> Result<(), Unfit
             None => return refuse(),
         },
         Scalar::Uuid if is_uuid(text) => write_string(out, &text.to_ascii_lowercase()),
-        Scalar::Json => match serde_json::from_str::<&serde_json::value::RawValue>(text) {
-            Ok(raw) => out.extend_from_slice(raw.get().as_bytes()),
+        // What is stored is delivered as it is written there, once it is known to be JSON.
+        Scalar::Json => match serde_json::from_str::<serde::de::IgnoredAny>(text) {
+            Ok(_) => out.extend_from_slice(text.trim_ascii().as_bytes()),
             Err(_) => return refuse(),
         },
         _ => return refuse(),

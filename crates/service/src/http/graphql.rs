@@ -1,17 +1,22 @@
 //! `/graphql`: POST and GET.
 
+use std::time::{Duration, Instant};
+
 use actix_web::http::StatusCode;
 use actix_web::http::header;
 use actix_web::{HttpMessage as _, HttpRequest, HttpResponse, web};
 use puente_core::error::{Code, Problem};
 use puente_core::suggest::did_you_mean;
+use puente_core::value::read_object;
+use puente_sources::turns::Turn;
 use serde::Deserialize;
 use serde_json::{Map, Value as Json};
 
-use super::Shared;
+use super::body::{self, Unread};
 use super::guard::RequestId;
 use super::negotiation::{MediaType, is_json};
-use crate::api::{Ask, AskResult};
+use super::{Served, Shared};
+use crate::api::{Arrival, Ask, AskResult};
 use crate::identity::{Caller, Unidentified};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -26,10 +31,9 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 /// The members of a request ([Request Parameters]).
 ///
 /// [Request Parameters]: https://graphql.github.io/graphql-over-http/draft/#sec-Request-Parameters
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Default)]
 struct Body {
     query: Option<String>,
-    #[serde(rename = "operationName")]
     operation_name: Option<String>,
     variables: Option<Map<String, Json>>,
     extensions: Option<Map<String, Json>>,
@@ -37,34 +41,78 @@ struct Body {
 
 /// What the request's `extensions` may say.
 const EXTENSIONS: &[&str] = &["as", "statements", "explain", "rehearse"];
+/// Bytes up to which a body is read without waiting for a turn, and taken apart where it arrives.
+const SMALL: usize = 16 << 10;
 
-async fn post(
-    request: HttpRequest,
-    shared: web::Data<Shared>,
-    body: Result<web::Bytes, actix_web::Error>,
-) -> HttpResponse {
+async fn post(request: HttpRequest, shared: web::Data<Shared>, payload: web::Payload) -> HttpResponse {
+    let start = Instant::now();
     let Some(media) = MediaType::accepted(&request) else { return not_acceptable() };
     if !is_json(&request) {
         let text = "the body's type is not JSON; send `Content-Type: application/json`, in UTF-8";
         return refuse(media, StatusCode::UNSUPPORTED_MEDIA_TYPE, text);
     }
-    let body = match body {
-        Ok(body) => body,
-        Err(error) => return unreadable(media, &error, shared.api.limits().body_bytes),
-    };
-    let caller = match shared.caller(&request).await {
+    let served = shared.served();
+    // Whoever is not let in has nothing of the body read.
+    let caller = match shared.caller(&served, &request).await {
         Ok(caller) => caller,
         Err(unidentified) => return unidentified.respond(media),
     };
-    if body.iter().find(|byte| !byte.is_ascii_whitespace()) == Some(&b'[') {
-        return refuse(media, StatusCode::BAD_REQUEST, "one request at a time: the body must be an object, not a list");
-    }
-    match serde_json::from_slice::<Body>(&body)
-        .map_err(|error| format!("the body is no GraphQL request: {error}"))
-        .and_then(ask)
-    {
-        Ok((ask, role)) => answer(&request, &shared, media, (caller, role), &ask).await,
+    let limits = served.api.limits();
+    let deadline = start + Duration::from_millis(limits.time_ms);
+    let is_small = body::declared(&request).is_some_and(|bytes| bytes <= SMALL);
+    let turn = if is_small { None } else { Some(shared.bodies.enter(caller.party(), deadline).await) };
+    let turn = match turn.transpose() {
+        Ok(turn) => turn,
+        Err(problem) => return respond_with(media, AskResult::refused(&[problem])),
+    };
+    let body = match body::read(&request, payload, limits.body_bytes, deadline).await {
+        Ok(body) => body,
+        Err(Unread(status, text)) => return refuse(media, status, &text),
+    };
+    let parsed = if body.len() <= SMALL {
+        parse(&body)
+    } else {
+        match served.api.in_turn(caller.party(), deadline, move || parse(&body)).await {
+            Ok(parsed) => parsed,
+            Err(problem) => return respond_with(media, AskResult::refused(&[problem])),
+        }
+    };
+    match parsed {
+        Ok((ask, role)) => answer(&request, &served, media, (caller, role), (ask, start, turn)).await,
         Err(text) => refuse(media, StatusCode::BAD_REQUEST, &text),
+    }
+}
+
+/// The ask in a body.
+fn parse(body: &[u8]) -> Result<(Ask, Option<Json>), String> {
+    if body.iter().find(|byte| !byte.is_ascii_whitespace()) == Some(&b'[') {
+        return Err("one request at a time: the body must be an object, not a list".to_owned());
+    }
+    let wrong = |error: &dyn std::fmt::Display| format!("the body is no GraphQL request: {error}");
+    let mut members = read_object(body).map_err(|error| wrong(&error))?;
+    let mut text = |name: &str| match members.swap_remove(name) {
+        None | Some(Json::Null) => Ok(None),
+        Some(Json::String(text)) => Ok(Some(text)),
+        Some(other) => Err(wrong(&format!("`{name}` expects a text, found {}", kind(&other)))),
+    };
+    let (query, operation_name) = (text("query")?, text("operationName")?);
+    let mut object = |name: &str| match members.swap_remove(name) {
+        None | Some(Json::Null) => Ok(None),
+        Some(Json::Object(members)) => Ok(Some(members)),
+        Some(other) => Err(wrong(&format!("`{name}` expects an object, found {}", kind(&other)))),
+    };
+    let (variables, extensions) = (object("variables")?, object("extensions")?);
+    ask(Body { query, operation_name, variables, extensions }, body.len())
+}
+
+fn kind(value: &Json) -> &'static str {
+    match value {
+        Json::Null => "null",
+        Json::Bool(_) => "true or false",
+        Json::Number(_) => "a number",
+        Json::String(_) => "a text",
+        Json::Array(_) => "a list",
+        Json::Object(_) => "an object",
     }
 }
 
@@ -79,8 +127,10 @@ struct Parameters {
 }
 
 async fn get(request: HttpRequest, shared: web::Data<Shared>) -> HttpResponse {
+    let start = Instant::now();
     let Some(media) = MediaType::accepted(&request) else { return not_acceptable() };
-    let caller = match shared.caller(&request).await {
+    let served = shared.served();
+    let caller = match shared.caller(&served, &request).await {
         Ok(caller) => caller,
         Err(unidentified) => return unidentified.respond(media),
     };
@@ -91,21 +141,21 @@ async fn get(request: HttpRequest, shared: web::Data<Shared>) -> HttpResponse {
     let parse = |name: &str, text: Option<String>| match text.filter(|text| !text.is_empty()) {
         None => Ok(None),
         Some(text) => {
-            serde_json::from_str(&text).map(Some).map_err(|error| format!("`{name}` is no JSON object: {error}"))
+            read_object(text.as_bytes()).map(Some).map_err(|error| format!("`{name}` is no JSON object: {error}"))
         }
     };
     let body = parse("variables", parameters.variables).and_then(|variables| {
         let extensions = parse("extensions", parameters.extensions)?;
         Ok(Body { query: parameters.query, operation_name: parameters.operation_name, variables, extensions })
     });
-    match body.and_then(ask) {
+    match body.and_then(|body| ask(body, request.query_string().len())) {
         Ok((ask, _)) if is_mutation(&ask) => {
             let text = "GET does not change anything; send a mutation with POST";
             let mut response = refuse(media, StatusCode::METHOD_NOT_ALLOWED, text);
             response.headers_mut().insert(header::ALLOW, header::HeaderValue::from_static("POST"));
             response
         }
-        Ok((ask, role)) => answer(&request, &shared, media, (caller, role), &ask).await,
+        Ok((ask, role)) => answer(&request, &served, media, (caller, role), (ask, start, None)).await,
         Err(text) => refuse(media, StatusCode::BAD_REQUEST, &text),
     }
 }
@@ -122,7 +172,7 @@ async fn other_method() -> HttpResponse {
 }
 
 /// The ask of a request, and as whom it is to be asked.
-fn ask(body: Body) -> Result<(Ask, Option<Json>), String> {
+fn ask(body: Body, bytes: usize) -> Result<(Ask, Option<Json>), String> {
     let Body { query, operation_name, variables, extensions } = body;
     let extensions = extensions.unwrap_or_default();
     for name in extensions.keys() {
@@ -145,23 +195,40 @@ fn ask(body: Body) -> Result<(Ask, Option<Json>), String> {
         statements: statements || explain,
         explain,
         rehearse: flag("rehearse")?,
+        bytes,
     };
     Ok((ask, extensions.get("as").cloned()))
 }
 
+/// Answers an ask that began at some time, perhaps in a turn of its own, which ends once the body is out of memory.
 async fn answer(
     request: &HttpRequest,
-    shared: &Shared,
+    served: &Served,
     media: MediaType,
     (caller, role): (Caller, Option<Json>),
-    ask: &Ask,
+    (ask, start, turn): (Ask, Instant, Option<Turn>),
 ) -> HttpResponse {
     let id = request.extensions().get::<RequestId>().cloned();
-    let result = match caller.asking_as(role.as_ref(), &|role| shared.api.has_role(role)) {
-        Ok(asker) => shared.api.ask(ask, &asker, id.as_ref().map_or("", RequestId::as_str)).await,
+    let result = match caller.asking_as(role.as_ref(), &|role| served.api.has_role(role)) {
+        Ok(asker) => {
+            let arrival = Arrival { id: id.as_ref().map_or("", RequestId::as_str), at: start };
+            drop(turn);
+            served.api.ask(ask, &asker, arrival).await
+        }
         Err(problem) => AskResult::refused(&[problem]),
     };
-    HttpResponse::build(media.status(&result))
+    respond_with(media, result)
+}
+
+/// Seconds after which who was too busy may come again.
+const RETRY_AFTER: header::HeaderValue = header::HeaderValue::from_static("1");
+
+fn respond_with(media: MediaType, result: AskResult) -> HttpResponse {
+    let mut response = HttpResponse::build(media.status(&result));
+    if result.code == Some(Code::TooBusy) {
+        response.insert_header((header::RETRY_AFTER, RETRY_AFTER));
+    }
+    response
         .insert_header((header::CONTENT_TYPE, media.content_type()))
         .insert_header((header::CACHE_CONTROL, header::HeaderValue::from_static("no-store")))
         .body(result.body)
@@ -190,16 +257,6 @@ impl Unidentified {
         response.headers_mut().insert(header::WWW_AUTHENTICATE, header::HeaderValue::from_static(challenge));
         response
     }
-}
-
-fn unreadable(media: MediaType, error: &actix_web::Error, most: usize) -> HttpResponse {
-    let status = error.as_response_error().status_code();
-    let text = if status == StatusCode::PAYLOAD_TOO_LARGE {
-        format!("the body is over {most} bytes; ask in parts")
-    } else {
-        format!("the body could not be read: {error}")
-    };
-    refuse(media, status, &text)
 }
 
 fn not_acceptable() -> HttpResponse {

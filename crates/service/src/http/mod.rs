@@ -1,5 +1,6 @@
 //! The service over HTTP: what is listened to, and how it starts and stops.
 
+mod body;
 mod graphql;
 mod guard;
 mod negotiation;
@@ -8,6 +9,7 @@ mod pages;
 use std::fmt;
 use std::net::SocketAddr;
 use std::sync::{Arc, PoisonError, RwLock};
+use std::time::Duration;
 
 use actix_web::dev::ServerHandle;
 use actix_web::http::header::AUTHORIZATION;
@@ -18,6 +20,7 @@ use crate::api::Api;
 use crate::identity::{Caller, Identity, Unidentified};
 use crate::records::Records;
 pub(crate) use guard::Guard;
+use puente_sources::turns::{Gate, Places};
 
 /// How the service is reached.
 #[derive(Debug)]
@@ -30,8 +33,6 @@ pub struct ServeOptions {
     pub origins: Vec<String>,
     /// The owner's access key, if it is given from outside instead of by the records.
     pub owner_key: Option<String>,
-    /// How it is known who asks.
-    pub identity: Identity,
     /// Threads that serve HTTP; absent, one per processor.
     pub workers: Option<usize>,
 }
@@ -59,9 +60,14 @@ pub struct Running {
 }
 
 impl Running {
-    /// Knows who asks by something else from now on.
-    pub(crate) fn replace_identity(&self, identity: Identity) {
-        *self.shared.identity.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(identity);
+    /// Serves something else from now on, all of it at once: what runs ends with what it began with.
+    pub fn replace(&self, served: Served) {
+        *self.shared.served.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(served);
+    }
+
+    /// What is served.
+    pub fn served(&self) -> Arc<Served> {
+        self.shared.served()
     }
 
     /// Stops taking requests, and waits for those that run.
@@ -73,47 +79,92 @@ impl Running {
     }
 }
 
+/// What is served: an API, and how it is known who asks it. The two belong together: which roles there are is said by one, who
+/// has them by the other.
+#[derive(Debug)]
+pub struct Served {
+    /// The API.
+    pub api: Arc<Api>,
+    /// How it is known who asks.
+    pub identity: Identity,
+}
+
 /// What every handler shares.
 #[derive(Debug)]
 pub(crate) struct Shared {
-    pub(crate) api: Arc<Api>,
     pub(crate) records: Arc<Records>,
     pub(crate) owner_key: Option<[u8; 32]>,
-    identity: RwLock<Arc<Identity>>,
+    served: RwLock<Arc<Served>>,
+    readiness: pages::Readiness,
+    /// Before bodies that are large enough to matter, while they are read.
+    bodies: Gate,
 }
 
+/// Large bodies that are read at once; and as many again, for callers that send none yet.
+const BODIES: usize = 32;
+/// Bodies that may wait to be read before those of who sent most of them are refused at once.
+const MOST_WAITING: usize = 1_024;
+
 impl Shared {
+    /// What is served at this moment.
+    pub(crate) fn served(&self) -> Arc<Served> {
+        Arc::clone(&self.served.read().unwrap_or_else(PoisonError::into_inner))
+    }
+
     /// What a request proves of who sends it.
-    pub(crate) async fn caller(&self, request: &HttpRequest) -> Result<Caller, Unidentified> {
+    pub(crate) async fn caller(&self, served: &Served, request: &HttpRequest) -> Result<Caller, Unidentified> {
         let authorization = match request.headers().get(AUTHORIZATION) {
             None => None,
             Some(value) => Some(value.to_str().map_err(|_| Unidentified::Malformed)?),
         };
-        let identity = Arc::clone(&self.identity.read().unwrap_or_else(PoisonError::into_inner));
-        identity.caller(authorization, &self.records, self.owner_key.as_ref()).await
+        let from = request.peer_addr().map(|address| address.ip());
+        served.identity.caller(authorization, from, &self.records, self.owner_key.as_ref()).await
     }
+}
+
+/// How long the head of a request may take to come.
+const HEAD_TIMEOUT: Duration = Duration::from_secs(5);
+/// Connections that one HTTP thread holds at once; more wait to be accepted.
+const CONNECTIONS_PER_WORKER: usize = 2_000;
+/// How long a client may take none of its answer before it is given up, and the memory of the answer with it.
+const STALLED: Duration = Duration::from_secs(30);
+
+/// Accepted connections take this over from the socket that listens.
+fn give_up_on_stalled_readers(listener: &std::net::TcpListener) {
+    #[cfg(target_os = "linux")]
+    if let Err(error) = socket2::SockRef::from(listener).set_tcp_user_timeout(Some(STALLED)) {
+        tracing::warn!(target: "puente::service", %error, "clients that stop reading keep their answers in memory");
+    }
+    #[cfg(not(target_os = "linux"))]
+    let _ = (listener, STALLED);
 }
 
 /// Starts the service.
 ///
 /// # Errors
 /// Where the address cannot be listened on.
-pub async fn serve(api: Arc<Api>, records: Arc<Records>, options: ServeOptions) -> Result<Running, ServeError> {
+pub async fn serve(served: Served, records: Arc<Records>, options: ServeOptions) -> Result<Running, ServeError> {
     let failed = |error: std::io::Error| {
         ServeError(format!("cannot listen on {}: {error}; `--listen` takes another address", options.listen))
     };
     let listener = std::net::TcpListener::bind(options.listen).map_err(failed)?;
     let address = listener.local_addr().map_err(failed)?;
+    give_up_on_stalled_readers(&listener);
     let guard = Arc::new(Guard::new(address, &options.hosts, &options.origins));
     let owner_key = options.owner_key.as_deref().map(crate::records::hash);
-    let limits = api.limits();
-    let identity = RwLock::new(Arc::new(options.identity));
-    let shared = web::Data::new(Shared { api: Arc::clone(&api), records, owner_key, identity });
-    let served = shared.clone();
+    let limits = served.api.limits();
+    let warm = Arc::clone(&served.api);
+    let shared = web::Data::new(Shared {
+        records,
+        owner_key,
+        served: RwLock::new(Arc::new(served)),
+        readiness: pages::Readiness::default(),
+        bodies: Gate::new(Places { regular: BODIES, spare: BODIES }, MOST_WAITING),
+    });
+    let for_each_worker = shared.clone();
     let server = HttpServer::new(move || {
         App::new()
-            .app_data(served.clone())
-            .app_data(web::PayloadConfig::new(limits.body_bytes))
+            .app_data(for_each_worker.clone())
             .wrap(Compress::default())
             .wrap(from_fn(guard::check))
             .app_data(web::Data::from(Arc::clone(&guard)))
@@ -122,6 +173,8 @@ pub async fn serve(api: Arc<Api>, records: Arc<Records>, options: ServeOptions) 
     })
     // Half-closed connections off: only then does the server hear that a client left, and its ask is cancelled.
     .h1_allow_half_closed(false)
+    .client_request_timeout(HEAD_TIMEOUT)
+    .max_connections(CONNECTIONS_PER_WORKER)
     .shutdown_timeout(limits.time_ms / 1_000 + 5)
     .disable_signals();
     let server = match options.workers {
@@ -131,7 +184,6 @@ pub async fn serve(api: Arc<Api>, records: Arc<Records>, options: ServeOptions) 
     let server = server.listen(listener).map_err(failed)?.run();
     let handle = server.handle();
     let server = tokio::spawn(server);
-    let warm = Arc::clone(&api);
     tokio::task::spawn_blocking(move || {
         if let Err(problem) = warm.warm_up() {
             tracing::error!(target: "puente::service", detail = problem.detail, "{}", problem.message);

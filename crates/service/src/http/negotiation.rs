@@ -4,6 +4,8 @@ use actix_web::HttpRequest;
 use actix_web::http::StatusCode;
 use actix_web::http::header::{ACCEPT, CONTENT_TYPE, HeaderValue};
 
+use puente_core::error::Code;
+
 use crate::api::AskResult;
 
 /// The media types that answers have.
@@ -50,6 +52,8 @@ impl MediaType {
     /// The status of an answer.
     pub(super) fn status(self, result: &AskResult) -> StatusCode {
         match (self, result.has_data, result.code) {
+            // Whoever comes too often must see it without reading, whatever is accepted.
+            (_, false, Some(Code::TooBusy)) => StatusCode::TOO_MANY_REQUESTS,
             (_, true, _) | (MediaType::Json, ..) | (_, _, None) => StatusCode::OK,
             (MediaType::GraphqlResponse, false, Some(code)) => {
                 StatusCode::from_u16(code.status()).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)

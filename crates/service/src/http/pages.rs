@@ -1,8 +1,13 @@
 //! Everything that is not `/graphql`: health, metrics, the schema for the console, the console itself.
 
+use std::time::{Duration, Instant};
+
 use actix_web::http::StatusCode;
 use actix_web::http::header::{CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE, LOCATION};
 use actix_web::{HttpRequest, HttpResponse, web};
+use puente_core::error::{Code, Problem};
+use puente_sources::Source;
+use tokio::sync::Mutex;
 
 use super::Shared;
 use super::negotiation::MediaType;
@@ -23,16 +28,42 @@ async fn live() -> &'static str {
     "live\n"
 }
 
+/// Whether the source answers, as of a moment ago: many who ask at once are told by one look.
+#[derive(Debug, Default)]
+pub(super) struct Readiness(Mutex<Option<(Instant, Result<(), Problem>)>>);
+
+impl Readiness {
+    /// How long a look is good for.
+    const FRESH: Duration = Duration::from_secs(1);
+    /// How long the source may take to answer.
+    const PATIENCE: Duration = Duration::from_secs(2);
+
+    async fn look(&self, source: &Source) -> Result<(), Problem> {
+        let mut last = self.0.lock().await;
+        if let Some((_, found)) = last.as_ref().filter(|(at, _)| at.elapsed() < Self::FRESH) {
+            return found.clone();
+        }
+        let looked = tokio::time::timeout(Self::PATIENCE, source.probe()).await;
+        let found = looked.unwrap_or_else(|_| {
+            let text = "the database does not answer; is it running, and is it overloaded?";
+            Err(Problem::new(Code::SourceUnavailable, text))
+        });
+        *last = Some((Instant::now(), found.clone()));
+        found
+    }
+}
+
 /// Ready once the source answers.
 async fn ready(shared: web::Data<Shared>) -> HttpResponse {
-    match shared.api.source().probe().await {
+    match shared.readiness.look(&shared.served().api.source()).await {
         Ok(()) => HttpResponse::Ok().body("ready\n"),
         Err(problem) => HttpResponse::ServiceUnavailable().body(format!("not ready: {}\n", problem.message)),
     }
 }
 
 async fn metrics(request: HttpRequest, shared: web::Data<Shared>) -> HttpResponse {
-    match shared.caller(&request).await {
+    let served = shared.served();
+    match shared.caller(&served, &request).await {
         Ok(caller) if caller.is_owner() => {}
         Ok(_) => {
             let text = "counters are shown to the owner's access key only\n";
@@ -42,7 +73,7 @@ async fn metrics(request: HttpRequest, shared: web::Data<Shared>) -> HttpRespons
     }
     HttpResponse::Ok()
         .insert_header((CONTENT_TYPE, "application/openmetrics-text; version=1.0.0; charset=utf-8"))
-        .body(shared.api.metrics().to_text())
+        .body(served.api.metrics().to_text())
 }
 
 async fn home() -> HttpResponse {

@@ -9,12 +9,14 @@ mod key_set;
 mod token;
 
 use std::fmt;
+use std::net::IpAddr;
 use std::path::Path;
 use std::sync::Arc;
 
 use puente_core::access::{OWNER, claim_at};
 use puente_core::error::{Code, Problem};
 use puente_core::project;
+use puente_sources::turns::Party;
 use serde_json::{Map, Value as Json};
 
 use crate::asker::{Asker, By, no_such_role};
@@ -51,6 +53,7 @@ pub(crate) struct Caller {
     roles: Vec<String>,
     claims: Arc<Map<String, Json>>,
     by: By,
+    party: Party,
 }
 
 /// Why nobody is known to ask.
@@ -82,16 +85,23 @@ impl Identity {
         Ok(Identity { anonymous: settings.anonymous.clone(), tokens, development, roles })
     }
 
-    /// What a request proves by its `Authorization` header.
+    /// What a request proves by its `Authorization` header. `from` is where it comes from: whose turn it is, if nothing else
+    /// tells.
     pub(crate) async fn caller(
         &self,
         authorization: Option<&str>,
+        from: Option<IpAddr>,
         records: &Records,
         owner_key: Option<&[u8; 32]>,
     ) -> Result<Caller, Unidentified> {
         let Some(authorization) = authorization else {
             let anonymous = self.anonymous.clone().ok_or(Unidentified::Missing)?;
-            return Ok(Caller { roles: vec![anonymous], claims: Arc::default(), by: By::Nothing });
+            return Ok(Caller {
+                roles: vec![anonymous],
+                claims: Arc::default(),
+                by: By::Nothing,
+                party: neighbour(from),
+            });
         };
         let (scheme, credential) = authorization.split_once(' ').ok_or(Unidentified::Malformed)?;
         let credential = credential.trim();
@@ -99,26 +109,27 @@ impl Identity {
             return Err(Unidentified::Malformed);
         }
         if owner_key.is_some_and(|hash| same(hash, &records::hash(credential))) {
-            return Ok(Caller { roles: vec![OWNER.to_owned()], claims: Arc::default(), by: By::OwnerKey });
+            let party = Party::new("key of the owner");
+            return Ok(Caller { roles: vec![OWNER.to_owned()], claims: Arc::default(), by: By::OwnerKey, party });
         }
         if credential.split('.').count() == 3 {
-            return self.by_token(credential).await;
+            return self.by_token(credential, from).await;
         }
-        match records.key(credential) {
-            Ok(Some(key)) => {
+        match records.key(credential).await {
+            Some(key) => {
                 let by = if key.role == OWNER { By::OwnerKey } else { By::AccessKey(Arc::clone(&key.name)) };
-                Ok(Caller { roles: vec![key.role.clone()], claims: Arc::clone(&key.claims), by })
+                let party = Party::new(format!("key {}", key.name));
+                Ok(Caller { roles: vec![key.role.clone()], claims: Arc::clone(&key.claims), by, party })
             }
-            Ok(None) => Err(Unidentified::Refused(
+            None => Err(Unidentified::Refused(
                 "this access key is not known here, has expired or was revoked; `puente key list` shows which are in \
                  force"
                     .to_owned(),
             )),
-            Err(error) => Err(Unidentified::Unchecked(error.to_string())),
         }
     }
 
-    async fn by_token(&self, text: &str) -> Result<Caller, Unidentified> {
+    async fn by_token(&self, text: &str, from: Option<IpAddr>) -> Result<Caller, Unidentified> {
         let header = token::Header::read(text).map_err(Unidentified::Refused)?;
         let (claims, trusts_owner) = match &self.development {
             Some(key) if header.key_id.as_deref() == Some(DevelopmentKey::ID) => {
@@ -141,7 +152,20 @@ impl Identity {
             }
         }
         let subject = claims.get("sub").and_then(Json::as_str).unwrap_or_default().to_owned();
-        Ok(Caller { roles, claims: Arc::new(claims), by: By::Token(subject) })
+        let party = if subject.is_empty() { neighbour(from) } else { Party::new(format!("token {subject}")) };
+        Ok(Caller { roles, claims: Arc::new(claims), by: By::Token(subject), party })
+    }
+}
+
+/// Who comes from an address. Of the newer kind, somebody mostly has all that begin with the same 64 bits.
+fn neighbour(from: Option<IpAddr>) -> Party {
+    match from {
+        None => Party::new("from nowhere"),
+        Some(IpAddr::V4(address)) => Party::new(format!("from {address}")),
+        Some(IpAddr::V6(address)) => {
+            let [a, b, c, d, ..] = address.segments();
+            Party::new(format!("from {a:x}:{b:x}:{c:x}:{d:x}"))
+        }
     }
 }
 
@@ -155,6 +179,11 @@ fn texts_at(claims: &Map<String, Json>, path: &[String]) -> Vec<String> {
 }
 
 impl Caller {
+    /// Whose turn it is.
+    pub(crate) fn party(&self) -> &Party {
+        &self.party
+    }
+
     /// Is it the owner, by an access key of its own?
     pub(crate) fn is_owner(&self) -> bool {
         self.by == By::OwnerKey
@@ -172,14 +201,14 @@ impl Caller {
             None | Some(Json::Null) => match self.roles.iter().find(|role| exists(role)) {
                 Some(role) => {
                     let role = role.clone();
-                    Ok(Asker { role, claims: self.claims, by: self.by })
+                    Ok(Asker { role, claims: self.claims, by: self.by, party: self.party })
                 }
                 None => refused("there is no role here among those of this token or key".to_owned()),
             },
             Some(Json::String(role)) if self.roles.contains(role) => {
-                Ok(Asker { role: role.clone(), claims: self.claims, by: self.by })
+                Ok(Asker { role: role.clone(), claims: self.claims, by: self.by, party: self.party })
             }
-            Some(Json::String(role)) if is_owner => Ok(as_another(role, Map::new())),
+            Some(Json::String(role)) if is_owner => Ok(as_another(role, Map::new(), self.party)),
             Some(Json::String(role)) => Err(no_such_role(role)),
             Some(Json::Object(_)) if !is_owner => {
                 refused("to ask with claims of one's own takes the owner's access key".to_owned())
@@ -192,7 +221,7 @@ impl Caller {
                     Some(claims) => claims.as_object().cloned(),
                 };
                 match (unknown, role, claims) {
-                    (None, Some(role), Some(claims)) => Ok(as_another(role, claims)),
+                    (None, Some(role), Some(claims)) => Ok(as_another(role, claims, self.party)),
                     _ => Err(not_understood()),
                 }
             }
@@ -202,8 +231,8 @@ impl Caller {
 }
 
 /// The owner as another.
-fn as_another(role: &str, claims: Map<String, Json>) -> Asker {
-    Asker { role: role.to_owned(), claims: Arc::new(claims), by: By::OwnerKeyAs }
+fn as_another(role: &str, claims: Map<String, Json>, party: Party) -> Asker {
+    Asker { role: role.to_owned(), claims: Arc::new(claims), by: By::OwnerKeyAs, party }
 }
 
 fn not_understood() -> Problem {

@@ -9,6 +9,7 @@ use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jsonwebtoken::errors::ErrorKind;
 use jsonwebtoken::{Algorithm, DecodingKey, Validation};
 use puente_core::project::{TokenKey, Tokens};
+use puente_core::value::{PlainObject, read_object};
 use serde_json::{Map, Value as Json};
 
 use super::key_set::KeySet;
@@ -57,7 +58,7 @@ impl Header {
         let malformed = || "the token cannot be read: it is no JSON Web Token".to_owned();
         let segment = token.split('.').next().unwrap_or_default();
         let bytes = URL_SAFE_NO_PAD.decode(segment).map_err(|_| malformed())?;
-        let members: Map<String, Json> = serde_json::from_slice(&bytes).map_err(|_| malformed())?;
+        let members = read_object(&bytes).map_err(|_| malformed())?;
         // A token must not bring its own key, nor demand what we do not know.
         if let Some(name) =
             ["jku", "x5u", "jwk", "x5c", "crit", "b64"].into_iter().find(|name| members.contains_key(*name))
@@ -124,8 +125,8 @@ pub(super) fn decode(
     }
     let mut validation = validation.clone();
     validation.algorithms = vec![algorithm];
-    let decoded = jsonwebtoken::decode::<Map<String, Json>>(token, key, &validation);
-    decoded.map(|token| token.claims).map_err(|error| {
+    let decoded = jsonwebtoken::decode::<PlainObject>(token, key, &validation);
+    let PlainObject(claims) = decoded.map(|token| token.claims).map_err(|error| {
         match error.kind() {
             ErrorKind::ExpiredSignature => "the token has expired; get a new one",
             ErrorKind::ImmatureSignature => "the token is not valid yet",
@@ -136,7 +137,22 @@ pub(super) fn decode(
             _ => "the token cannot be read",
         }
         .to_owned()
-    })
+    })?;
+    check_times(&claims)?;
+    Ok(claims)
+}
+
+/// The times of a token are numbers, as RFC 7519 has them: one that is something else was passed over by the library.
+fn check_times(claims: &Map<String, Json>) -> Result<(), String> {
+    /// The year 9999: later ones are mistakes, and larger numbers do not count seconds exactly.
+    const LATEST: f64 = 253_402_300_799.0;
+    for name in ["exp", "nbf", "iat"] {
+        let Some(value) = claims.get(name) else { continue };
+        if !value.as_f64().is_some_and(|seconds| (0.0..=LATEST).contains(&seconds)) {
+            return Err(format!("the token's `{name}` is no time: it takes seconds since 1970, as a number"));
+        }
+    }
+    Ok(())
 }
 
 fn decoding_key(algorithm: Algorithm, text: &str) -> Result<DecodingKey, IdentityError> {

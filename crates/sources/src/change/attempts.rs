@@ -5,9 +5,11 @@ use std::future::Future;
 use std::time::Instant;
 
 use puente_core::error::{Code, Problem};
-use tokio::time::sleep_until;
+use tokio::time::{sleep_until, timeout};
 
 use crate::cluster::Job;
+use crate::server::END_TIMEOUT;
+use crate::turns::Party;
 use crate::{ChangeRequest, Outcome};
 
 /// Attempts at most.
@@ -18,8 +20,8 @@ pub(crate) trait Transactional: Sync {
     /// A session of the server.
     type Client: Send;
 
-    /// Takes a session, and waits for one until the deadline.
-    fn take(&self, deadline: Instant) -> impl Future<Output = Result<Self::Client, Problem>> + Send;
+    /// Takes a session when it is the caller's turn, and waits for one until the deadline.
+    fn take(&self, caller: &Party, deadline: Instant) -> impl Future<Output = Result<Self::Client, Problem>> + Send;
 
     /// Begins a transaction and runs the mutation in it. Also tells whether the database itself took it back, in favour of
     /// others.
@@ -46,7 +48,7 @@ pub(crate) async fn run(server: &impl Transactional, job: Job<ChangeRequest>) ->
     let mut attempts = 0;
     loop {
         attempts += 1;
-        let mut client = server.take(request.deadline).await?;
+        let mut client = server.take(&request.party, request.deadline).await?;
         let result = tokio::select! {
             result = server.attempt(&mut client, request) => Some(result),
             () = sleep_until(request.deadline.into()) => None,
@@ -57,13 +59,20 @@ pub(crate) async fn run(server: &impl Transactional, job: Job<ChangeRequest>) ->
                 server.cancel(client).await;
                 return Err(Problem::new(Code::TimedOut, "the change took too long, and was taken back; change less"));
             }
+            // A session whose transaction does not end in time is dropped, and the transaction with it.
             Some((Ok(outcome), _)) if request.rehearse => {
-                server.take_back(client).await;
+                let _ = timeout(END_TIMEOUT, server.take_back(client)).await;
                 return Ok(outcome);
             }
-            Some((Ok(outcome), _)) => return server.commit(client).await.map(|()| outcome),
+            Some((Ok(outcome), _)) => {
+                let patience = request.deadline.saturating_duration_since(Instant::now()).max(END_TIMEOUT);
+                let committed = timeout(patience, server.commit(client)).await;
+                return committed
+                    .unwrap_or_else(|_| Err(outcome_unknown("the commit was not answered")))
+                    .map(|()| outcome);
+            }
             Some((Err(problem), taken_back)) => {
-                server.take_back(client).await;
+                let _ = timeout(END_TIMEOUT, server.take_back(client)).await;
                 if attempts == MOST_ATTEMPTS || !(taken_back || is_race(request, &problem)) {
                     return Err(problem);
                 }

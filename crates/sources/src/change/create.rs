@@ -32,6 +32,7 @@ impl<'c, S: Session> Run<'c, S> {
             if rows.is_empty() {
                 return Ok(Vec::new());
             }
+            self.touched.add(rows.len())?;
             let model = self.model;
             let links = &model.types[of].links;
             let mut values: Vec<Vec<(ColumnId, Cell)>> =
@@ -130,7 +131,7 @@ impl<'c, S: Session> Run<'c, S> {
     pub(super) async fn check_visible(&mut self, of: TypeId, rows: &[Vec<(ColumnId, Cell)>]) -> Result<(), Problem> {
         let change = self.change;
         for (id, link) in self.model.types[of].links.iter().enumerate() {
-            let Some(lookup) = change.visible.get(&(of, id)) else { continue };
+            let Some(visible) = change.visible.get(&(of, id)) else { continue };
             let key = |values: &Vec<(ColumnId, Cell)>| -> Option<Cells> {
                 let value =
                     |column: ColumnId| values.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell.clone());
@@ -138,7 +139,11 @@ impl<'c, S: Session> Run<'c, S> {
                 cells.filter(|cells| !cells.contains(&Cell::Null))
             };
             let keys: Vec<Cells> = rows.iter().filter_map(key).collect();
-            if self.find(*lookup, keys).await?.contains(&None) {
+            let is_hidden = match visible {
+                Some(lookup) => self.find(*lookup, keys).await?.contains(&None),
+                None => !keys.is_empty(),
+            };
+            if is_hidden {
                 let columns: Vec<ColumnId> = link.pairs.iter().map(|(own, _)| *own).collect();
                 return Err(self.missing_target(of, &columns));
             }
@@ -227,6 +232,9 @@ impl<'c, S: Session> Run<'c, S> {
         let targets = edges.iter().map(|(edge, _)| &edge.target).collect();
         let far = self.targets(link.target, targets, &columns).await?;
         let places: Vec<&str> = edges.iter().map(|(edge, _)| edge.place.as_str()).collect();
+        self.touched.add(edges.len())?;
+        let said: Vec<_> = edges.iter().map(|(edge, _)| except(&edge.values, &edge.fixed)).collect();
+        self.check_visible(through.join, &said).await?;
         let rows = edges.iter().zip(far).map(|((edge, near), far)| {
             let near = through.near.iter().map(|(_, join)| *join).zip(near.iter().cloned());
             let far = through.far.iter().map(|(join, _)| *join).zip(far);
@@ -279,7 +287,7 @@ impl<'c, S: Session> Run<'c, S> {
             identities[at] = identity;
         }
         if existing.changes {
-            self.change_existing(of, rows, existing, &there, &mut identities).await?;
+            self.change_existing(of, rows, &there, &mut identities).await?;
         }
         Ok(identities)
     }
@@ -288,7 +296,6 @@ impl<'c, S: Session> Run<'c, S> {
         &mut self,
         of: TypeId,
         rows: &'c [NewRow],
-        existing: &'c Existing,
         there: &[usize],
         identities: &mut [Cells],
     ) -> Result<(), Problem> {
@@ -300,28 +307,36 @@ impl<'c, S: Session> Run<'c, S> {
             );
             return Err(Problem::new(Code::InvalidArgument, text));
         }
+        self.touched.add(there.len())?;
         let key = self.model.types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default();
         let mut groups: IndexMap<Vec<ColumnId>, Vec<usize>> = IndexMap::new();
+        let mut said = Vec::new();
+        let change = |at: &usize| {
+            let missing = || Problem::new(Code::Internal, "a row that is there has no change");
+            rows[*at].existing.as_ref().ok_or_else(missing)
+        };
         for at in there {
-            let set =
-                rows[*at].values.iter().map(|(column, _)| *column).filter(|column| !existing.key.contains(column));
-            let mut set: Vec<ColumnId> = set.collect();
+            let change = change(at)?;
+            if let Some(field) = &change.refused {
+                return Err(self.not_to_be_changed(of, field, &rows[*at].place));
+            }
+            let mut set: Vec<ColumnId> = change.values.iter().map(|(column, _)| *column).collect();
             set.sort_unstable();
             groups.entry(set).or_default().push(*at);
+            said.push(except(&change.values, &change.fixed));
         }
-        let said: Vec<_> = there.iter().map(|at| except(&rows[*at].values, &rows[*at].fixed)).collect();
         self.check_visible(of, &said).await?;
         for (set, members) in groups.into_iter().filter(|(set, _)| !set.is_empty()) {
             let mut given = Vec::new();
             for at in &members {
-                let value = |column: &ColumnId| {
-                    rows[*at].values.iter().find(|(known, _)| known == column).map(|(_, cell)| cell.clone())
-                };
+                let values = &change(at)?.values;
+                let value =
+                    |column: &ColumnId| values.iter().find(|(known, _)| known == column).map(|(_, cell)| cell.clone());
                 given.push(identities[*at][..key.len()].iter().cloned().chain(set.iter().filter_map(value)).collect());
             }
             self.update_each(of, &set, &key, given).await?;
             for at in members {
-                identities[at] = self.replaced(of, &identities[at], &rows[at].values);
+                identities[at] = self.replaced(of, &identities[at], &change(&at)?.values);
             }
         }
         let changed: Vec<Cells> = there.iter().map(|at| identities[*at].clone()).collect();

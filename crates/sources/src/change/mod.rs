@@ -32,6 +32,8 @@ pub(crate) struct Values<'v> {
     pub(crate) keys: Option<&'v KeyValues>,
     /// The values of one execution.
     pub(crate) given: &'v [Cell],
+    /// An answer of so many bytes could be made of what is read at the most.
+    pub(crate) most_bytes: usize,
 }
 
 /// A connection inside a transaction.
@@ -109,11 +111,12 @@ pub(crate) async fn run<S: Session>(
     check_transactional(request)?;
     let mut body = b"{\"data\":{".to_vec();
     let (mut problems, mut statements, mut pending, mut is_null) = (Vec::new(), Vec::new(), Vec::new(), false);
-    for (at, root) in request.mutation.roots.iter().enumerate() {
+    let mut touched = Touched::new(request.mutation.most_changes());
+    for (at, root) in request.mutation.roots().iter().enumerate() {
         let answer = match &root.change {
             None => json::write(&root.answer, &mut Nothing, request.most_bytes),
             Some(change) => {
-                let mut run = Run::new(session, dialect, request, root, change);
+                let mut run = Run::new(session, dialect, request, (root, change), &mut touched);
                 let answer = run.root().await;
                 statements.append(&mut run.statements);
                 pending.extend(run.checked.into_iter().map(|(lookup, keys)| (root, change, lookup, keys)));
@@ -133,13 +136,12 @@ pub(crate) async fn run<S: Session>(
         }
         problems.extend(answer.problems);
         if body.len() > request.most_bytes {
-            let text = format!("the answer is over {} bytes; change in parts, or ask for less", request.most_bytes);
-            return Err(Problem::new(Code::TooCostly, text));
+            return Err(json::too_large(request.most_bytes));
         }
     }
     // What was true of a row when it was written may not be after what was written later.
     for (root, change, lookup, keys) in pending {
-        let mut run = Run::new(session, dialect, request, root, change);
+        let mut run = Run::new(session, dialect, request, (root, change), &mut touched);
         run.check_again(lookup, keys).await.map_err(|problem| placed(problem, root))?;
         statements.append(&mut run.statements);
     }
@@ -150,9 +152,41 @@ pub(crate) async fn run<S: Session>(
     Ok(Outcome { answer: Answer { body, problems }, statements })
 }
 
+/// Rows and edges that an operation touches, counted before they are.
+pub(crate) struct Touched {
+    left: usize,
+    most: usize,
+}
+
+impl Touched {
+    fn new(most: usize) -> Self {
+        Touched { left: most, most }
+    }
+
+    /// Counts more of them.
+    ///
+    /// # Errors
+    /// `TOO_COSTLY` where there are too many.
+    fn add(&mut self, rows: usize) -> Result<(), Problem> {
+        match self.left.checked_sub(rows) {
+            Some(left) => {
+                self.left = left;
+                Ok(())
+            }
+            None => {
+                let text = format!(
+                    "the operation would touch over {} rows and edges, the limit of `changes` in `[limits]`; change in parts",
+                    self.most
+                );
+                Err(Problem::new(Code::TooCostly, text))
+            }
+        }
+    }
+}
+
 /// Where the engine takes nothing back, only what is done as a whole by one statement can be done at all.
 fn check_transactional(request: &ChangeRequest) -> Result<(), Problem> {
-    let roots = &request.mutation.roots;
+    let roots = request.mutation.roots();
     for root in roots {
         let Some(change) = &root.change else { continue };
         let t = &root.answer.plan().model().types[change.of];

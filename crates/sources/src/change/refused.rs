@@ -2,8 +2,7 @@
 
 use puente_core::error::{Code, Problem};
 use puente_core::model::{Cardinality, ColumnId, TypeId};
-use puente_core::plan::Select;
-use puente_core::sql;
+use puente_core::plan::change::Unruled;
 use puente_core::value::Cell;
 
 use super::run::{Cells, Run};
@@ -77,7 +76,8 @@ impl<'c, S: Session> Run<'c, S> {
                 && link.pairs.len() == columns.len()
                 && link.pairs.iter().all(|(own, _)| columns.contains(own))
         });
-        let target = link.map_or("row", |link| self.model.types[link.target].name.as_str());
+        let target = link.filter(|link| self.change.readable[link.target]);
+        let target = target.map_or("row", |link| self.model.types[link.target].name.as_str());
         let fields = self.fields(of, columns);
         let text = match fields.as_slice() {
             [] => format!("a value refers to no `{target}` that is there; give the key of one that is"),
@@ -86,6 +86,15 @@ impl<'c, S: Session> Run<'c, S> {
             }
         };
         Problem::new(Code::ReferenceBroken, text)
+    }
+
+    /// The problem of a row that is there already, and that the grant to update does not let be changed like this.
+    pub(super) fn not_to_be_changed(&self, of: TypeId, field: &str, place: &str) -> Problem {
+        let name = &self.model.types[of].name;
+        let text = format!(
+            "{place}: this `{name}` is there already, and `{field}` of one that is there may not be set; leave it out"
+        );
+        Problem::new(Code::NotPermitted, text)
     }
 
     pub(super) fn still_referred_to(&self, of: TypeId) -> Problem {
@@ -106,9 +115,8 @@ impl<'c, S: Session> Run<'c, S> {
             let key =
                 |row: &&[(ColumnId, Cell)]| own.iter().map(|column| value(row, *column)).collect::<Option<Cells>>();
             let keys: Vec<Cells> = written.iter().filter_map(key).filter(|key| !key.contains(&Cell::Null)).collect();
-            let statement =
-                sql::keyed(self.model, self.dialect, &Select::keyed(link.target, &by, &[], Vec::new()), false);
-            if self.find_by(&statement, keys, &[None]).await.is_ok_and(|found| found.contains(&None)) {
+            let lookup = Unruled::WhichReference.lookup(self.model, self.dialect, link.target, &by);
+            if self.find_by(&lookup.statement, keys, &[None]).await.is_ok_and(|found| found.contains(&None)) {
                 return Some(own);
             }
         }

@@ -5,18 +5,21 @@ use std::time::{Duration, Instant};
 use puente_core::error::{Code, Problem};
 use puente_core::json::{self, Answer, KeyValues, Levels, Rows};
 use puente_core::model::{ColumnId, Model, TypeId};
-use puente_core::plan::change::{Act, Address, Change, GIVEN, Lookup, LookupId, NewRow, Root, identity};
-use puente_core::plan::{BoundPlan, Plan, Select};
-use puente_core::sql::{self, Dialect, Statement};
+use puente_core::plan::change::{Act, Address, Change, GIVEN, Lookup, LookupId, NewRow, Root, Unruled, identity};
+use puente_core::plan::{BoundPlan, Plan};
+use puente_core::sql::{Dialect, Statement};
 use puente_core::value::{Cell, Scalar};
 
-use super::{Failure, Session, Values};
+use super::{Failure, Session, Touched, Values};
 use crate::{ChangeRequest, StatementReport};
 
 /// The cells of one row.
 pub(super) type Cells = Vec<Cell>;
 /// A row to be created, and the columns that the row it hangs on gives it.
 pub(super) type Pending<'c> = (&'c NewRow, Vec<(ColumnId, Cell)>);
+
+/// Bytes of what may be read at once on the way to an answer, however small that has to be: keys of many rows.
+const LOOKED_UP_BYTES: usize = 16 << 20;
 
 pub(super) struct Run<'c, S> {
     pub(super) session: &'c mut S,
@@ -25,6 +28,7 @@ pub(super) struct Run<'c, S> {
     pub(super) bound: &'c BoundPlan,
     pub(super) model: &'c Model,
     pub(super) change: &'c Change,
+    pub(super) touched: &'c mut Touched,
     pub(super) statements: Vec<StatementReport>,
     /// The text of the last of them: the same statement over and over is told once.
     last_text: String,
@@ -37,8 +41,8 @@ impl<'c, S: Session> Run<'c, S> {
         session: &'c mut S,
         dialect: &'static dyn Dialect,
         request: &'c ChangeRequest,
-        root: &'c Root,
-        change: &'c Change,
+        (root, change): (&'c Root, &'c Change),
+        touched: &'c mut Touched,
     ) -> Self {
         let bound = &root.answer;
         let model = bound.plan().model();
@@ -49,6 +53,7 @@ impl<'c, S: Session> Run<'c, S> {
             bound,
             model,
             change,
+            touched,
             statements: Vec::new(),
             last_text: String::new(),
             checked: Vec::new(),
@@ -89,7 +94,8 @@ impl<'c, S: Session> Run<'c, S> {
         scalars: &[Option<Scalar>],
     ) -> Result<Rows<'static>, Failure> {
         let start = self.request.timed.then(Instant::now);
-        let values = Values { bound: self.bound, keys, given };
+        let most_bytes = self.request.most_bytes.max(LOOKED_UP_BYTES);
+        let values = Values { bound: self.bound, keys, given, most_bytes };
         let rows = self.session.run(statement, values, scalars).await?;
         let time = start.map_or(Duration::ZERO, |start| start.elapsed());
         match self.statements.last_mut() {
@@ -161,6 +167,7 @@ impl<'c, S: Session> Run<'c, S> {
             );
             return Err(Problem::new(Code::TooCostly, text));
         }
+        self.touched.add(rows.len())?;
         let width = identity(self.model, of).len();
         let mut found = Vec::with_capacity(rows.len());
         for at in 0..rows.len() {
@@ -192,8 +199,8 @@ impl<'c, S: Session> Run<'c, S> {
     /// Asks it again of those rows that are still there.
     pub(super) async fn check_again(&mut self, lookup: LookupId, keys: Vec<Cells>) -> Result<(), Problem> {
         let Lookup { of, by, .. } = &self.change.lookups[lookup];
-        let statement = sql::keyed(self.model, self.dialect, &Select::keyed(*of, by, &[], Vec::new()), false);
-        let found = self.find_by(&statement, keys.clone(), &[None]).await?;
+        let there = Unruled::StillThere.lookup(self.model, self.dialect, *of, by);
+        let found = self.find_by(&there.statement, keys.clone(), &[None]).await?;
         let there = keys.into_iter().zip(found).filter(|(_, found)| found.is_some()).map(|(key, _)| key);
         self.check(lookup, there.collect()).await
     }

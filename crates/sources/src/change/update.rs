@@ -116,6 +116,8 @@ impl<'c, S: Session> Run<'c, S> {
             .map(|cells| self.pick(of, cells, through.near.iter().map(|(own, _)| *own)))
             .collect::<Result<_, _>>()?;
         let join_key = self.model.types[through.join].row_key().map(|key| key.columns.clone()).unwrap_or_default();
+        // Every row of the change meets every key: that is what grows, and what is counted before it does.
+        self.touched.add(near.len().saturating_mul(change.remove.len() + change.add.len()))?;
         if let Some(removable) = change.removable.filter(|_| !change.remove.is_empty()) {
             let far = self.targets(link.target, change.remove.iter().collect(), &far_columns).await?;
             let ends = near.iter().flat_map(|near| far.iter().map(|far| [near.as_slice(), far].concat()));
@@ -135,24 +137,31 @@ impl<'c, S: Session> Run<'c, S> {
             None => vec![None; wanted.len()],
         };
         let (mut new, mut places, mut there) = (Vec::new(), Vec::new(), IndexMap::<Vec<ColumnId>, Vec<Cells>>::new());
+        let mut said = Vec::new();
         let ends: Vec<ColumnId> =
             through.near.iter().map(|(_, join)| *join).chain(through.far.iter().map(|(join, _)| *join)).collect();
         for ((edge, cells), found) in wanted.into_iter().zip(found) {
-            match found {
-                None => {
+            match (found, &edge.existing) {
+                (None, _) => {
+                    said.push(except(&edge.values, &edge.fixed));
                     new.push(said_first(edge.values.iter().cloned().chain(ends.iter().copied().zip(cells))));
                     places.push(edge.place.as_str());
                 }
-                Some(identity) if !edge.values.is_empty() => {
-                    let set = edge.values.iter().map(|(column, _)| *column).collect();
-                    let values = edge.values.iter().map(|(_, cell)| cell.clone());
+                (Some(identity), Some(change)) => {
+                    if let Some(field) = &change.refused {
+                        return Err(self.not_to_be_changed(through.join, field, &edge.place));
+                    }
+                    said.push(except(&change.values, &change.fixed));
+                    let set = change.values.iter().map(|(column, _)| *column).collect();
+                    let values = change.values.iter().map(|(_, cell)| cell.clone());
                     let row = identity[..join_key.len()].iter().cloned().chain(values).collect();
                     there.entry(set).or_default().push(row);
                 }
-                Some(_) => {}
+                (Some(_), None) => {}
             }
         }
-        for (set, rows) in there {
+        self.check_visible(through.join, &said).await?;
+        for (set, rows) in there.into_iter().filter(|(set, _)| !set.is_empty()) {
             let keys: Vec<Cells> = rows.iter().map(|row| row[..join_key.len()].to_vec()).collect();
             self.update_each(through.join, &set, &join_key, rows).await?;
             self.check_rows(through.join, false, &keys).await?;

@@ -9,44 +9,80 @@ use puente_core::json::Rows;
 use puente_core::sql::{self, Statement};
 use puente_core::value::Scalar;
 
-use super::connect::Server;
-use super::run::{give_up, send};
+use super::connect::{self, Server};
+use super::run::{Stopped, send};
 use super::{fault, params, values};
 use crate::change::attempts::{self, Transactional};
 use crate::change::{self, Failure, Session, Values};
+use crate::turns::Party;
 use crate::{ChangeRequest, Outcome};
 
 impl Transactional for Server {
-    type Client = Conn;
+    type Client = connect::Session;
 
-    async fn take(&self, deadline: Instant) -> Result<Conn, Problem> {
-        self.session_for(deadline).await
+    async fn take(&self, caller: &Party, deadline: Instant) -> Result<connect::Session, Problem> {
+        self.session(caller, deadline).await
     }
 
-    async fn attempt(&self, client: &mut Conn, request: &ChangeRequest) -> (Result<Outcome, Problem>, bool) {
+    async fn attempt(
+        &self,
+        client: &mut connect::Session,
+        request: &ChangeRequest,
+    ) -> (Result<Outcome, Problem>, bool) {
         let mut transaction = Transaction { session: client, taken_back: false };
         let result = transaction.attempt(request).await;
         (result, transaction.taken_back)
     }
 
-    async fn cancel(&self, client: Conn) {
+    async fn cancel(&self, client: connect::Session) {
         self.cancel(client.id()).await;
-        give_up(client).await;
+        client.give_up().await;
     }
 
-    async fn take_back(&self, mut client: Conn) {
-        // A session that cannot say so is given up.
-        if client.query_drop("rollback").await.is_err() {
-            give_up(client).await;
+    async fn take_back(&self, client: connect::Session) {
+        // A session that cannot say so, or does not in time, is given up.
+        let mut client = Lease(Some(client));
+        if client.session().query_drop("rollback").await.is_ok() {
+            client.give_back();
         }
     }
 
-    async fn commit(&self, mut client: Conn) -> Result<(), Problem> {
-        let committed = client.query_drop("commit").await;
-        committed.map_err(|error| match &error {
-            mysql_async::Error::Server(_) => fault::problem(&error),
-            _ => attempts::outcome_unknown(error),
-        })
+    async fn commit(&self, client: connect::Session) -> Result<(), Problem> {
+        let mut client = Lease(Some(client));
+        let committed = client.session().query_drop("commit").await;
+        match committed {
+            Ok(()) => {
+                client.give_back();
+                Ok(())
+            }
+            Err(error @ mysql_async::Error::Server(_)) => {
+                client.give_back();
+                Err(fault::problem(&error))
+            }
+            Err(error) => Err(attempts::outcome_unknown(error)),
+        }
+    }
+}
+
+/// A session that goes back to the pool only when its transaction has ended; else it is given up, and the transaction with
+/// it. Giving up takes a message to the server, which a task of its own sends.
+struct Lease(Option<connect::Session>);
+
+impl Lease {
+    fn session(&mut self) -> &mut connect::Session {
+        self.0.as_mut().expect("a lease holds its session until it is given back")
+    }
+
+    fn give_back(mut self) {
+        drop(self.0.take());
+    }
+}
+
+impl Drop for Lease {
+    fn drop(&mut self) {
+        if let Some(session) = self.0.take() {
+            tokio::spawn(session.give_up());
+        }
     }
 }
 
@@ -72,11 +108,15 @@ impl Transaction<'_> {
         scalars: &[Option<Scalar>],
     ) -> Result<Rows<'static>, Failure> {
         let parameters = params::values(&statement.slots, bound.bound, bound.keys, bound.given);
-        let rows = send(self.session, &statement.text, parameters).await.map_err(|error| {
-            self.taken_back |= fault::is_rolled_back(&error);
-            match fault::refusal(&error) {
-                Some(refusal) => Failure::Refused(refusal),
-                None => Failure::Problem(fault::problem(&error)),
+        let rows = send(self.session, &statement.text, parameters, bound.most_bytes).await;
+        let rows = rows.map_err(|stopped| match stopped {
+            Stopped::TooLarge(problem) => Failure::Problem(problem),
+            Stopped::Failed(error) => {
+                self.taken_back |= fault::is_rolled_back(&error);
+                match fault::refusal(&error) {
+                    Some(refusal) => Failure::Refused(refusal),
+                    None => Failure::Problem(fault::problem(&error)),
+                }
             }
         })?;
         let mut into = Rows::default();

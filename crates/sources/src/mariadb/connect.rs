@@ -1,17 +1,19 @@
 //! Reaching the server: its address, TLS, and a pool of read-only sessions.
 
 use std::path::Path;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
+use mysql_async::prelude::Queryable as _;
 use mysql_async::{Conn, Opts, OptsBuilder, Pool, PoolConstraints, PoolOpts, SslOpts};
 use puente_core::error::{Code, Problem};
 use puente_core::project::SourceSettings;
-use tokio::time::timeout;
+use tokio::time::{timeout, timeout_at};
 
 use super::fault;
 use crate::backoff::Backoff;
-use crate::server::{CONNECTIONS, STATEMENTS_KEPT};
+use crate::server::{CANCEL_TIMEOUT, CONNECT_TIMEOUT, CONNECTIONS, STATEMENTS_KEPT, gate, turn};
 use crate::tls::{self, Verify};
+use crate::turns::{Gate, Party, Turn};
 
 /// One server and the sessions on it.
 #[derive(Debug)]
@@ -19,7 +21,35 @@ pub(super) struct Server {
     pool: Pool,
     options: Opts,
     backoff: Backoff,
+    gate: Gate,
     wait: Duration,
+}
+
+/// A session of the pool, and its caller's turn to use it.
+pub(super) struct Session {
+    connection: Conn,
+    _turn: Turn,
+}
+
+impl std::ops::Deref for Session {
+    type Target = Conn;
+
+    fn deref(&self) -> &Conn {
+        &self.connection
+    }
+}
+
+impl std::ops::DerefMut for Session {
+    fn deref_mut(&mut self) -> &mut Conn {
+        &mut self.connection
+    }
+}
+
+impl Session {
+    /// Ends the session instead of giving it back: a late cancellation must not hit the next ask.
+    pub(super) async fn give_up(self) {
+        let _ = timeout(CANCEL_TIMEOUT, self.connection.disconnect()).await;
+    }
 }
 
 /// What every reading session begins with: instants in UTC, one snapshot per transaction, no writes.
@@ -45,30 +75,49 @@ impl Server {
             pool: Pool::new(options.clone()),
             options,
             backoff: Backoff::default(),
+            gate: gate(connections),
             wait: Duration::from_millis(settings.wait_ms),
         })
     }
 
-    /// A session, for as long as the caller keeps it.
+    /// A session, when it is the caller's turn, for as long as it is kept.
     ///
     /// # Errors
-    /// `SOURCE_UNAVAILABLE` where the server is out of reach, or where every session stays busy.
-    pub(super) async fn session(&self) -> Result<Conn, Problem> {
+    /// `TOO_BUSY` for who filled the line; `TIMED_OUT` at the deadline; `SOURCE_UNAVAILABLE` where the server is out of reach.
+    pub(super) async fn session(&self, caller: &Party, deadline: Instant) -> Result<Session, Problem> {
+        let turn = turn(&self.gate, caller, deadline, self.wait).await?;
+        self.connection(deadline).await.map(|connection| Session { connection, _turn: turn })
+    }
+
+    /// Can the server be reached? Not in anybody's turn.
+    ///
+    /// # Errors
+    /// `SOURCE_UNAVAILABLE`, with the reason.
+    pub(super) async fn reach(&self) -> Result<(), Problem> {
+        let mut connection = self.connection(Instant::now() + CONNECT_TIMEOUT).await?;
+        connection.ping().await.map_err(|error| fault::problem(&error))
+    }
+
+    /// A session without a turn. Whoever has a turn need not wait for others: where it takes too long, it is the server that
+    /// does not answer.
+    async fn connection(&self, deadline: Instant) -> Result<Conn, Problem> {
         if !self.backoff.may_try() {
             let text = "the database cannot be reached; it is tried again in a moment";
             return Err(Problem::new(Code::SourceUnavailable, text));
         }
-        match timeout(self.wait, self.pool.get_conn()).await {
-            Ok(Ok(session)) => {
+        let deadline = deadline.min(Instant::now() + CONNECT_TIMEOUT);
+        match timeout_at(deadline.into(), self.pool.get_conn()).await {
+            Ok(Ok(connection)) => {
                 self.backoff.succeeded();
-                Ok(session)
+                Ok(connection)
             }
             Ok(Err(error)) => {
                 self.backoff.failed();
                 Err(fault::unreachable(&error))
             }
             Err(_) => {
-                let text = "every connection to the database is busy; ask again in a moment";
+                self.backoff.failed();
+                let text = "the database does not answer; it is tried again in a moment";
                 Err(Problem::new(Code::SourceUnavailable, text))
             }
         }

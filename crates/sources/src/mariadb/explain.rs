@@ -1,41 +1,56 @@
 //! How MariaDB would run the statements of a plan: its own words, and what an index would spare.
 
 use mysql_async::{Conn, Row, Value};
-use puente_core::error::Problem;
+use puente_core::error::{Code, Problem};
 use puente_core::json::KeyValues;
 use puente_core::sql::{Program, Statement};
 
 use super::connect::Server;
 use super::params;
-use super::run::{execute, united_text};
-use crate::Explanation;
+use super::run::{execute, united_text, within};
 use crate::cluster::Job;
+use crate::{Explanation, Request};
 
 /// Rows from which reading a whole table is worth a word.
 const MANY_ROWS: u64 = 1_000;
+/// Bytes that an explanation may have.
+const EXPLAINED_BYTES: usize = 1 << 20;
 
 impl Server {
     /// Explains the statements of a plan without running them.
     pub(super) async fn explain(&self, job: Job) -> Result<Vec<Explanation>, Problem> {
         let request = &*job.request;
-        let mut session = self.session().await?;
-        let plan = request.bound.plan();
-        let mut explained = Vec::new();
-        for (select, statement) in plan.program().statements().iter().enumerate() {
-            if !plan.runs(select) {
-                continue;
-            }
-            let values = params::values(&statement.slots, &request.bound, Some(&KeyValues::default()), &[]);
-            explained.push(explain_one(&mut session, statement, statement.text.clone(), values).await?);
-            if let Program::PerLevel(_, united) = plan.program()
-                && let Some(one) = &united[select]
-            {
-                let values = params::united(&one.slots, &request.bound, &KeyValues::default(), 1);
-                explained.push(explain_one(&mut session, one, united_text(one), values).await?);
+        let mut left = job.left;
+        let mut session = self.session(&request.party, request.deadline).await?;
+        let id = session.id();
+        match within(request.deadline, &mut left, explain_on(&mut session, request)).await {
+            Some(explained) => explained,
+            None => {
+                self.cancel(id).await;
+                session.give_up().await;
+                Err(Problem::new(Code::TimedOut, "explaining took too long; ask for less"))
             }
         }
-        Ok(explained)
     }
+}
+
+async fn explain_on(session: &mut Conn, request: &Request) -> Result<Vec<Explanation>, Problem> {
+    let plan = request.bound.plan();
+    let mut explained = Vec::new();
+    for (select, statement) in plan.program().statements().iter().enumerate() {
+        if !plan.runs(select) {
+            continue;
+        }
+        let values = params::values(&statement.slots, &request.bound, Some(&KeyValues::default()), &[]);
+        explained.push(explain_one(session, statement, statement.text.clone(), values).await?);
+        if let Program::PerLevel(_, united) = plan.program()
+            && let Some(one) = &united[select]
+        {
+            let values = params::united(&one.slots, &request.bound, &KeyValues::default(), 1);
+            explained.push(explain_one(session, one, united_text(one), values).await?);
+        }
+    }
+    Ok(explained)
 }
 
 async fn explain_one(
@@ -45,7 +60,7 @@ async fn explain_one(
     values: Vec<Value>,
 ) -> Result<Explanation, Problem> {
     let text = format!("explain {}", statement.text);
-    let steps: Vec<Step> = execute(session, &text, values).await?.iter().map(Step::of).collect();
+    let steps: Vec<Step> = execute(session, &text, values, EXPLAINED_BYTES).await?.iter().map(Step::of).collect();
     Ok(Explanation {
         text: told,
         plan: steps.iter().map(Step::describe).collect(),

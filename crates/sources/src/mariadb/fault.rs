@@ -21,6 +21,10 @@ pub(super) fn problem(error: &Error) -> Problem {
             Code::InvalidArgument,
             "a value is not one that its column can be compared with; it is out of range or malformed",
         ),
+        // Too many tables in a join, columns, placeholders; a packet, or a nesting, over the server's limit.
+        1116 | 1117 | 1390 | 1153 | 1436 | 4062 => {
+            (Code::TooCostly, "the ask is more than the database takes in one statement; ask in parts")
+        }
         1040 | 1041 | 1053 | 1203 | 1226 | 1927 => return unreachable(error),
         _ => (Code::Internal, "the statement failed; the log has the details under the request's id"),
     };

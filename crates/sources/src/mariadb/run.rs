@@ -3,18 +3,19 @@
 use std::time::Instant;
 
 use mysql_async::prelude::Queryable as _;
-use mysql_async::{Conn, Row, Value};
+use mysql_async::{Conn, Params, Row, Value};
 use puente_core::error::{Code, Problem};
-use puente_core::json::{self, KeyValues, Levels};
+use puente_core::json::{self, KeyValues, Levels, check_held};
 use puente_core::plan::SelectId;
 use puente_core::sql::{Program, Statement};
+use tokio::sync::oneshot;
 use tokio::time::{sleep_until, timeout};
 
 use super::connect::Server;
 use super::{fault, params, values};
 use crate::change::attempts;
 use crate::cluster::{self, Job};
-use crate::server::CANCEL_TIMEOUT;
+use crate::server::{CANCEL_TIMEOUT, KEPT_TEXT_BYTES};
 use crate::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
 
 impl cluster::Server for Server {
@@ -31,8 +32,7 @@ impl cluster::Server for Server {
     }
 
     async fn reach(&self) -> Result<(), Problem> {
-        let mut session = self.session().await?;
-        session.ping().await.map_err(|error| fault::problem(&error))
+        self.reach().await
     }
 }
 
@@ -40,38 +40,30 @@ impl Server {
     /// Runs a plan. What nobody waits for any more, and what takes too long, is cancelled in the database.
     async fn run(&self, job: Job) -> Result<Outcome, Problem> {
         let request = &*job.request;
-        let mut session = self.session_for(request.deadline).await?;
-        let id = session.id();
-        let result = tokio::select! {
-            result = work(&mut session, request) => Some(result),
-            () = sleep_until(request.deadline.into()) => None,
-            _ = job.left => None,
-        };
-        match result {
-            Some(Err(problem)) if fault::is_lost(&problem) => {
+        let mut left = job.left;
+        let mut retried = false;
+        loop {
+            let mut session = self.session(&request.party, request.deadline).await?;
+            let id = session.id();
+            match within(request.deadline, &mut left, work(&mut session, request)).await {
                 // The session had died before this ask, most likely; reads can be asked again on a new one.
-                drop(session);
-                work(&mut self.session_for(request.deadline).await?, request).await
-            }
-            Some(Err(problem)) => {
-                // Whatever was begun ends with the session.
-                give_up(session).await;
-                Err(problem)
-            }
-            Some(result) => result,
-            None => {
-                self.cancel(id).await;
-                give_up(session).await;
-                Err(Problem::new(Code::TimedOut, "the ask took too long; ask for less"))
+                Some(Err(problem)) if fault::is_lost(&problem) && !retried => retried = true,
+                Some(Err(problem)) => {
+                    if problem.code == Code::TooCostly {
+                        self.cancel(id).await;
+                    }
+                    // Whatever was begun ends with the session.
+                    session.give_up().await;
+                    return Err(problem);
+                }
+                Some(result) => return result,
+                None => {
+                    self.cancel(id).await;
+                    session.give_up().await;
+                    return Err(Problem::new(Code::TimedOut, "the ask took too long; ask for less"));
+                }
             }
         }
-    }
-
-    pub(super) async fn session_for(&self, deadline: Instant) -> Result<Conn, Problem> {
-        let waited = timeout(deadline.saturating_duration_since(Instant::now()), self.session()).await;
-        waited.unwrap_or_else(|_| {
-            Err(Problem::new(Code::TimedOut, "the ask waited too long for the database; ask again in a moment"))
-        })
     }
 
     /// Cancels what a session is doing, over a connection outside the pool.
@@ -87,9 +79,17 @@ impl Server {
     }
 }
 
-/// Ends a session instead of giving it back: a late cancellation must not hit the next ask.
-pub(super) async fn give_up(session: Conn) {
-    let _ = timeout(CANCEL_TIMEOUT, session.disconnect()).await;
+/// The result of some work; none where the time is up, or nobody waits any more.
+pub(super) async fn within<T>(
+    deadline: Instant,
+    left: &mut oneshot::Receiver<()>,
+    work: impl Future<Output = T>,
+) -> Option<T> {
+    tokio::select! {
+        result = work => Some(result),
+        () = sleep_until(deadline.into()) => None,
+        _ = left => None,
+    }
 }
 
 async fn work(session: &mut Conn, request: &Request) -> Result<Outcome, Problem> {
@@ -152,7 +152,7 @@ async fn unite(session: &mut Conn, request: &Request, one: &Statement, keys: &Ke
     let copies = keys.rows().len().next_power_of_two();
     let text = vec![format!("({})", one.text); copies].join(" union all ");
     let values = params::united(&one.slots, &request.bound, keys, copies);
-    execute(session, &text, values).await
+    execute(session, &text, values, request.most_bytes).await
 }
 
 async fn query(
@@ -162,16 +162,67 @@ async fn query(
     keys: &KeyValues,
 ) -> Result<Vec<Row>, Problem> {
     let values = params::values(&statement.slots, &request.bound, Some(keys), &[]);
-    execute(session, &statement.text, values).await
+    execute(session, &statement.text, values, request.most_bytes).await
 }
 
-/// Runs a prepared statement; the driver wants to be told apart whether anything is bound.
-pub(super) async fn send(session: &mut Conn, text: &str, values: Vec<Value>) -> mysql_async::Result<Vec<Row>> {
-    if values.is_empty() { session.exec(text, ()).await } else { session.exec(text, values).await }
+/// Why a statement's rows stopped.
+#[derive(Debug)]
+pub(super) enum Stopped {
+    /// The driver's error.
+    Failed(mysql_async::Error),
+    /// There are too many of them, or too large ones.
+    TooLarge(Problem),
 }
 
-pub(super) async fn execute(session: &mut Conn, text: &str, values: Vec<Value>) -> Result<Vec<Row>, Problem> {
-    send(session, text, values).await.map_err(|error| fault::problem(&error))
+impl From<mysql_async::Error> for Stopped {
+    fn from(error: mysql_async::Error) -> Self {
+        Stopped::Failed(error)
+    }
+}
+
+/// Runs a prepared statement. Rows are counted as they arrive: they stop where an answer of `most_bytes` could not be made of
+/// them, and the session has to be given up then.
+pub(super) async fn send(
+    session: &mut Conn,
+    text: &str,
+    values: Vec<Value>,
+    most_bytes: usize,
+) -> Result<Vec<Row>, Stopped> {
+    let statement = session.prep(text).await?;
+    let values = if values.is_empty() { Params::Empty } else { Params::Positional(values) };
+    let mut result = session.exec_iter(&statement, values).await?;
+    let (mut found, mut bytes) = (Vec::new(), 0_usize);
+    while let Some(row) = result.next().await? {
+        bytes += weight(&row);
+        check_held(bytes, most_bytes).map_err(Stopped::TooLarge)?;
+        found.push(row);
+    }
+    drop(result);
+    if text.len() > KEPT_TEXT_BYTES {
+        session.close(statement).await?;
+    }
+    Ok(found)
+}
+
+/// What the driver holds of a row.
+fn weight(row: &Row) -> usize {
+    let values = (0..row.len()).map(|at| match row.as_ref(at) {
+        Some(Value::Bytes(bytes)) => bytes.len(),
+        _ => 0,
+    });
+    values.sum::<usize>() + row.len() * std::mem::size_of::<Value>()
+}
+
+pub(super) async fn execute(
+    session: &mut Conn,
+    text: &str,
+    values: Vec<Value>,
+    most_bytes: usize,
+) -> Result<Vec<Row>, Problem> {
+    send(session, text, values, most_bytes).await.map_err(|stopped| match stopped {
+        Stopped::Failed(error) => fault::problem(&error),
+        Stopped::TooLarge(problem) => problem,
+    })
 }
 
 /// Hands a select's rows in; of a child, the first column is the parent's ordinal.

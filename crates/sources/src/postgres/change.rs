@@ -8,18 +8,19 @@ use puente_core::json::Rows;
 use puente_core::sql::{self, Statement};
 use puente_core::value::{CellRef, Scalar};
 
-use super::connect::Server;
-use super::run::column;
+use super::connect::{self, Server};
+use super::run::{Stopped, column};
 use super::{fault, params, wire};
 use crate::change::attempts::{self, Transactional};
 use crate::change::{self, Failure, Session, Values};
+use crate::turns::Party;
 use crate::{ChangeRequest, Outcome};
 
 impl Transactional for Server {
     type Client = Lease;
 
-    async fn take(&self, deadline: Instant) -> Result<Lease, Problem> {
-        self.client_for(deadline).await.map(|client| Lease(Some(client)))
+    async fn take(&self, caller: &Party, deadline: Instant) -> Result<Lease, Problem> {
+        self.session(caller, deadline).await.map(|session| Lease(Some(session)))
     }
 
     async fn attempt(&self, client: &mut Lease, request: &ChangeRequest) -> (Result<Outcome, Problem>, bool) {
@@ -57,7 +58,7 @@ impl Transactional for Server {
 
 /// A session that goes back to the pool only when its transaction has ended; else it is given up, and the transaction with
 /// it.
-pub(super) struct Lease(Option<Object>);
+pub(super) struct Lease(Option<connect::Session>);
 
 impl Lease {
     fn client(&self) -> &Object {
@@ -71,8 +72,8 @@ impl Lease {
 
 impl Drop for Lease {
     fn drop(&mut self) {
-        if let Some(client) = self.0.take() {
-            drop(Object::take(client));
+        if let Some(session) = self.0.take() {
+            drop(session.give_up());
         }
     }
 }
@@ -100,11 +101,15 @@ impl Transaction<'_> {
 
     async fn execute(&mut self, statement: &Statement, values: Values<'_>) -> Result<Rows<'static>, Failure> {
         let bound = params::values(&statement.slots, values.bound, values.keys, values.given);
-        let rows = self.server.execute(self.client, &statement.text, &bound).await.map_err(|error| {
-            self.taken_back |= fault::is_rolled_back(&error);
-            match fault::refusal(&error) {
-                Some(refusal) => Failure::Refused(refusal),
-                None => Failure::Problem(fault::problem(&error)),
+        let rows = self.server.execute(self.client, &statement.text, &bound, values.most_bytes).await;
+        let rows = rows.map_err(|stopped| match stopped {
+            Stopped::TooLarge(problem) => Failure::Problem(problem),
+            Stopped::Failed(error) => {
+                self.taken_back |= fault::is_rolled_back(&error);
+                match fault::refusal(&error) {
+                    Some(refusal) => Failure::Refused(refusal),
+                    None => Failure::Problem(fault::problem(&error)),
+                }
             }
         })?;
         let mut into = Rows::default();

@@ -2,9 +2,11 @@
 
 use std::path::Path;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use deadpool_postgres::{Manager, ManagerConfig, Object, Pool, PoolError, RecyclingMethod, Runtime, TimeoutType};
+use deadpool_postgres::{
+    ClientWrapper, Manager, ManagerConfig, Object, Pool, PoolError, RecyclingMethod, Runtime, TimeoutType,
+};
 use puente_core::error::{Code, Problem};
 use puente_core::project::SourceSettings;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
@@ -14,20 +16,45 @@ use rustls::pki_types::pem::PemObject as _;
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::server::ParsedCertificate;
 use rustls::{ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
+use tokio::time::timeout_at;
 use tokio_postgres::config::{Host, SslMode};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
 use super::fault;
 use crate::backoff::Backoff;
-use crate::server::{CONNECT_TIMEOUT, CONNECTIONS};
+use crate::server::{CONNECT_TIMEOUT, CONNECTIONS, gate, turn};
 use crate::tls::{self, Verify};
+use crate::turns::{Gate, Party, Turn};
 
 /// One server and the sessions on it.
 pub(super) struct Server {
     pool: Pool,
     pub(super) tls: MakeRustlsConnect,
     backoff: Backoff,
+    gate: Gate,
+    wait: Duration,
     pub(super) prepared: bool,
+}
+
+/// A session of the pool, and its caller's turn to use it.
+pub(super) struct Session {
+    client: Object,
+    _turn: Turn,
+}
+
+impl std::ops::Deref for Session {
+    type Target = Object;
+
+    fn deref(&self) -> &Object {
+        &self.client
+    }
+}
+
+impl Session {
+    /// Takes the session out of the pool, which may then make another.
+    pub(super) fn give_up(self) -> ClientWrapper {
+        Object::take(self.client)
+    }
 }
 
 impl std::fmt::Debug for Server {
@@ -53,23 +80,40 @@ impl Server {
                  -c client_encoding=UTF8 -c jit=off",
             );
         }
+        let connections = settings.connections.unwrap_or(CONNECTIONS);
         let manager =
             Manager::from_config(config, tls.clone(), ManagerConfig { recycling_method: RecyclingMethod::Fast });
         let pool = Pool::builder(manager)
-            .max_size(settings.connections.unwrap_or(CONNECTIONS))
+            .max_size(connections)
             .wait_timeout(Some(Duration::from_millis(settings.wait_ms)))
             .create_timeout(Some(CONNECT_TIMEOUT))
             .runtime(Runtime::Tokio1)
             .build()
             .map_err(|error| Problem::new(Code::SourceUnavailable, "no pool of connections").with_detail(error))?;
-        Ok(Server { pool, tls, backoff: Backoff::default(), prepared: settings.prepared })
+        let gate = gate(connections);
+        let wait = Duration::from_millis(settings.wait_ms);
+        Ok(Server { pool, tls, backoff: Backoff::default(), gate, wait, prepared: settings.prepared })
     }
 
-    /// A session, for as long as the caller keeps it.
+    /// A session, when it is the caller's turn, for as long as it is kept.
     ///
     /// # Errors
-    /// `SOURCE_UNAVAILABLE` where the server is out of reach, or where every session stays busy.
-    pub(super) async fn client(&self) -> Result<Object, Problem> {
+    /// `TOO_BUSY` for who filled the line; `TIMED_OUT` at the deadline; `SOURCE_UNAVAILABLE` where the server is out of reach.
+    pub(super) async fn session(&self, caller: &Party, deadline: Instant) -> Result<Session, Problem> {
+        let turn = turn(&self.gate, caller, deadline, self.wait).await?;
+        match timeout_at(deadline.into(), self.client()).await {
+            Ok(client) => client.map(|client| Session { client, _turn: turn }),
+            Err(_) => {
+                // Whoever has a turn need not wait for others: it is the server that does not answer.
+                self.backoff.failed();
+                let text = "the ask waited too long for the database; ask again in a moment";
+                Err(Problem::new(Code::TimedOut, text))
+            }
+        }
+    }
+
+    /// A session without a turn.
+    async fn client(&self) -> Result<Object, Problem> {
         if !self.backoff.may_try() {
             let text = "the database cannot be reached; it is tried again in a moment";
             return Err(Problem::new(Code::SourceUnavailable, text));
@@ -91,6 +135,15 @@ impl Server {
                 })
             }
         }
+    }
+
+    /// Can the server be reached? Not in anybody's turn.
+    ///
+    /// # Errors
+    /// `SOURCE_UNAVAILABLE`, with the reason.
+    pub(super) async fn reach(&self) -> Result<(), Problem> {
+        let client = self.client().await?;
+        client.batch_execute("select 1").await.map_err(|error| fault::problem(&error))
     }
 
     /// The session was found dead: those beside it may be, too.

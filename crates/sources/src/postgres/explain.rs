@@ -2,7 +2,8 @@
 
 use std::collections::VecDeque;
 
-use puente_core::error::Problem;
+use deadpool_postgres::Object;
+use puente_core::error::{Code, Problem};
 use puente_core::json::KeyValues;
 use puente_core::sql::{Program, Statement};
 use serde_json::Value as Json;
@@ -11,8 +12,8 @@ use tokio_postgres::types::ToSql;
 use super::connect::Server;
 use super::run::Raw;
 use super::{fault, params};
-use crate::Explanation;
 use crate::cluster::Job;
+use crate::{Explanation, Request};
 
 /// Rows from which reading a whole table is worth a word.
 const MANY_ROWS: f64 = 1_000.0;
@@ -21,7 +22,18 @@ impl Server {
     /// Explains the statements of a plan without running them.
     pub(super) async fn explain(&self, job: Job) -> Result<Vec<Explanation>, Problem> {
         let request = &*job.request;
-        let client = self.client().await?;
+        let mut left = job.left;
+        let session = self.session(&request.party, request.deadline).await?;
+        match self.within(request.deadline, &mut left, self.explain_on(&session, request)).await {
+            Some(explained) => explained,
+            None => {
+                self.cancel(session).await;
+                Err(Problem::new(Code::TimedOut, "explaining took too long; ask for less"))
+            }
+        }
+    }
+
+    async fn explain_on(&self, client: &Object, request: &Request) -> Result<Vec<Explanation>, Problem> {
         let plan = request.bound.plan();
         let mut explained = Vec::new();
         for (at, statement) in plan.program().statements().iter().enumerate() {

@@ -23,6 +23,10 @@ pub(super) fn problem(error: &Error) -> Problem {
             "a value is not one that its column can be compared with; it is out of range or malformed",
         ),
         _ if state.starts_with("08") || state.starts_with("57P") => return unreachable(error),
+        // Program limits: too many columns, a statement too complex.
+        _ if state.starts_with("54") => {
+            (Code::TooCostly, "the ask is more than the database takes in one statement; ask in parts")
+        }
         _ if state.starts_with("53") => {
             (Code::SourceUnavailable, "the database is at its limits; ask again in a moment")
         }

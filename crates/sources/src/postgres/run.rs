@@ -1,24 +1,27 @@
 //! Running a bound plan: one statement with one row, or one statement per level in one snapshot.
 
+use std::pin::pin;
 use std::time::{Duration, Instant};
 
 use deadpool_postgres::Object;
+use futures_util::TryStreamExt as _;
 use puente_core::error::{Code, Problem};
-use puente_core::json::{self, KeyValues, Levels};
+use puente_core::json::{self, KeyValues, Levels, check_held};
 use puente_core::plan::SelectId;
 use puente_core::sql::{Program, Statement};
 use puente_core::value::CellRef;
+use tokio::sync::oneshot;
 use tokio::time::{sleep_until, timeout};
-use tokio_postgres::types::{FromSql, ToSql, Type};
+use tokio_postgres::types::{FromSql, Type};
 use tokio_postgres::{Error, Row};
 
-use super::connect::Server;
+use super::connect::{Server, Session};
 use super::fault;
 use super::params::{self, Text};
 use super::wire::{self, Answer, Nested};
 use crate::change::attempts;
 use crate::cluster::{self, Job};
-use crate::server::{CANCEL_TIMEOUT, STATEMENTS_KEPT};
+use crate::server::{CANCEL_TIMEOUT, KEPT_TEXT_BYTES, STATEMENTS_KEPT};
 use crate::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
 
 /// The bytes of a value as they came.
@@ -53,8 +56,7 @@ impl cluster::Server for Server {
     }
 
     async fn reach(&self) -> Result<(), Problem> {
-        let client = self.client().await?;
-        client.batch_execute("select 1").await.map_err(|error| fault::problem(&error))
+        self.reach().await
     }
 }
 
@@ -62,51 +64,60 @@ impl Server {
     /// Runs a plan. What nobody waits for any more, and what takes too long, is cancelled in the database.
     async fn run(&self, job: Job) -> Result<Outcome, Problem> {
         let request = &*job.request;
-        let mut client = self.client_for(request.deadline).await?;
-        let work = async {
-            let mut result = self.work(&client, request).await;
-            if let Err(problem) = &result
-                && fault::is_stale_plan(problem)
-            {
-                // The tables changed under a prepared statement; perhaps it still fits when it is prepared anew.
-                client.statement_cache.clear();
-                result = self.work(&client, request).await;
-            }
-            result
-        };
-        let result = tokio::select! {
-            result = work => Some(result),
-            () = sleep_until(request.deadline.into()) => None,
-            _ = job.left => None,
-        };
-        match result {
-            Some(Err(_)) if client.is_closed() => {
-                // The session had died before this ask, most likely; reads can be asked again on a new one.
-                self.lost();
-                drop(client);
-                client = self.client_for(request.deadline).await?;
-                self.work(&client, request).await
-            }
-            Some(result) => result,
-            None => {
-                self.cancel(client).await;
-                Err(Problem::new(Code::TimedOut, "the ask took too long; ask for less"))
+        let mut left = job.left;
+        let mut retried = false;
+        loop {
+            let session = self.session(&request.party, request.deadline).await?;
+            let work = async {
+                let mut result = self.work(&session, request).await;
+                if let Err(problem) = &result
+                    && fault::is_stale_plan(problem)
+                {
+                    // The tables changed under a prepared statement; perhaps it still fits when it is prepared anew.
+                    session.statement_cache.clear();
+                    result = self.work(&session, request).await;
+                }
+                result
+            };
+            match self.within(request.deadline, &mut left, work).await {
+                Some(Err(_)) if session.is_closed() && !retried => {
+                    // The session had died before this ask, most likely; reads can be asked again on a new one.
+                    self.lost();
+                    retried = true;
+                }
+                // What is still on its way must not meet the next ask.
+                Some(Err(problem)) if problem.code == Code::TooCostly => {
+                    self.cancel(session).await;
+                    return Err(problem);
+                }
+                Some(result) => return result,
+                None => {
+                    self.cancel(session).await;
+                    return Err(Problem::new(Code::TimedOut, "the ask took too long; ask for less"));
+                }
             }
         }
     }
 
-    pub(super) async fn client_for(&self, deadline: Instant) -> Result<Object, Problem> {
-        let waited = timeout(deadline.saturating_duration_since(Instant::now()), self.client()).await;
-        waited.unwrap_or_else(|_| {
-            Err(Problem::new(Code::TimedOut, "the ask waited too long for the database; ask again in a moment"))
-        })
+    /// The result of some work; none where the time is up, or nobody waits any more.
+    pub(super) async fn within<T>(
+        &self,
+        deadline: Instant,
+        left: &mut oneshot::Receiver<()>,
+        work: impl Future<Output = T>,
+    ) -> Option<T> {
+        tokio::select! {
+            result = work => Some(result),
+            () = sleep_until(deadline.into()) => None,
+            _ = left => None,
+        }
     }
 
     /// Cancels what the session is doing, over a connection outside the pool. The session is given up: a late
     /// cancellation must not hit the next ask.
-    pub(super) async fn cancel(&self, client: Object) {
-        let token = client.cancel_token();
-        let client = Object::take(client);
+    pub(super) async fn cancel(&self, session: Session) {
+        let token = session.cancel_token();
+        let client = session.give_up();
         let cancelled = timeout(CANCEL_TIMEOUT, token.cancel_query(self.tls.clone())).await;
         if !matches!(cancelled, Ok(Ok(()))) {
             tracing::warn!(target: "puente::source", "a statement could not be cancelled in the database");
@@ -181,22 +192,62 @@ impl Server {
         keys: Option<&KeyValues>,
     ) -> Result<Vec<Row>, Problem> {
         let values = params::values(&statement.slots, &request.bound, keys, &[]);
-        self.execute(client, &statement.text, &values).await.map_err(|error| fault::problem(&error))
+        self.execute(client, &statement.text, &values, request.most_bytes).await.map_err(|stopped| stopped.problem())
     }
 
-    /// Runs a statement, prepared where the way to the server lets us keep prepared statements.
-    pub(super) async fn execute(&self, client: &Object, text: &str, values: &[Text]) -> Result<Vec<Row>, Error> {
-        if self.prepared {
+    /// Runs a statement, prepared where the way to the server lets us keep prepared statements. Rows are counted as they
+    /// arrive: they stop where an answer of `most_bytes` could not be made of them.
+    pub(super) async fn execute(
+        &self,
+        client: &Object,
+        text: &str,
+        values: &[Text],
+        most_bytes: usize,
+    ) -> Result<Vec<Row>, Stopped> {
+        let rows = if self.prepared && text.len() <= KEPT_TEXT_BYTES {
             if client.statement_cache.size() > STATEMENTS_KEPT {
                 client.statement_cache.clear();
             }
             let prepared = client.prepare_cached(text).await?;
-            let values: Vec<&(dyn ToSql + Sync)> = values.iter().map(|value| value as _).collect();
-            client.query(&prepared, &values).await
+            client.query_raw(&prepared, values).await?
         } else {
-            let values: Vec<(&(dyn ToSql + Sync), Type)> =
-                values.iter().map(|value: &Text| (value as &(dyn ToSql + Sync), Type::UNKNOWN)).collect();
-            client.query_typed(text, &values).await
+            client.query_typed_raw(text, values.iter().map(|value| (value, Type::UNKNOWN))).await?
+        };
+        let mut rows = pin!(rows);
+        let (mut found, mut bytes) = (Vec::new(), 0_usize);
+        while let Some(row) = rows.try_next().await? {
+            // What the driver holds of a row beside its bytes.
+            bytes += row.raw_size_bytes() + std::mem::size_of::<Row>() + row.len() * PER_CELL;
+            check_held(bytes, most_bytes).map_err(Stopped::TooLarge)?;
+            found.push(row);
+        }
+        Ok(found)
+    }
+}
+
+/// Bytes that the driver holds of a cell beside its value.
+const PER_CELL: usize = 16;
+
+/// Why a statement's rows stopped.
+#[derive(Debug)]
+pub(super) enum Stopped {
+    /// The driver's error.
+    Failed(Error),
+    /// There are too many of them, or too large ones.
+    TooLarge(Problem),
+}
+
+impl From<Error> for Stopped {
+    fn from(error: Error) -> Self {
+        Stopped::Failed(error)
+    }
+}
+
+impl Stopped {
+    pub(super) fn problem(self) -> Problem {
+        match self {
+            Stopped::Failed(error) => fault::problem(&error),
+            Stopped::TooLarge(problem) => problem,
         }
     }
 }

@@ -5,11 +5,11 @@ use puente_core::plan::BoundPlan;
 use puente_core::sql::Slot;
 use puente_core::value::{Cell, CellRef, decimal_digits};
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
-use rusqlite::{CachedStatement, ToSql};
+use rusqlite::{Statement, ToSql};
 
 /// Binds what is the same for every parent.
 pub(super) fn bind_slot(
-    statement: &mut CachedStatement<'_>,
+    statement: &mut Statement<'_>,
     at: usize,
     slot: &Slot,
     bound: &BoundPlan,
@@ -37,7 +37,7 @@ impl ToSql for Borrowed<'_> {
     }
 }
 
-pub(super) fn bind(statement: &mut CachedStatement<'_>, at: usize, cell: &Cell) -> rusqlite::Result<()> {
+pub(super) fn bind(statement: &mut Statement<'_>, at: usize, cell: &Cell) -> rusqlite::Result<()> {
     match cell {
         Cell::List(cells) => statement.raw_bind_parameter(at, Value::Text(list_json(cells))),
         single => statement.raw_bind_parameter(at, Borrowed(single.as_ref())),

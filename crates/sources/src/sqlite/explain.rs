@@ -9,22 +9,23 @@ use rusqlite::Connection;
 
 use super::bind::bind_slot;
 use super::fault::problem;
+use super::statements::Kept;
 use crate::{Explanation, Request};
 
 /// Explains the statements of a plan without running them.
 ///
 /// # Errors
 /// What the database reports.
-pub(super) fn explain(connection: &Connection, file: &Path, request: &Request) -> Result<Vec<Explanation>, Problem> {
+pub(super) fn explain(kept: &Kept, file: &Path, request: &Request) -> Result<Vec<Explanation>, Problem> {
     let plan = request.bound.plan();
     let read = plan.program().statements().iter().enumerate().filter(|(select, _)| plan.runs(*select));
-    read.map(|(_, statement)| explain_one(connection, statement, &request.bound))
+    read.map(|(_, statement)| explain_one(&kept.connection, statement, &request.bound))
         .collect::<rusqlite::Result<_>>()
         .map_err(|error| problem(&error, file))
 }
 
 fn explain_one(connection: &Connection, told: &Statement, bound: &BoundPlan) -> rusqlite::Result<Explanation> {
-    let mut statement = connection.prepare_cached(&format!("explain query plan {}", told.text))?;
+    let mut statement = connection.prepare(&format!("explain query plan {}", told.text))?;
     for (at, slot) in told.slots.iter().enumerate() {
         match slot {
             Slot::Keys => statement.raw_bind_parameter(at + 1, "[]")?,

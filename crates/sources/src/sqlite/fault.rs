@@ -17,7 +17,11 @@ pub fn problem(error: &Error, file: &Path) -> Problem {
         Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt) => {
             (Code::SourceUnavailable, format!("the file `{name}` is no intact SQLite database; restore it"))
         }
-        Some(ErrorCode::SystemIoFailure | ErrorCode::FileLockingProtocolFailed | ErrorCode::DiskFull) => {
+        Some(ErrorCode::DiskFull) => (
+            Code::SourceUnavailable,
+            format!("the disk with the database file `{name}` is full; free some space, and ask again"),
+        ),
+        Some(ErrorCode::SystemIoFailure | ErrorCode::FileLockingProtocolFailed) => {
             (Code::SourceUnavailable, format!("the database file `{name}` cannot be read"))
         }
         Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => {
@@ -30,11 +34,26 @@ pub fn problem(error: &Error, file: &Path) -> Problem {
             (Code::SourceRefused, "the database refuses this statement".to_owned())
         }
         Some(ErrorCode::SchemaChanged) => (Code::SourceDrifted, drifted()),
+        Some(ErrorCode::TooBig) => (Code::TooCostly, TOO_MUCH.to_owned()),
         _ if error.to_string().contains("no such ") => (Code::SourceDrifted, drifted()),
+        _ if LIMITS.iter().any(|limit| error.to_string().contains(limit)) => (Code::TooCostly, TOO_MUCH.to_owned()),
         _ => (Code::Internal, "the statement failed; the log has the details under the request's id".to_owned()),
     };
     Problem::new(code, text).with_detail(error)
 }
+
+/// What SQLite says of statements that are over one of its limits: it has no codes of their own for them.
+const LIMITS: &[&str] = &[
+    "tables in a join",
+    "Expression tree is too large",
+    "too many SQL variables",
+    "too many terms",
+    "parser stack overflow",
+    "too many columns",
+    "too many arguments",
+];
+
+const TOO_MUCH: &str = "the ask is more than the database takes in one statement; ask in parts";
 
 fn drifted() -> String {
     "the tables no longer fit the survey; the operator has to run `puente survey` and restart".to_owned()

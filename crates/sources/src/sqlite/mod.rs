@@ -9,11 +9,13 @@ mod fault;
 mod pool;
 mod run;
 mod sample;
+mod statements;
 mod survey;
 mod write;
 
 use std::path::{Path, PathBuf};
 
+use puente_core::error::{Code, Problem};
 use rusqlite::config::DbConfig;
 use rusqlite::{Connection, OpenFlags};
 
@@ -38,8 +40,13 @@ fn open(file: &Path) -> rusqlite::Result<Connection> {
     connection.busy_timeout(BUSY_TIMEOUT)?;
     decimal_sum::add_to(&connection)?;
     // Opening is lazy: only a read tells whether it is a database at all.
-    connection.query_row("select count(*) from sqlite_schema", [], |_| Ok(()))?;
+    tables(&connection)?;
     Ok(connection)
+}
+
+/// How many things a file's schema has.
+fn tables(connection: &Connection) -> rusqlite::Result<i64> {
+    connection.query_row("select count(*) from sqlite_schema", [], |row| row.get(0))
 }
 
 /// Opens a file for reading and writing. It is never created.
@@ -49,17 +56,23 @@ fn open_for_writing(file: &Path) -> rusqlite::Result<Connection> {
     // SQLite leaves foreign keys alone unless it is told otherwise, connection by connection.
     connection.pragma_update(None, "foreign_keys", true)?;
     decimal_sum::add_to(&connection)?;
-    connection.query_row("select count(*) from sqlite_schema", [], |_| Ok(()))?;
+    tables(&connection)?;
     Ok(connection)
 }
 
 /// How long a read waits for another process that holds the file.
 const BUSY_TIMEOUT: std::time::Duration = std::time::Duration::from_secs(2);
 
-/// Can the file be opened and read?
+/// Can the file be opened and read, and is there anything in it?
 ///
 /// # Errors
-/// `SOURCE_UNAVAILABLE`, with the reason.
-pub fn probe(file: &Path) -> Result<(), puente_core::error::Problem> {
-    open(file).map(|_| ()).map_err(|error| problem(&error, file))
+/// `SOURCE_UNAVAILABLE`, with the reason; `SOURCE_DRIFTED` where it is empty.
+pub fn probe(file: &Path) -> Result<(), Problem> {
+    let there = open(file).and_then(|connection| tables(&connection)).map_err(|error| problem(&error, file))?;
+    if there > 0 {
+        return Ok(());
+    }
+    let text =
+        "the database file has no tables: is it the one that was surveyed? Restore it, or correct the source's `url`";
+    Err(Problem::new(Code::SourceDrifted, text))
 }

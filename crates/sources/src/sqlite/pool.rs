@@ -7,28 +7,39 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
 use puente_core::error::{Code, Problem};
-use rusqlite::Connection;
 use tokio::sync::oneshot;
 
+use super::statements::Kept;
 use super::write::Writer;
 use super::{explain, fault, run};
+use crate::turns::{self, Places, Queue};
 use crate::{ChangeRequest, Explanation, Outcome, Request};
 
-/// Asks that may wait for a reader before new ones are refused at once.
+/// Asks that may wait for a reader before those of who sent most of them are refused at once.
 pub(super) const MOST_WAITING: usize = 1_024;
 /// SQLite's virtual machine asks this often whether to stop: about every 20 µs.
 pub(super) const INSTRUCTIONS_PER_CHECK: i32 = 1_000;
-/// Prepared statements that each connection keeps.
-pub(super) const STATEMENTS_KEPT: usize = 256;
+/// Reading threads for callers that have none at work, at the least.
+const LEAST_SPARE: usize = 4;
 /// How often a reader looks whether its file was replaced.
 const IDENTITY_CHECK: Duration = Duration::from_secs(1);
 
 /// Readers of one file.
 #[derive(Debug, Clone)]
 pub struct Pool {
-    jobs: flume::Sender<Job>,
+    jobs: Arc<Jobs<Job>>,
     writer: Writer,
     file: Arc<Path>,
+}
+
+/// The queue of a file's threads, which end when nobody can add to it any more.
+#[derive(Debug)]
+pub(super) struct Jobs<T>(pub(super) Arc<Queue<T>>);
+
+impl<T> Drop for Jobs<T> {
+    fn drop(&mut self) {
+        self.0.close();
+    }
 }
 
 /// What a reader does with a plan.
@@ -41,6 +52,16 @@ struct Job {
     request: Request,
     cancelled: Arc<AtomicBool>,
     work: Work,
+}
+
+impl Work {
+    /// Tells who sent it that it is not done.
+    fn refuse(self, problem: Problem) {
+        match self {
+            Work::Run(reply) => drop(reply.send(Err(problem))),
+            Work::Explain(reply) => drop(reply.send(Err(problem))),
+        }
+    }
 }
 
 impl std::fmt::Debug for Job {
@@ -61,17 +82,20 @@ impl Drop for CancelOnDrop {
 impl Pool {
     /// Starts `readers` threads. The file is opened with the first ask; it need not be there yet.
     pub fn start(file: PathBuf, readers: usize) -> Self {
-        let (jobs, queue) = flume::bounded::<Job>(MOST_WAITING);
         let file: Arc<Path> = file.into();
-        for number in 0..readers.max(1) {
-            let (queue, file) = (queue.clone(), Arc::clone(&file));
+        let regular = readers.max(1);
+        // Readers beside those: whoever has none at work need not wait until others are done.
+        let places = Places { regular, spare: regular.max(LEAST_SPARE) };
+        let queue = Arc::new(Queue::new(places, MOST_WAITING));
+        for number in 0..places.regular + places.spare {
+            let (queue, file) = (Arc::clone(&queue), Arc::clone(&file));
             let work = move || Reader::new(file).work(&queue);
             let thread = std::thread::Builder::new().name(format!("sqlite-reader-{number}"));
             if let Err(error) = thread.spawn(work) {
                 tracing::error!(target: "puente::source", %error, "a reading thread could not be started");
             }
         }
-        Pool { jobs, writer: Writer::start(Arc::clone(&file)), file }
+        Pool { jobs: Arc::new(Jobs(queue)), writer: Writer::start(Arc::clone(&file)), file }
     }
 
     /// The file that is read.
@@ -82,9 +106,19 @@ impl Pool {
     /// Runs a plan. Dropping the future cancels it in the database.
     ///
     /// # Errors
-    /// What the source reports; `TIMED_OUT` at the deadline; `SOURCE_UNAVAILABLE` where too many asks wait.
+    /// What the source reports; `TIMED_OUT` at the deadline; `TOO_BUSY` where too many of the caller's asks wait.
     pub async fn run(&self, request: Request) -> Result<Outcome, Problem> {
         self.send(request, Work::Run).await
+    }
+
+    /// Can the file be opened and read?
+    ///
+    /// # Errors
+    /// `SOURCE_UNAVAILABLE`, with the reason.
+    pub async fn probe(&self) -> Result<(), Problem> {
+        let file = Arc::clone(&self.file);
+        let probed = tokio::task::spawn_blocking(move || super::probe(&file)).await;
+        probed.unwrap_or_else(|_| Err(Problem::new(Code::SourceUnavailable, "the service is stopping")))
     }
 
     /// Runs a mutation, after those that came before it.
@@ -111,9 +145,10 @@ impl Pool {
         let cancelled = Arc::new(AtomicBool::new(false));
         let _guard = CancelOnDrop(Arc::clone(&cancelled));
         let (reply, answer) = oneshot::channel();
-        self.jobs.try_send(Job { request, cancelled, work: work(reply) }).map_err(|_| {
-            Problem::new(Code::SourceUnavailable, "too many asks wait for the database; ask again in a moment")
-        })?;
+        let caller = request.party.clone();
+        if let Err(job) = self.jobs.0.push(&caller, Job { request, cancelled, work: work(reply) }) {
+            job.work.refuse(turns::too_busy());
+        }
         answer.await.unwrap_or_else(|_| Err(Problem::new(Code::Internal, "the reader stopped")))
     }
 }
@@ -134,7 +169,7 @@ impl Current {
 
 struct Reader {
     file: Arc<Path>,
-    connection: Option<Connection>,
+    connection: Option<Kept>,
     identity: Option<Identity>,
     checked: Instant,
     current: Arc<Mutex<Current>>,
@@ -148,8 +183,8 @@ impl Reader {
         Reader { file, connection: None, identity: None, checked: Instant::now(), current: Arc::default() }
     }
 
-    fn work(mut self, queue: &flume::Receiver<Job>) {
-        while let Ok(Job { request, cancelled, work }) = queue.recv() {
+    fn work(mut self, queue: &Queue<Job>) {
+        while let Some((_turn, Job { request, cancelled, work })) = queue.take() {
             if cancelled.load(Ordering::Relaxed) {
                 continue;
             }
@@ -166,7 +201,7 @@ impl Reader {
     fn guarded<T>(
         &mut self,
         request: &Request,
-        work: fn(&Connection, &Path, &Request) -> Result<T, Problem>,
+        work: fn(&Kept, &Path, &Request) -> Result<T, Problem>,
     ) -> Result<T, Problem> {
         let result = std::panic::catch_unwind(AssertUnwindSafe(|| self.on_connection(request, work)));
         result.unwrap_or_else(|_| {
@@ -178,7 +213,7 @@ impl Reader {
     fn on_connection<T>(
         &mut self,
         request: &Request,
-        work: fn(&Connection, &Path, &Request) -> Result<T, Problem>,
+        work: fn(&Kept, &Path, &Request) -> Result<T, Problem>,
     ) -> Result<T, Problem> {
         if lock(&self.current).is_over() {
             return Err(Problem::new(
@@ -189,13 +224,14 @@ impl Reader {
         let file = Arc::clone(&self.file);
         let connection = self.connection().map_err(|error| fault::problem(&error, &file))?;
         let result = work(connection, &file, request);
+        connection.tidy();
         if matches!(&result, Err(problem) if problem.code == Code::SourceUnavailable) {
             self.connection = None;
         }
         result
     }
 
-    fn connection(&mut self) -> rusqlite::Result<&Connection> {
+    fn connection(&mut self) -> rusqlite::Result<&Kept> {
         if self.connection.is_some() && self.checked.elapsed() > IDENTITY_CHECK {
             self.checked = Instant::now();
             if identity(&self.file) != self.identity {
@@ -205,10 +241,9 @@ impl Reader {
         if self.connection.is_none() {
             self.identity = identity(&self.file);
             let mut connection = super::open(&self.file)?;
-            connection.set_prepared_statement_cache_capacity(STATEMENTS_KEPT);
             let current = Arc::clone(&self.current);
             connection.progress_handler(INSTRUCTIONS_PER_CHECK, Some(move || lock(&current).is_over()))?;
-            self.connection = Some(connection);
+            self.connection = Some(Kept::new(connection));
         }
         Ok(self.connection.as_ref().expect("just opened"))
     }

@@ -7,7 +7,7 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use puente_core::error::Problem;
-use puente_core::json::{self, Answer, Fetch, Levels, Row, Rows};
+use puente_core::json::{self, Answer, Fetch, Levels, Row, Rows, check_held};
 use puente_core::plan::{BoundPlan, SelectId};
 use puente_core::sql::{Program, Slot, Statement};
 use puente_core::value::CellRef;
@@ -16,22 +16,25 @@ use rusqlite::{CachedStatement, Connection};
 
 use super::bind::{Borrowed, bind_slot, keys_json};
 use super::fault::problem;
+use super::statements::Kept;
 use crate::{Outcome, Request, StatementReport};
 
 /// Runs a plan. Its reads see one snapshot.
 ///
 /// # Errors
 /// What the database reports, as the caller may know it.
-pub(super) fn run(connection: &Connection, file: &Path, request: &Request) -> Result<Outcome, Problem> {
+pub(super) fn run(kept: &Kept, file: &Path, request: &Request) -> Result<Outcome, Problem> {
     let plan = request.bound.plan();
     let several = plan.selects().len() > 1;
     let transaction =
-        if several { Some(Snapshot::begin(connection).map_err(|error| problem(&error, file))?) } else { None };
+        if several { Some(Snapshot::begin(&kept.connection).map_err(|error| problem(&error, file))?) } else { None };
     let mut run = Run {
-        connection,
+        kept,
         file,
         bound: &request.bound,
         timed: request.timed,
+        most_bytes: request.most_bytes,
+        held: vec![0; plan.selects().len()],
         statements: plan.selects().iter().map(|_| None).collect(),
         tallies: vec![Tally::default(); plan.selects().len()],
     };
@@ -85,10 +88,13 @@ struct Tally {
 }
 
 struct Run<'c> {
-    connection: &'c Connection,
+    kept: &'c Kept,
     file: &'c Path,
     bound: &'c BoundPlan,
     timed: bool,
+    most_bytes: usize,
+    /// What the rows of each select hold in memory at the moment.
+    held: Vec<usize>,
     statements: Vec<Option<CachedStatement<'c>>>,
     tallies: Vec<Tally>,
 }
@@ -105,7 +111,10 @@ impl<'s> Fetch<'s> for Run<'_> {
             return Ok(());
         }
         into.clear(plan.row_width(select));
-        self.tallied(select, |run| run.execute(select, parent, into)).map_err(|error| problem(&error, self.file))
+        let mut too_large = None;
+        self.tallied(select, |run| run.execute(select, parent, into, &mut too_large))
+            .map_err(|error| problem(&error, self.file))?;
+        too_large.map_or(Ok(()), Err)
     }
 }
 
@@ -131,11 +140,17 @@ impl<'c> Run<'c> {
         Ok(())
     }
 
-    fn execute(&mut self, select: SelectId, parent: Option<Row<'_, '_>>, into: &mut Rows<'_>) -> rusqlite::Result<u64> {
+    fn execute(
+        &mut self,
+        select: SelectId,
+        parent: Option<Row<'_, '_>>,
+        into: &mut Rows<'_>,
+        too_large: &mut Option<Problem>,
+    ) -> rusqlite::Result<u64> {
         let Statement { text, slots } = self.statement(select);
         let is_new = self.statements[select].is_none();
         if is_new {
-            self.statements[select] = Some(self.connection.prepare_cached(text)?);
+            self.statements[select] = Some(self.kept.prepare(text)?);
         }
         let statement = self.statements[select].as_mut().expect("just prepared");
         for (at, slot) in slots.iter().enumerate() {
@@ -149,6 +164,8 @@ impl<'c> Run<'c> {
             }
         }
         let width = statement.column_count();
+        self.held[select] = 0;
+        let held: usize = self.held.iter().sum();
         let mut rows = statement.raw_query();
         let mut count = 0;
         while let Some(row) = rows.next()? {
@@ -156,7 +173,12 @@ impl<'c> Run<'c> {
                 into.push(cell(row.get_ref(column)?));
             }
             count += 1;
+            if let Err(problem) = check_held(held + into.weight(), self.most_bytes) {
+                *too_large = Some(problem);
+                break;
+            }
         }
+        self.held[select] = into.weight();
         Ok(count)
     }
 
@@ -176,7 +198,6 @@ impl<'c> Run<'c> {
             if let Some(problem) = failed {
                 return Err(problem);
             }
-            levels.check_size(most_bytes)?;
         }
         let mut fetch = levels.fetch(plan);
         json::write(self.bound, &mut fetch, most_bytes)
@@ -190,7 +211,7 @@ impl<'c> Run<'c> {
         failed: &mut Option<Problem>,
     ) -> rusqlite::Result<u64> {
         let Statement { text, slots } = self.statement(select);
-        let mut statement = self.connection.prepare_cached(text)?;
+        let mut statement = self.kept.prepare(text)?;
         for (at, slot) in slots.iter().enumerate() {
             match (slot, &keys) {
                 (Slot::Keys, Some(keys)) => statement.raw_bind_parameter(at + 1, keys)?,
@@ -212,10 +233,22 @@ impl<'c> Run<'c> {
                 return Ok(count);
             }
             count += 1;
+            if count % ROWS_PER_CHECK == 0
+                && let Err(problem) = levels.check_size(self.most_bytes)
+            {
+                *failed = Some(problem);
+                return Ok(count);
+            }
+        }
+        if let Err(problem) = levels.check_size(self.most_bytes) {
+            *failed = Some(problem);
         }
         Ok(count)
     }
 }
+
+/// After so many rows of a level it is looked at what all of them hold.
+const ROWS_PER_CHECK: u64 = 16;
 
 pub(super) fn cell(value: ValueRef<'_>) -> CellRef<'_> {
     match value {

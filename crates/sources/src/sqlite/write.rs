@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use futures_util::FutureExt as _;
 use puente_core::error::{Code, Problem};
-use puente_core::json::Rows;
+use puente_core::json::{Rows, check_held};
 use puente_core::sql::{self, Slot, Statement};
 use puente_core::value::Scalar;
 use rusqlite::ffi;
@@ -17,17 +17,17 @@ use tokio::sync::oneshot;
 
 use super::bind::{bind, bind_slot, keys_json};
 use super::fault;
-use super::pool::{
-    CancelOnDrop, Current, INSTRUCTIONS_PER_CHECK, Identity, MOST_WAITING, STATEMENTS_KEPT, identity, lock,
-};
+use super::pool::{CancelOnDrop, Current, INSTRUCTIONS_PER_CHECK, Identity, Jobs, MOST_WAITING, identity, lock};
 use super::run::cell;
+use super::statements::Kept;
 use crate::change::{self, Failure, Refusal, Rule, Session, Values};
+use crate::turns::{self, Places, Queue};
 use crate::{ChangeRequest, Outcome};
 
 /// The writer of one file.
 #[derive(Debug, Clone)]
 pub(super) struct Writer {
-    jobs: flume::Sender<Job>,
+    jobs: Arc<Jobs<Job>>,
 }
 
 struct Job {
@@ -45,28 +45,30 @@ impl std::fmt::Debug for Job {
 impl Writer {
     /// Starts the thread. The file is opened with the first mutation.
     pub(super) fn start(file: Arc<Path>) -> Self {
-        let (jobs, queue) = flume::bounded::<Job>(MOST_WAITING);
+        let jobs = Arc::new(Queue::new(Places { regular: 1, spare: 0 }, MOST_WAITING));
+        let queue = Arc::clone(&jobs);
         let work = move || Work::new(file).work(&queue);
         if let Err(error) = std::thread::Builder::new().name("sqlite-writer".to_owned()).spawn(work) {
             tracing::error!(target: "puente::source", %error, "the writing thread could not be started");
         }
-        Writer { jobs }
+        Writer { jobs: Arc::new(Jobs(jobs)) }
     }
 
     pub(super) async fn change(&self, request: ChangeRequest) -> Result<Outcome, Problem> {
         let cancelled = Arc::new(AtomicBool::new(false));
         let _guard = CancelOnDrop(Arc::clone(&cancelled));
         let (reply, answer) = oneshot::channel();
-        self.jobs.try_send(Job { request, cancelled, reply }).map_err(|_| {
-            Problem::new(Code::SourceUnavailable, "too many changes wait for the database; try again in a moment")
-        })?;
+        let caller = request.party.clone();
+        if let Err(job) = self.jobs.0.push(&caller, Job { request, cancelled, reply }) {
+            drop(job.reply.send(Err(turns::too_busy())));
+        }
         answer.await.unwrap_or_else(|_| Err(Problem::new(Code::Internal, "the writer stopped")))
     }
 }
 
 struct Work {
     file: Arc<Path>,
-    connection: Option<Connection>,
+    connection: Option<Kept>,
     identity: Option<Identity>,
     current: Arc<Mutex<Current>>,
 }
@@ -76,8 +78,8 @@ impl Work {
         Work { file, connection: None, identity: None, current: Arc::default() }
     }
 
-    fn work(mut self, queue: &flume::Receiver<Job>) {
-        while let Ok(Job { request, cancelled, reply }) = queue.recv() {
+    fn work(mut self, queue: &Queue<Job>) {
+        while let Some((_turn, Job { request, cancelled, reply })) = queue.take() {
             if cancelled.load(Ordering::Relaxed) {
                 continue;
             }
@@ -96,13 +98,15 @@ impl Work {
         let file = Arc::clone(&self.file);
         let current = Arc::clone(&self.current);
         let told = |error: Error| fault::problem(&error, &file);
-        let connection = self.connection().map_err(told)?;
-        begin(connection, request.deadline).map_err(told)?;
-        let dangled = if request.rehearse { dangling(connection).unwrap_or_default() } else { 0 };
-        let mut session = Transaction { connection, file: &file };
+        let kept = self.connection().map_err(told)?;
+        kept.tidy();
+        begin(&kept.connection, request.deadline).map_err(told)?;
+        let dangled = if request.rehearse { dangling(&kept.connection).unwrap_or_default() } else { 0 };
+        let mut session = Transaction { kept, file: &file };
         let result = change::run(&mut session, &sql::Sqlite, request)
             .now_or_never()
             .unwrap_or_else(|| Err(Problem::new(Code::Internal, "an embedded database kept us waiting")));
+        let connection = &kept.connection;
         let ended = match &result {
             Ok(_) if request.rehearse => dangling(connection).and_then(|now| no_more_than(dangled, now)),
             Ok(_) => {
@@ -124,17 +128,16 @@ impl Work {
         result
     }
 
-    fn connection(&mut self) -> rusqlite::Result<&mut Connection> {
+    fn connection(&mut self) -> rusqlite::Result<&mut Kept> {
         if self.connection.is_some() && identity(&self.file) != self.identity {
             self.connection = None;
         }
         if self.connection.is_none() {
             self.identity = identity(&self.file);
             let mut connection = super::open_for_writing(&self.file)?;
-            connection.set_prepared_statement_cache_capacity(STATEMENTS_KEPT);
             let current = Arc::clone(&self.current);
             connection.progress_handler(INSTRUCTIONS_PER_CHECK, Some(move || lock(&current).is_over()))?;
-            self.connection = Some(connection);
+            self.connection = Some(Kept::new(connection));
         }
         Ok(self.connection.as_mut().expect("just opened"))
     }
@@ -173,7 +176,7 @@ fn no_more_than(before: i64, now: i64) -> rusqlite::Result<()> {
 
 /// The transaction of one mutation.
 struct Transaction<'c> {
-    connection: &'c mut Connection,
+    kept: &'c mut Kept,
     file: &'c Path,
 }
 
@@ -184,16 +187,17 @@ impl Session for Transaction<'_> {
         values: Values<'_>,
         _: &[Option<Scalar>],
     ) -> impl Future<Output = Result<Rows<'static>, Failure>> + Send {
-        let rows = execute(self.connection, statement, values).map_err(|error| match refusal(&error) {
+        let rows = execute(self.kept, statement, values).map_err(|error| match refusal(&error) {
             Some(refusal) => Failure::Refused(refusal),
             None => Failure::Problem(fault::problem(&error, self.file)),
         });
-        std::future::ready(rows)
+        std::future::ready(rows.and_then(|rows| rows.map_err(Failure::Problem)))
     }
 }
 
-fn execute(connection: &Connection, statement: &Statement, values: Values<'_>) -> rusqlite::Result<Rows<'static>> {
-    let mut prepared = connection.prepare_cached(&statement.text)?;
+/// The rows of a statement, or the problem of too many of them.
+fn execute(kept: &Kept, statement: &Statement, values: Values<'_>) -> rusqlite::Result<Result<Rows<'static>, Problem>> {
+    let mut prepared = kept.prepare(&statement.text)?;
     for (at, slot) in statement.slots.iter().enumerate() {
         match (slot, values.keys) {
             (Slot::Given(number), _) => bind(&mut prepared, at + 1, &values.given[*number])?,
@@ -209,8 +213,11 @@ fn execute(connection: &Connection, statement: &Statement, values: Values<'_>) -
         for column in 0..width {
             into.push(cell(row.get_ref(column)?));
         }
+        if let Err(problem) = check_held(into.weight(), values.most_bytes) {
+            return Ok(Err(problem));
+        }
     }
-    Ok(into)
+    Ok(Ok(into))
 }
 
 /// What a table does not take, read off SQLite's error.

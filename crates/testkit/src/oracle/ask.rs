@@ -1,10 +1,10 @@
 //! Random asks: a tree that the oracle interprets, and the same as a GraphQL document with variables.
 
 use puente_core::access::{Comparison, Operand, Quantifier, Test, TextTest, View};
-use puente_core::model::{Cardinality, Kind, TypeId};
+use puente_core::model::{Cardinality, Kind, Model, TypeId};
 use puente_core::plan::edge_fields;
 use puente_core::value::{Cell, Scalar};
-use rand::RngExt as _;
+use rand::{Rng as _, RngExt as _, SeedableRng as _};
 use serde_json::{Map, Value as Json, json};
 
 use super::summary::{Groups, Summary};
@@ -95,14 +95,17 @@ pub struct RandomAsk {
     pub variables: Map<String, Json>,
 }
 
-/// Draws an ask. `cursors` gives the cursor of a row of a type's whole list in an order, as Puente itself gave it.
+/// Draws an ask. From the same seed, another `variant` draws the same document with other values for its variables, as far as
+/// they leave it the same. `cursors` gives the cursor of a row of a type's whole list in an order, as Puente itself gave it.
 pub fn random_ask(
     random: &mut Random,
     world: &World,
     view: &View,
+    variant: u64,
     cursors: &mut dyn FnMut(TypeId, &str, usize) -> Option<String>,
 ) -> RandomAsk {
     let mut drawing = Drawing::new(random, world, view, cursors);
+    drawing.variant = variant;
     let mut roots = Vec::new();
     let mut text = String::new();
     for _ in 0..drawing.random.random_range(1..=2) {
@@ -138,6 +141,19 @@ pub(super) struct Drawing<'a> {
     declarations: Vec<String>,
     variables: Map<String, Json>,
     keys: usize,
+    /// Which values the variables have.
+    variant: u64,
+}
+
+/// How a value is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Written {
+    /// In the document.
+    Literal,
+    /// As the default of a variable that is not given.
+    Default,
+    /// As a variable's value: another one in every variant.
+    Variable,
 }
 
 const DIRECTIONS: &[&str] =
@@ -150,7 +166,7 @@ impl<'a> Drawing<'a> {
         view: &'a View,
         cursors: &'a mut dyn FnMut(TypeId, &str, usize) -> Option<String>,
     ) -> Self {
-        Drawing { random, world, view, cursors, declarations: Vec::new(), variables: Map::new(), keys: 0 }
+        Drawing { random, world, view, cursors, declarations: Vec::new(), variables: Map::new(), keys: 0, variant: 0 }
     }
 
     /// The operation's head, and the values of its variables.
@@ -199,26 +215,59 @@ impl<'a> Drawing<'a> {
         if from.is_empty() { None } else { Some(from[self.random.random_range(0..from.len())].clone()) }
     }
 
+    /// Draws a value and decides how it is written. Whatever the draw takes, what is drawn after it is the same.
+    pub(super) fn drawn<T>(&mut self, is_enum: bool, draw: impl FnOnce(&mut Self) -> T) -> (Written, T) {
+        let written = match self.random.random_range(0..20) {
+            0 if !is_enum => Written::Default,
+            0..7 => Written::Variable,
+            _ => Written::Literal,
+        };
+        let seed = self.random.next_u64() ^ if written == Written::Variable { self.variant } else { 0 };
+        let outer = std::mem::replace(self.random, Random::seed_from_u64(seed));
+        let value = draw(self);
+        *self.random = outer;
+        (written, value)
+    }
+
     /// A value in the document, or a variable that carries it.
-    pub(super) fn write(&mut self, type_name: &str, json: Json, is_enum: bool) -> String {
-        if self.random.random_bool(0.35) {
-            let name = format!("v{}", self.declarations.len());
-            if self.random.random_bool(0.2) && !is_enum {
-                // As the default of a variable that is not given.
-                self.declarations.push(format!("${name}: {type_name} = {json}"));
-            } else {
+    pub(super) fn write(&mut self, written: Written, type_name: &str, json: Json, is_enum: bool) -> String {
+        let name = format!("v{}", self.declarations.len());
+        match written {
+            Written::Variable => {
                 self.declarations.push(format!("${name}: {type_name}"));
                 self.variables.insert(name.clone(), json);
+                format!("${name}")
             }
-            return format!("${name}");
-        }
-        match (&json, is_enum) {
-            (Json::String(name), true) => name.clone(),
-            (Json::Array(items), true) => {
-                format!("[{}]", items.iter().filter_map(Json::as_str).collect::<Vec<_>>().join(", "))
+            Written::Default => {
+                self.declarations.push(format!("${name}: {type_name} = {json}"));
+                format!("${name}")
             }
-            _ => json.to_string(),
+            Written::Literal => match (&json, is_enum) {
+                (Json::String(name), true) => name.clone(),
+                (Json::Array(items), true) => {
+                    format!("[{}]", items.iter().filter_map(Json::as_str).collect::<Vec<_>>().join(", "))
+                }
+                _ => json.to_string(),
+            },
         }
+    }
+
+    /// A number within bounds, and how it is written.
+    pub(super) fn number(&mut self, least: usize, most: usize) -> (usize, String) {
+        let (written, number) = self.drawn(false, |drawing| drawing.random.random_range(least..=most));
+        (number, self.write(written, "Int", json!(number), false))
+    }
+
+    /// A word of an enum, and how it is written.
+    pub(super) fn word(&mut self, type_name: &str, words: &[&'static str]) -> (&'static str, String) {
+        let (written, word) = self.drawn(true, |drawing| words[drawing.random.random_range(0..words.len())]);
+        (word, self.write(written, type_name, json!(word), true))
+    }
+
+    /// True or false, and how it is written.
+    fn truth(&mut self) -> (bool, String) {
+        let (written, truth) = self.drawn(false, |drawing| drawing.random.random_bool(0.5));
+        (truth, self.write(written, "Boolean!", json!(truth), false))
     }
 
     pub(super) fn fields(&mut self, of: TypeId, depth: u32) -> (Fields, String) {
@@ -228,6 +277,14 @@ impl<'a> Drawing<'a> {
         for _ in 0..self.random.random_range(1..=3) {
             let key = self.key();
             match self.pick(&columns) {
+                Some((column, field)) if self.random.random_bool(0.1) => {
+                    let directive = if self.random.random_bool(0.5) { "include" } else { "skip" };
+                    let (truth, written) = self.truth();
+                    text.push_str(&format!("{key}: {field} @{directive}(if: {written}) "));
+                    if truth == (directive == "include") {
+                        fields.push((key, Field::Column(column)));
+                    }
+                }
                 Some((column, field)) => {
                     text.push_str(&format!("{key}: {field} "));
                     fields.push((key, Field::Column(column)));
@@ -264,17 +321,25 @@ impl<'a> Drawing<'a> {
         let keys: Vec<usize> =
             self.view.keys(of).filter_map(|key| t.keys.iter().position(|k| k.member == key.member)).collect();
         let key = self.pick(&keys)?;
-        let row = self.random.random_range(0..self.world.rows[of].len().max(1));
-        let row = self.world.rows[of].get(row)?;
-        let values: Vec<Cell> = t.keys[key].columns.iter().map(|column| row[*column].clone()).collect();
-        let mut written = Vec::new();
-        for (column, cell) in t.keys[key].columns.iter().zip(&values) {
-            let json = self.json(of, *column, cell)?;
-            let name = self.world.model.kind_name(t.columns[*column].kind).to_owned();
-            written.push((t.columns[*column].field.clone()?, self.write(&format!("{name}!"), json, false)));
+        let columns = &t.keys[key].columns;
+        let (written, drawn) = self.drawn(false, |drawing| {
+            let row = drawing.random.random_range(0..drawing.world.rows[of].len().max(1));
+            let row = drawing.world.rows[of].get(row)?;
+            let values: Vec<Cell> = columns.iter().map(|column| row[*column].clone()).collect();
+            let jsons = columns.iter().zip(&values).map(|(column, cell)| drawing.json(of, *column, cell));
+            Some((jsons.collect::<Option<Vec<Json>>>()?, values))
+        });
+        let (jsons, values) = drawn?;
+        let mut members = Vec::new();
+        for (column, json) in columns.iter().zip(jsons) {
+            let c = &t.columns[*column];
+            let name = self.world.model.kind_name(c.kind).to_owned();
+            let is_enum = matches!(c.kind, Kind::Enum(_));
+            let as_default = if is_enum && written == Written::Default { Written::Literal } else { written };
+            members.push((c.field.clone()?, self.write(as_default, &format!("{name}!"), json, is_enum)));
         }
         let member = &t.keys[key].member;
-        let argument = match written.as_slice() {
+        let argument = match members.as_slice() {
             [(_, only)] => format!("{{ {member}: {only} }}"),
             several => {
                 let members: Vec<String> = several.iter().map(|(field, value)| format!("{field}: {value}")).collect();
@@ -307,21 +372,26 @@ impl<'a> Drawing<'a> {
         let most = usize::try_from(most).unwrap_or(30);
         let size = match self.random.random_range(0..4) {
             0 => Size::Default,
-            1 if pages => Size::Last(self.random.random_range(0..=most)),
-            _ => Size::First(self.random.random_range(0..=most)),
+            1 if pages => {
+                let (number, written) = self.number(0, most);
+                arguments.push(format!("last: {written}"));
+                Size::Last(number)
+            }
+            _ => {
+                let (number, written) = self.number(0, most);
+                arguments.push(format!("first: {written}"));
+                Size::First(number)
+            }
         };
-        if let Size::First(number) | Size::Last(number) = size {
-            let number = self.write("Int", json!(number), false);
-            let word = if matches!(size, Size::First(_)) { "first" } else { "last" };
-            arguments.push(format!("{word}: {number}"));
-        }
         let is_direct = link.is_some_and(|(owner, link)| self.world.model.types[owner].links[link].through.is_some());
         let [mut after, mut before, mut offset] = [None; 3];
         if pages && !is_direct && self.random.random_bool(0.4) {
-            let place = self.random.random_range(0..12);
             let word = if self.random.random_bool(0.6) { "after" } else { "before" };
-            if let Some(cursor) = (self.cursors)(of, &order_text, place) {
-                let cursor = self.write("String", json!(cursor), false);
+            let (written, place) = self.drawn(false, |drawing| drawing.random.random_range(0..12));
+            // The cursor comes from a list whose order is written out.
+            let plain = plain_order(&self.world.model, of, &order);
+            if let Some(cursor) = (self.cursors)(of, &plain, place) {
+                let cursor = self.write(written, "String", json!(cursor), false);
                 arguments.push(format!("{word}: {cursor}"));
                 if word == "after" {
                     after = Some(place)
@@ -330,8 +400,8 @@ impl<'a> Drawing<'a> {
                 };
             }
         } else if self.random.random_bool(0.2) {
-            let number = self.random.random_range(0..6);
-            arguments.push(format!("offset: {}", self.write("Int", json!(number), false)));
+            let (number, written) = self.number(0, 5);
+            arguments.push(format!("offset: {written}"));
             offset = Some(number);
         }
         let (fields, text) = self.list_fields(of, link, pages, depth);
@@ -425,11 +495,11 @@ impl<'a> Drawing<'a> {
             let mut columns = self.columns(at);
             columns.retain(|(column, _)| self.world.model.types[at].columns[*column].is_comparable());
             let Some((column, field)) = self.pick(&columns) else { continue };
-            let word = DIRECTIONS[self.random.random_range(0..DIRECTIONS.len())];
             if order.iter().any(|known| known.hops == hops && known.column == column) {
                 continue;
             }
-            let mut text = format!("{{ {field}: {word} }}");
+            let (word, written) = self.word("Direction!", DIRECTIONS);
+            let mut text = format!("{{ {field}: {written} }}");
             for field in path.iter().rev() {
                 text = format!("{{ {field}: {text} }}");
             }
@@ -497,7 +567,8 @@ impl<'a> Drawing<'a> {
             .filter(|item| **item != Cell::Null)
             .cloned()
             .collect();
-        let drawn: Vec<Cell> = (0..2).filter_map(|_| self.pick(&items)).collect();
+        let (written, drawn) =
+            self.drawn(false, |drawing| (0..2).filter_map(|_| drawing.pick(&items)).collect::<Vec<Cell>>());
         let json = |cell: &Cell| {
             let text = super::interpret::leaf(&self.world.model, Kind::Scalar(scalar), cell).expect("it fits");
             serde_json::from_str::<Json>(&text).expect("JSON")
@@ -508,21 +579,21 @@ impl<'a> Drawing<'a> {
             |all: bool, cells: Vec<Cell>| Test::Includes { operand: Operand::Constant(Cell::List(cells)), all };
         let (test, text) = match (self.random.random_range(0..5), drawn.first().cloned()) {
             (0, Some(one)) => {
-                let written = self.write(name, jsons[0].clone(), false);
+                let written = self.write(written, name, jsons[0].clone(), false);
                 (includes(true, vec![one]), format!("includes: {written}"))
             }
             (1 | 2, Some(_)) => {
                 let all = self.random.random_bool(0.5);
-                let written = self.write(&format!("[{name}!]"), Json::Array(jsons), false);
+                let written = self.write(written, &format!("[{name}!]"), Json::Array(jsons), false);
                 (includes(all, drawn), format!("{}: {written}", if all { "includesAll" } else { "includesAny" }))
             }
             (3, _) => {
-                let expected = self.random.random_bool(0.5);
-                (Test::IsNull(expected), format!("isNull: {expected}"))
+                let (expected, written) = self.truth();
+                (Test::IsNull(expected), format!("isNull: {written}"))
             }
             _ => {
-                let expected = self.random.random_bool(0.5);
-                (Test::IsEmpty(expected), format!("isEmpty: {expected}"))
+                let (expected, written) = self.truth();
+                (Test::IsEmpty(expected), format!("isEmpty: {written}"))
             }
         };
         (Filter::Column { column, negated: false, test }, format!("{{ {field}: {{ {text} }} }}"))
@@ -533,32 +604,34 @@ impl<'a> Drawing<'a> {
         if let Kind::List(scalar) = kind {
             return self.list_filter(of, column, scalar, field);
         }
-        let rows = &self.world.rows[of];
-        let drawn: Vec<usize> = (0..3).map(|_| self.random.random_range(0..rows.len().max(1))).collect();
-        let known: Vec<(Cell, Json)> = drawn
-            .into_iter()
-            .filter_map(|row| rows.get(row))
-            .filter_map(|row| Some((row[column].clone(), self.json(of, column, &row[column])?)))
-            .map(|(cell, json)| (operand(kind, &cell), json))
-            .collect();
         let is_enum = matches!(kind, Kind::Enum(_));
+        let (written, known) = self.drawn(is_enum, |drawing| {
+            let rows = &drawing.world.rows[of];
+            let drawn: Vec<usize> = (0..3).map(|_| drawing.random.random_range(0..rows.len().max(1))).collect();
+            let values = drawn.into_iter().filter_map(|row| rows.get(row));
+            let values = values.filter_map(|row| Some((row[column].clone(), drawing.json(of, column, &row[column])?)));
+            values.map(|(cell, json)| (operand(kind, &cell), json)).collect::<Vec<(Cell, Json)>>()
+        });
         let name = self.world.model.kind_name(kind).to_owned();
         let Some((cell, json)) = known.first().cloned() else {
-            let expected = self.random.random_bool(0.5);
+            let (expected, written) = self.truth();
             return (
                 Filter::Column { column, negated: false, test: Test::IsNull(expected) },
-                format!("{{ {field}: {{ isNull: {expected} }} }}"),
+                format!("{{ {field}: {{ isNull: {written} }} }}"),
             );
         };
-        let ignore_case = kind == Kind::Scalar(Scalar::String) && self.random.random_bool(0.3);
-        let suffix = if ignore_case { ", ignoreCase: true" } else { "" };
+        let (mut ignore_case, mut suffix) = (false, String::new());
+        if kind == Kind::Scalar(Scalar::String) && self.random.random_bool(0.3) {
+            let (truth, written) = self.truth();
+            (ignore_case, suffix) = (truth, format!(", ignoreCase: {written}"));
+        }
         let is_ordered = !matches!(kind, Kind::Enum(_) | Kind::Scalar(Scalar::Boolean));
         match self.random.random_range(0..10) {
             0 | 1 => {
                 let negated = self.random.random_bool(0.5);
                 let items: Vec<(Cell, Json)> = if self.random.random_bool(0.1) { Vec::new() } else { known };
                 let (cells, jsons): (Vec<Cell>, Vec<Json>) = items.into_iter().unzip();
-                let list = self.write(&format!("[{name}!]"), Json::Array(jsons), is_enum);
+                let list = self.write(written, &format!("[{name}!]"), Json::Array(jsons), is_enum);
                 let test = Test::In { operand: Operand::Constant(Cell::List(cells)), ignore_case };
                 let word = if negated { "notIn" } else { "in" };
                 (Filter::Column { column, negated, test }, format!("{{ {field}: {{ {word}: {list}{suffix} }} }}"))
@@ -571,8 +644,8 @@ impl<'a> Drawing<'a> {
                 ];
                 let (word, test) = words[self.random.random_range(0..3)];
                 let parts = ["a", "%", "_", "", "B", "ml"];
-                let part = parts[self.random.random_range(0..parts.len())];
-                let written = self.write("String", json!(part), false);
+                let (written, part) = self.drawn(false, |drawing| parts[drawing.random.random_range(0..parts.len())]);
+                let written = self.write(written, "String", json!(part), false);
                 let test = Test::Text { test, operand: Operand::Constant(Cell::Text(part.to_owned())), ignore_case };
                 (
                     Filter::Column { column, negated: false, test },
@@ -589,7 +662,7 @@ impl<'a> Drawing<'a> {
                     ("gte", Comparison::Gte),
                 ];
                 let (word, comparison) = words[self.random.random_range(0..if is_ordered { 6 } else { 2 })];
-                let written = self.write(&name, json, is_enum);
+                let written = self.write(written, &name, json, is_enum);
                 let test = Test::Compare { comparison, operand: Operand::Constant(cell), ignore_case };
                 (
                     Filter::Column { column, negated: false, test },
@@ -606,6 +679,25 @@ impl<'a> Drawing<'a> {
             .and_then(|text| serde_json::from_str(&text).ok())
             .filter(|json: &Json| !json.is_null())
     }
+}
+
+/// An order as it is written without variables.
+fn plain_order(model: &Model, of: TypeId, order: &[OrderBy]) -> String {
+    let terms = order.iter().map(|term| {
+        let (mut at, mut fields) = (of, Vec::new());
+        for hop in &term.hops {
+            let link = &model.types[at].links[*hop];
+            fields.push(link.field.as_str());
+            at = link.target;
+        }
+        let column = model.types[at].columns[term.column].field.as_deref().unwrap_or_default();
+        let mut text = format!("{{ {column}: {} }}", term.word);
+        for field in fields.iter().rev() {
+            text = format!("{{ {field}: {text} }}");
+        }
+        text
+    });
+    format!("[{}]", terms.collect::<Vec<_>>().join(", "))
 }
 
 /// What a stored value is when it comes back as an operand: decimals are compared as numbers.

@@ -11,7 +11,7 @@ use puente_core::access::{
 };
 use puente_core::model::{Cardinality, Column, Kind, TypeId};
 use puente_core::value::{Cell, Scalar};
-use rand::RngExt as _;
+use rand::{Rng as _, RngExt as _, SeedableRng as _};
 use serde_json::{Map, Value as Json, json};
 
 use super::ask::Random;
@@ -35,9 +35,10 @@ pub struct Granted {
     pub view: View,
 }
 
-/// Draws the grants of a role; with `writes`, of one that may also write.
-pub fn random_grants(random: &mut Random, world: &World, writes: bool) -> Granted {
-    let mut drawing = Drawing { random, world, claims: Map::new(), variables: 0 };
+/// Draws the grants of a role; with `writes`, of one that may also write. From the same seed, another `variant` draws the same
+/// grants for somebody with other claims, as far as those leave them the same.
+pub fn random_grants(random: &mut Random, world: &World, writes: bool, variant: u64) -> Granted {
+    let mut drawing = Drawing { random, world, claims: Map::new(), variables: 0, variant, is_claim: false };
     let readable: Vec<bool> = world.model.types.iter().map(|_| drawing.chance(0.92)).collect();
     // Some grants are taken over from another role.
     let included = drawing.chance(0.2);
@@ -64,9 +65,21 @@ struct Drawing<'a> {
     world: &'a World,
     claims: Map<String, Json>,
     variables: usize,
+    variant: u64,
+    /// Does the value drawn last come as a claim?
+    is_claim: bool,
 }
 
 impl Drawing<'_> {
+    /// Draws what differs between variants, or does not. Whatever the draw takes, what is drawn after it is the same.
+    fn apart<T>(&mut self, varies: bool, draw: impl FnOnce(&mut Self) -> T) -> T {
+        let seed = self.random.next_u64() ^ if varies { self.variant } else { 0 };
+        let outer = std::mem::replace(self.random, Random::seed_from_u64(seed));
+        let drawn = draw(self);
+        *self.random = outer;
+        drawn
+    }
+
     fn chance(&mut self, chance: f64) -> bool {
         self.random.random_bool(chance)
     }
@@ -210,7 +223,7 @@ impl Drawing<'_> {
             && let Some((json, cell)) = self.known(of, column)
         {
             let c = &t.columns[column];
-            let cel = if self.chance(0.5) {
+            let cel = if self.is_claim {
                 let name = self.new_claim();
                 self.claims.insert(name.clone(), json);
                 format!("claims.{name}")
@@ -344,6 +357,16 @@ impl Drawing<'_> {
 
     /// A value that some row has in a column and that can be stated: in the form of JSON, and as it is stored.
     fn known(&mut self, of: TypeId, column: usize) -> Option<(Json, Cell)> {
+        self.is_claim = self.chance(0.5);
+        self.known_again(of, column)
+    }
+
+    /// Another value that comes as the one before.
+    fn known_again(&mut self, of: TypeId, column: usize) -> Option<(Json, Cell)> {
+        self.apart(self.is_claim, |drawing| drawing.stored(of, column))
+    }
+
+    fn stored(&mut self, of: TypeId, column: usize) -> Option<(Json, Cell)> {
         let rows = &self.world.rows[of];
         let cell = rows.get(self.random.random_range(0..rows.len().max(1)))?[column].clone();
         let kind = self.world.model.types[of].columns[column].kind;
@@ -378,7 +401,7 @@ impl Drawing<'_> {
 
     /// A value as a rule states it, or as a claim; none where the claim is none that the column could be compared with.
     fn operand(&mut self, column: &Column, json: Json, cell: Cell) -> (String, Option<Operand>) {
-        if self.chance(0.5) {
+        if !self.is_claim {
             return (literal(column, &json), Some(Operand::Constant(cell)));
         }
         let name = self.new_claim();
@@ -426,13 +449,13 @@ impl Drawing<'_> {
         let c = &self.world.model.types[of].columns[column];
         let mut items = vec![first];
         for _ in 0..self.random.random_range(0..3) {
-            items.extend(self.known(of, column));
+            items.extend(self.known_again(of, column));
         }
         if self.chance(0.1) {
             items.clear();
         }
         let cells = items.iter().map(|(_, cell)| cell.clone()).collect();
-        if self.chance(0.5) {
+        if !self.is_claim {
             let written: Vec<String> = items.iter().map(|(json, _)| literal(c, json)).collect();
             return (format!("[{}]", written.join(", ")), Some(Operand::Constant(Cell::List(cells))));
         }
@@ -466,7 +489,7 @@ impl Drawing<'_> {
     /// A condition on the claims alone.
     fn fact(&mut self) -> Rule {
         let name = self.new_claim();
-        let value = match self.random.random_range(0..8) {
+        let value = match self.apart(true, |drawing| drawing.random.random_range(0..8)) {
             0 => Some(json!(true)),
             1 => Some(json!(false)),
             2 => Some(json!("a")),

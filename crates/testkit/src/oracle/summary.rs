@@ -98,9 +98,9 @@ impl Drawing<'_> {
                 Kind::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime)
             );
             let units: &[&str] = if is_date { &["VALUE", "DAY", "MONTH", "YEAR"] } else { &["VALUE"] };
-            let unit = units[self.random.random_range(0..units.len())];
+            let (unit, written) = self.word(if is_date { "DateGrouping!" } else { "Grouping!" }, units);
             by.push((column, unit));
-            by_text.push(format!("{{ {field}: {unit} }}"));
+            by_text.push(format!("{{ {field}: {written} }}"));
             let key = self.key();
             key_text.push_str(&format!("{key}: {field} "));
             keys.push((key, column));
@@ -111,13 +111,17 @@ impl Drawing<'_> {
         if !order.is_empty() {
             arguments.push(format!("orderBy: [{order_text}]"));
         }
-        let first = self.random.random_bool(0.5).then(|| self.random.random_range(0..=most));
-        if let Some(first) = first {
-            arguments.push(format!("first: {}", self.write("Int", first.into(), false)));
+        let mut first = None;
+        if self.random.random_bool(0.5) {
+            let (number, written) = self.number(0, most);
+            arguments.push(format!("first: {written}"));
+            first = Some(number);
         }
-        let offset = if self.random.random_bool(0.3) { self.random.random_range(0..3) } else { 0 };
-        if offset > 0 {
-            arguments.push(format!("offset: {}", self.write("Int", offset.into(), false)));
+        let mut offset = 0;
+        if self.random.random_bool(0.3) {
+            let (number, written) = self.number(0, 2);
+            arguments.push(format!("offset: {written}"));
+            offset = number;
         }
         let (summary, summary_text) = self.summary(of);
         let fields = format!("key {{ {key_text} }} summary {{ {summary_text} }}");
@@ -128,24 +132,24 @@ impl Drawing<'_> {
         let mut order: Vec<(GroupValue, &'static str)> = Vec::new();
         let mut parts = Vec::new();
         for _ in 0..self.random.random_range(0..=2) {
-            let direction = DIRECTIONS[self.random.random_range(0..DIRECTIONS.len())];
             let columns = self.columns(of);
-            let (value, text) = match self.random.random_range(0..3) {
-                0 => (GroupValue::Count, format!("{{ count: {direction} }}")),
+            let (value, before, after) = match self.random.random_range(0..3) {
+                0 => (GroupValue::Count, "{ count: ".to_owned(), " }"),
                 1 => {
                     let (column, _) = by[self.random.random_range(0..by.len())];
                     let field = &columns.iter().find(|(known, _)| *known == column).expect("it is visible").1;
-                    (GroupValue::Key(column), format!("{{ {field}: {{ key: {direction} }} }}"))
+                    (GroupValue::Key(column), format!("{{ {field}: {{ key: "), " } }")
                 }
                 _ => {
                     let Some((column, field)) = self.pick(&columns) else { continue };
                     let Some(word) = self.pick(&words(self.world, of, column)) else { continue };
-                    (GroupValue::Function(column, word), format!("{{ {field}: {{ {word}: {direction} }} }}"))
+                    (GroupValue::Function(column, word), format!("{{ {field}: {{ {word}: "), " } }")
                 }
             };
             if !order.iter().any(|(known, _)| *known == value) {
+                let (direction, written) = self.word("Direction!", DIRECTIONS);
                 order.push((value, direction));
-                parts.push(text);
+                parts.push(format!("{before}{written}{after}"));
             }
         }
         (order, parts.join(", "))

@@ -1,21 +1,23 @@
 //! From a mutation's root fields to changes. The only place that makes them, from a role's view.
 
+use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use apollo_compiler::Node;
 use apollo_compiler::ast::Value as Ast;
 use apollo_compiler::executable::Field;
-use serde_json::{Map, Value as Json};
+use serde_json::Value as Json;
 
 use super::rows::items;
-use super::{Act, Address, COUNT, Change, Existing, GIVEN, Lookup, LookupId, Mutation, Root, identity};
+use super::{Act, Address, COUNT, Change, Existing, GIVEN, Lookup, LookupId, Mutation, Root, identity, lookup};
 use crate::access::{Action, Condition, Origin, Path, Predicate, WriteGrant};
 use crate::error::{Code, Problem};
 use crate::model::{Cardinality, ColumnId, LinkId, Type, TypeId};
 use crate::plan::build::{Context, Planner, located};
 use crate::plan::document::Document;
-use crate::plan::input::Input;
+use crate::plan::filter::IGNORE_CASE;
+use crate::plan::input::{Given, Input};
 use crate::plan::shape::{ChangeField, ChangeShape, FieldHead, FieldShape, ObjectShape, Value};
 use crate::plan::variables::Variables;
 use crate::plan::{OrderTerm, Output, Page, Parameter, ParentJoin, Select};
@@ -49,19 +51,20 @@ pub fn build_mutation(
     variables: &Variables,
 ) -> Result<Mutation, Problem> {
     let planner = Planner::new(context, document, variables);
-    let collected = planner.collect([&document.operation.selection_set]);
+    let collected = planner.collect([&document.operation.selection_set])?;
+    let mut steps = planner.reads.steps();
     if collected.len() > context.limits.statements {
         let text = format!("over {} mutations in one operation; change in parts", context.limits.statements);
         return Err(Problem::new(Code::TooCostly, text));
     }
     let mut roots = Vec::new();
-    let mut rows = 0;
+    let (mut rows, mut values) = (0, 0);
+    let readable: Arc<[bool]> =
+        (0..context.view.model().types.len()).map(|of| context.view.type_view(of).is_some()).collect();
     for (key, fields) in collected {
         let location = document.location(fields[0].location());
         let mut changer = Changer {
             planner: Planner::new(context, document, variables),
-            variables: &variables.values,
-            claims: &variables.claims,
             lookups: Vec::new(),
             known: HashMap::new(),
             checks: HashMap::new(),
@@ -70,40 +73,43 @@ pub fn build_mutation(
             asked: HashSet::new(),
             linked: HashSet::new(),
             rows,
+            values,
         };
+        // What an operation costs to plan is one sum over its root fields.
+        changer.planner.reads.resume(steps);
         let (act, shape) = changer.root(&fields).map_err(|problem| located(problem, location, key))?;
-        rows = changer.rows;
+        (rows, values, steps) = (changer.rows, changer.values, changer.planner.reads.steps());
         let Changer { planner, lookups, checks, visible, fields, .. } = changer;
         let shape = ObjectShape { fields: vec![FieldShape::new(key, location, shape)] };
         let plan = Arc::new(planner.planned.into_plan(shape, context, Arc::clone(document), true));
         let answer = plan.bind(variables, context.limits).map_err(|problem| located(problem, location, key))?;
-        let change = act.map(|(of, act)| Change { of, act, lookups, checks, visible, fields });
-        roots.push(Root { key: key.to_owned(), location, change, answer });
+        let readable = Arc::clone(&readable);
+        let change = act.map(|(of, act)| Change { of, act, lookups, checks, visible, fields, readable, _sealed: () });
+        roots.push(Root { key: key.to_owned(), location, change, answer, _sealed: () });
     }
-    Ok(Mutation { roots })
+    Ok(Mutation { roots, most_changes: context.limits.changes })
 }
 
 /// Plans one root field.
-pub(super) struct Changer<'a, 'v> {
+pub(super) struct Changer<'a> {
     pub(super) planner: Planner<'a>,
-    variables: &'v Map<String, Json>,
-    /// The values that the view's rules take from the claims.
-    pub(super) claims: &'v [Cell],
     lookups: Vec<Lookup>,
     known: HashMap<String, LookupId>,
     checks: HashMap<(TypeId, bool), LookupId>,
-    visible: HashMap<(TypeId, LinkId), LookupId>,
+    visible: HashMap<(TypeId, LinkId), Option<LookupId>>,
     fields: HashMap<TypeId, Vec<Option<String>>>,
     /// What was asked for already: checks, and targets of links.
     asked: HashSet<(TypeId, bool)>,
     linked: HashSet<TypeId>,
-    /// Rows to be created so far.
+    /// Rows and edges to be created so far.
     pub(super) rows: usize,
+    /// Values to be written so far.
+    pub(super) values: usize,
 }
 
 type Planned = (Option<(TypeId, Act)>, Value);
 
-impl<'a> Changer<'a, '_> {
+impl<'a> Changer<'a> {
     fn root(&mut self, fields: &[&'a Node<Field>]) -> Result<Planned, Problem> {
         let field = fields[0];
         let name = field.name.as_str();
@@ -135,7 +141,7 @@ impl<'a> Changer<'a, '_> {
         match action {
             Action::Create => self.create(of, many, field),
             Action::Update => {
-                let set = self.json(field, "set").unwrap_or(Json::Null);
+                let set = self.json(field, "set")?.unwrap_or_default();
                 let set = self.set(of, &set)?;
                 Ok(Act::Update { address: self.address(of, many, grant, field)?, set })
             }
@@ -148,19 +154,25 @@ impl<'a> Changer<'a, '_> {
     }
 
     fn create(&mut self, of: TypeId, many: bool, field: &'a Node<Field>) -> Result<Act, Problem> {
-        let rows = if many {
-            let inputs = self.json(field, "inputs").unwrap_or(Json::Null);
+        let mut rows = if many {
+            let inputs = self.json(field, "inputs")?.unwrap_or_default();
             let rows =
                 items(&inputs).enumerate().map(|(at, input)| self.new_row(of, input, format!("inputs[{at}]"), &[]));
-            rows.collect::<Result<_, _>>()?
+            rows.collect::<Result<Vec<_>, _>>()?
         } else {
-            let input = self.json(field, "input").unwrap_or(Json::Null);
+            let input = self.json(field, "input")?.unwrap_or_default();
             vec![self.new_row(of, &input, "input".to_owned(), &[])?]
         };
-        let existing = match self.json(field, "ifExists") {
+        let existing = match self.json(field, "ifExists")?.as_deref() {
             None | Some(Json::Null) => None,
-            Some(wanted) => self.existing(of, &wanted)?,
+            Some(wanted) => self.existing(of, wanted)?,
         };
+        if let Some(Existing { key, changes: true, .. }) = &existing {
+            for row in &mut rows {
+                let said = row.said().filter(|(column, _)| !key.contains(column)).cloned().collect();
+                row.existing = self.change_of_existing(of, said)?;
+            }
+        }
         Ok(Act::Create { rows, existing })
     }
 
@@ -207,13 +219,11 @@ impl<'a> Changer<'a, '_> {
         let asked = if many {
             self.filtered(of, field)?
         } else {
-            Some(self.planner.key_condition(of, self.planner.argument(field, "key"))?)
+            let key = self.planner.argument(field, "key");
+            Some(self.planner.key_condition(of, key)?)
         };
         predicates.extend(asked.map(|condition| Predicate { origin: Origin::Caller, condition: Arc::new(condition) }));
-        let revision = match self.json(field, "ifRevision") {
-            Some(Json::String(text)) => Some(text),
-            _ => None,
-        };
+        let revision = self.revision(field)?;
         let revision_of = if revision.is_some() { self.planner.revision_columns(of) } else { Vec::new() };
         let mut outputs = identity(model, of);
         outputs.extend(&revision_of);
@@ -239,10 +249,27 @@ impl<'a> Changer<'a, '_> {
         Ok(Address { statement, outputs, one: !many, most, revision, revision_of })
     }
 
+    /// The revision that a row must have. Whoever says `ifRevision` means it: nothing instead of one is a mistake.
+    fn revision(&self, field: &'a Node<Field>) -> Result<Option<String>, Problem> {
+        const NAME: &str = "ifRevision";
+        if field.specified_argument_by_name(NAME).is_none() {
+            return Ok(None);
+        }
+        match self.json(field, NAME)?.as_deref() {
+            Some(Json::String(text)) => Ok(Some(text.clone())),
+            _ => {
+                let text = "`ifRevision` is null or not set: nothing would be compared; give the row's `revision`, or \
+                            leave the argument out to change the row whatever its revision is";
+                Err(Problem::new(Code::InvalidArgument, text))
+            }
+        }
+    }
+
     /// What a bulk change is limited to; none where it says that it means every row.
     fn filtered(&mut self, of: TypeId, field: &'a Node<Field>) -> Result<Option<Condition>, Problem> {
-        let every = self.json(field, "everyRow") == Some(Json::Bool(true));
-        let filter = self.planner.argument(field, "filter");
+        let every = self.json(field, "everyRow")?.as_deref() == Some(&Json::Bool(true));
+        let given = self.planner.argument(field, "filter");
+        let filter = self.planner.reads.open(given.clone())?;
         let name = field.name.as_str();
         match (filter, every) {
             (Input::Absent | Input::Null, true) => Ok(None),
@@ -255,9 +282,43 @@ impl<'a> Changer<'a, '_> {
                 Err(Problem::new(Code::InvalidArgument, text))
             }
             (filter, false) => {
-                check_filter(&filter)?;
+                self.check_says_something(given, None)?;
                 self.planner.filter(of, filter, &[], 1).map(Some)
             }
+        }
+    }
+
+    /// In a mutation nothing of a filter may silently not be there, and nothing of it may say nothing.
+    fn check_says_something(&self, filter: Given<'a>, name: Option<&str>) -> Result<(), Problem> {
+        let wrong = |text: String| Err(Problem::new(Code::InvalidArgument, text));
+        let every = "to mean all rows, say `everyRow: true` instead of a `filter`";
+        match self.planner.reads.open(filter)? {
+            Input::Object(members) if members.is_empty() => wrong(format!("an empty object filters nothing; {every}")),
+            Input::Object(members) if members.iter().all(|(word, _)| &**word == IGNORE_CASE) => {
+                // A field of this name has an object for its filter.
+                let [(word, value)] = members.as_slice() else { return wrong(format!("nothing is compared; {every}")) };
+                match self.planner.reads.open(value.clone())? {
+                    Input::Leaf(_) => wrong(format!("`{word}` alone compares nothing; {every}")),
+                    _ => self.check_says_something(value.clone(), Some(word)),
+                }
+            }
+            Input::Object(members) => {
+                members.into_iter().try_for_each(|(name, value)| self.check_says_something(value, Some(&name)))
+            }
+            Input::List(list) => {
+                let items = self.planner.reads.items(list)?;
+                if items.is_empty() {
+                    let name = name.unwrap_or("list");
+                    return wrong(format!("an empty `{name}` filters nothing or everything; leave it out"));
+                }
+                items.into_iter().try_for_each(|item| self.check_says_something(item, name))
+            }
+            Input::Absent => {
+                let name = name.unwrap_or("filter");
+                let text = "in a mutation's filter every member must be there";
+                wrong(format!("the variable for `{name}` is not set; {text}"))
+            }
+            Input::Null | Input::Leaf(_) => Ok(()),
         }
     }
 
@@ -270,7 +331,7 @@ impl<'a> Changer<'a, '_> {
         let rows = planner.add(given(key.iter().map(|column| Output::Column(*column)).collect()))?;
         let count = planner.add(given(vec![Output::Count]))?;
         debug_assert_eq!((rows, count), (GIVEN, COUNT));
-        let collected = planner.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()));
+        let collected = planner.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
         let mut shape = ChangeShape { fields: Vec::new() };
         for (key_of_answer, fields) in collected {
             let location = planner.locate(fields[0]);
@@ -305,9 +366,8 @@ impl<'a> Changer<'a, '_> {
         if let Some(known) = self.known.get(&name) {
             return *known;
         }
-        let select = Select::keyed(of, by, outputs, rules.iter().cloned().map(rule).collect());
-        let statement = sql::keyed(self.planner.view.model(), self.planner.dialect, &select, lock);
-        self.lookups.push(Lookup { of, by: by.to_vec(), outputs: outputs.to_vec(), statement });
+        let rules = rules.iter().cloned().map(rule).collect();
+        self.lookups.push(lookup(self.planner.view.model(), self.planner.dialect, of, (by, outputs), rules, lock));
         self.known.insert(name, self.lookups.len() - 1);
         self.lookups.len() - 1
     }
@@ -358,63 +418,65 @@ impl<'a> Changer<'a, '_> {
         }
     }
 
-    /// Which targets the links of a type may be set to will be asked, where not all are visible.
+    /// Which targets the links of a type may be set to will be asked, where not all are visible; of a type that cannot be
+    /// read, none is.
     pub(super) fn need_visible(&mut self, of: TypeId) {
         if !self.linked.insert(of) {
             return;
         }
         let view = self.planner.view;
         for (id, link) in view.model().types[of].links.iter().enumerate() {
-            let rules: Vec<_> = view.rows(link.target).cloned().into_iter().collect();
-            if link.cardinality == Cardinality::One && link.through.is_none() && !rules.is_empty() {
-                let by: Vec<ColumnId> = link.pairs.iter().map(|(_, target)| *target).collect();
-                let lookup = self.find(link.target, &by, &[], &rules, false);
-                self.visible.insert((of, id), lookup);
+            if link.cardinality != Cardinality::One || link.through.is_some() {
+                continue;
+            }
+            let by: Vec<ColumnId> = link.pairs.iter().map(|(_, target)| *target).collect();
+            match (view.type_view(link.target), view.rows(link.target)) {
+                (None, _) => {
+                    self.visible.insert((of, id), None);
+                }
+                (Some(_), Some(rule)) => {
+                    let lookup = self.find(link.target, &by, &[], &[Arc::clone(rule)], false);
+                    self.visible.insert((of, id), Some(lookup));
+                }
+                (Some(_), None) => {}
             }
         }
     }
 
-    /// An argument's value with the variables put in; a member whose variable is not set is not there.
-    fn json(&self, field: &Node<Field>, name: &str) -> Option<Json> {
-        put_in(field.specified_argument_by_name(name)?, self.variables)
+    /// An argument's value with the variables put in; a member whose variable is not set is not there. A mutation's plan is
+    /// made for one request: it may read all of it.
+    fn json(&self, field: &'a Node<Field>, name: &str) -> Result<Option<Cow<'a, Json>>, Problem> {
+        let Some(value) = field.specified_argument_by_name(name) else { return Ok(None) };
+        put_in(value, self.planner.reads.variables_of_one_request())
     }
 }
 
-fn put_in(value: &Node<Ast>, variables: &Map<String, Json>) -> Option<Json> {
-    Some(match value.as_ref() {
-        Ast::Variable(name) => variables.get(name.as_str())?.clone(),
-        Ast::List(items) => Json::Array(items.iter().filter_map(|item| put_in(item, variables)).collect()),
-        Ast::Object(members) => Json::Object(
-            members.iter().filter_map(|(name, value)| Some((name.to_string(), put_in(value, variables)?))).collect(),
-        ),
-        leaf => literal_to_json(leaf),
+fn put_in<'a>(value: &'a Node<Ast>, variables: &'a Variables) -> Result<Option<Cow<'a, Json>>, Problem> {
+    Ok(match value.as_ref() {
+        Ast::Variable(name) => variables.get(name).map(Cow::Borrowed),
+        Ast::List(items) => {
+            let items = items.iter().map(|item| {
+                let put = put_in(item, variables)?.ok_or_else(|| {
+                    let text = format!("the variable `{item}` in a list is not set; set it, or leave the item out");
+                    Problem::new(Code::InvalidArgument, text)
+                })?;
+                Ok(put.into_owned())
+            });
+            Some(Cow::Owned(Json::Array(items.collect::<Result<_, Problem>>()?)))
+        }
+        Ast::Object(members) => {
+            let mut object = serde_json::Map::new();
+            for (name, value) in members {
+                if let Some(value) = put_in(value, variables)? {
+                    object.insert(name.to_string(), value.into_owned());
+                }
+            }
+            Some(Cow::Owned(Json::Object(object)))
+        }
+        leaf => Some(Cow::Owned(literal_to_json(leaf))),
     })
 }
 
 fn rule(condition: Arc<Condition>) -> Predicate {
     Predicate { origin: Origin::Rule, condition }
-}
-
-/// In a mutation nothing of a filter may silently not be there.
-fn check_filter(filter: &Input) -> Result<(), Problem> {
-    match filter {
-        Input::Object(members) if members.is_empty() => {
-            let text = "an empty object filters nothing; to mean all rows, say `everyRow: true` instead of a `filter`";
-            Err(Problem::new(Code::InvalidArgument, text))
-        }
-        Input::Object(members) => members.iter().try_for_each(|(name, value)| match value {
-            Input::List(items, _) if items.is_empty() && matches!(name.as_str(), "and" | "or") => {
-                let text = format!("an empty `{name}` filters nothing or everything; leave it out");
-                Err(Problem::new(Code::InvalidArgument, text))
-            }
-            Input::Absent => {
-                let text =
-                    format!("the variable for `{name}` is not set; in a mutation's filter every member must be there");
-                Err(Problem::new(Code::InvalidArgument, text))
-            }
-            value => check_filter(value),
-        }),
-        Input::List(items, _) => items.iter().try_for_each(check_filter),
-        _ => Ok(()),
-    }
 }

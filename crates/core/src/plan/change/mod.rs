@@ -8,14 +8,16 @@ mod build;
 mod rows;
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 pub use build::{build_mutation, existing_words, field_name};
 pub use rows::{LINK_WORDS, edge_input_fields, has_link_input};
 
-use super::{BoundPlan, SelectId};
+use super::{BoundPlan, Select, SelectId};
+use crate::access::Predicate;
 use crate::error::{Location, Problem};
 use crate::model::{ColumnId, Link, LinkId, Model, TypeId};
-use crate::sql::Statement;
+use crate::sql::{self, Dialect, Statement};
 use crate::value::Cell;
 
 /// The select of a change's answer that stands for the changed rows; the source fills it.
@@ -29,8 +31,8 @@ pub type LookupId = usize;
 /// All changes of one operation: one transaction, in order.
 #[derive(Debug)]
 pub struct Mutation {
-    /// The root fields.
-    pub roots: Vec<Root>,
+    roots: Vec<Root>,
+    most_changes: usize,
 }
 
 /// One root field.
@@ -44,6 +46,8 @@ pub struct Root {
     pub change: Option<Change>,
     /// What is answered, and the values of every condition.
     pub answer: BoundPlan,
+    /// Only planning makes one.
+    _sealed: (),
 }
 
 /// One change.
@@ -57,10 +61,14 @@ pub struct Change {
     pub lookups: Vec<Lookup>,
     /// What must be true of rows after they were created (`true`) or updated, by type.
     pub checks: HashMap<(TypeId, bool), LookupId>,
-    /// Which targets a link may be set to, where not to all.
-    pub visible: HashMap<(TypeId, LinkId), LookupId>,
+    /// Which targets a link may be set to, where not to all; none, to no target at all, because its type cannot be read.
+    pub visible: HashMap<(TypeId, LinkId), Option<LookupId>>,
     /// The fields of the types that are written, by column: those that the caller may write, which alone an error names.
     pub fields: HashMap<TypeId, Vec<Option<String>>>,
+    /// Which types the caller can read, which alone an error names.
+    pub readable: Arc<[bool]>,
+    /// Only planning makes one.
+    _sealed: (),
 }
 
 /// What a change does.
@@ -149,6 +157,19 @@ pub struct NewRow {
     pub many: Vec<(LinkId, Vec<NewRow>)>,
     /// Many-to-many links.
     pub edges: Vec<(LinkId, Vec<EdgeRow>)>,
+    /// What is set instead where the row is there already, and is to be changed.
+    pub existing: Option<RowChange>,
+}
+
+/// What is set in one row that is there already: judged by the grant to update, whatever may be created.
+#[derive(Debug)]
+pub struct RowChange {
+    /// Columns with their values, those that the grant fixes among them.
+    pub values: Vec<(ColumnId, Cell)>,
+    /// Which of them the grant fixes, whatever the caller says.
+    pub fixed: Vec<ColumnId>,
+    /// A field that the caller said and that the grant does not let it change: then nothing of the row is.
+    pub refused: Option<String>,
 }
 
 /// The other end of a link.
@@ -174,8 +195,12 @@ pub struct EdgeRow {
     pub target: Target,
     /// The join table's other columns.
     pub values: Vec<(ColumnId, Cell)>,
+    /// Which of them the grant fixes, whatever the caller says.
+    pub fixed: Vec<ColumnId>,
     /// Where in the input.
     pub place: String,
+    /// What is set instead where the row is there already; none where the caller says nothing of it.
+    pub existing: Option<RowChange>,
 }
 
 /// What happens where a row of a key is there already.
@@ -200,6 +225,39 @@ pub struct Lookup {
     pub outputs: Vec<ColumnId>,
     /// The statement.
     pub statement: Statement,
+    /// Only planning makes one.
+    _sealed: (),
+}
+
+/// Why rows are looked up without the caller's rules: nothing of what is found is told.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Unruled {
+    /// Rows that were written are checked again before the end, if they are still there: a later change of the same operation
+    /// may have deleted them.
+    StillThere,
+    /// The database said that a reference leads nowhere, but not which: the caller is told the field it wrote itself.
+    WhichReference,
+}
+
+impl Unruled {
+    /// The lookup of rows by the values of some columns, which delivers nothing but the key's ordinal.
+    pub fn lookup(self, model: &Model, dialect: &dyn Dialect, of: TypeId, by: &[ColumnId]) -> Lookup {
+        lookup(model, dialect, of, (by, &[]), Vec::new(), false)
+    }
+}
+
+/// A lookup of rows under rules.
+fn lookup(
+    model: &Model,
+    dialect: &dyn Dialect,
+    of: TypeId,
+    (by, outputs): (&[ColumnId], &[ColumnId]),
+    rules: Vec<Predicate>,
+    lock: bool,
+) -> Lookup {
+    let select = Select::keyed(of, by, outputs, rules);
+    let statement = sql::keyed(model, dialect, &select, lock);
+    Lookup { of, by: by.to_vec(), outputs: outputs.to_vec(), statement, _sealed: () }
 }
 
 /// The columns by which a row is known and linked: those of its row key, which come first, of its other keys, and those
@@ -224,9 +282,24 @@ impl NewRow {
     pub fn is_alone(&self) -> bool {
         self.ones.is_empty() && self.many.is_empty() && self.edges.is_empty()
     }
+
+    /// What the caller said: the values without those that the grant fixes.
+    pub fn said(&self) -> impl Iterator<Item = &(ColumnId, Cell)> {
+        self.values.iter().filter(|(column, _)| !self.fixed.contains(column))
+    }
 }
 
 impl Mutation {
+    /// The root fields.
+    pub fn roots(&self) -> &[Root] {
+        &self.roots
+    }
+
+    /// How many rows and edges the operation may touch in all.
+    pub fn most_changes(&self) -> usize {
+        self.most_changes
+    }
+
     /// Does it look whether a row is there before it creates it? Then another may create it in between.
     pub fn may_race(&self) -> bool {
         let looks = |change: &Change| matches!(&change.act, Act::Create { existing: Some(_), .. });

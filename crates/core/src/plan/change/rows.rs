@@ -5,7 +5,7 @@ use std::sync::Arc;
 use serde_json::{Map, Value as Json};
 
 use super::build::Changer;
-use super::{EdgeChange, EdgeRow, LookupId, NewRow, Set, Target, at_place};
+use super::{EdgeChange, EdgeRow, LookupId, NewRow, RowChange, Set, Target, at_place};
 use crate::access::{Comparison, Condition, Operand, Path, Test, View, WriteGrant};
 use crate::error::{Code, Problem};
 use crate::model::{Cardinality, Column, ColumnId, Kind, Link, LinkId, Through, TypeId};
@@ -40,7 +40,7 @@ pub fn has_link_input(view: &View, link: &Link) -> bool {
 /// A whole input: an object whose members are columns and links.
 type Members = Map<String, Json>;
 
-impl Changer<'_, '_> {
+impl Changer<'_> {
     /// A row to be created. `given` are columns that the row it hangs on sets.
     pub(super) fn new_row(
         &mut self,
@@ -49,14 +49,7 @@ impl Changer<'_, '_> {
         place: String,
         given: &[ColumnId],
     ) -> Result<NewRow, Problem> {
-        self.rows += 1;
-        if self.rows > self.planner.limits.changes {
-            let text = format!(
-                "the operation writes over {} rows, the limit of `changes` in `[limits]`; write in parts",
-                self.planner.limits.changes
-            );
-            return Err(Problem::new(Code::TooCostly, text));
-        }
+        self.count_row()?;
         let view = self.planner.view;
         let grant = view.type_view(of).and_then(|view| view.create.as_ref()).ok_or_else(|| not_granted(view, of))?;
         let mut row = NewRow {
@@ -66,6 +59,7 @@ impl Changer<'_, '_> {
             ones: Vec::new(),
             many: Vec::new(),
             edges: Vec::new(),
+            existing: None,
         };
         let empty = Members::new();
         for (name, value) in input.as_object().unwrap_or(&empty) {
@@ -113,12 +107,57 @@ impl Changer<'_, '_> {
         Ok(row)
     }
 
+    /// Counts a row, or an edge, that is written.
+    fn count_row(&mut self) -> Result<(), Problem> {
+        self.rows += 1;
+        let most = self.planner.limits.changes;
+        if self.rows <= most {
+            return Ok(());
+        }
+        let text = format!(
+            "the operation writes over {most} rows and edges, the limit of `changes` in `[limits]`; write in parts"
+        );
+        Err(Problem::new(Code::TooCostly, text))
+    }
+
+    /// Counts values that are written: a variable may be written more than once, but not without end.
+    fn count_values(&mut self, values: usize) -> Result<(), Problem> {
+        self.values += values;
+        // Every value takes two bytes of a body at least.
+        let most = self.planner.limits.body_bytes / 2;
+        if self.values <= most {
+            return Ok(());
+        }
+        let text = format!("the operation writes over {most} values; write in parts");
+        Err(Problem::new(Code::TooCostly, text))
+    }
+
+    /// What is set in a row that is there already where the caller says these values: by the grant to update. None where there
+    /// is no such grant.
+    pub(super) fn change_of_existing(
+        &mut self,
+        of: TypeId,
+        mut said: Vec<(ColumnId, Cell)>,
+    ) -> Result<Option<RowChange>, Problem> {
+        let view = self.planner.view;
+        let Some(grant) = view.type_view(of).and_then(|view| view.update.as_ref()) else { return Ok(None) };
+        let fixed = self.fixed(of, grant)?;
+        said.retain(|(column, _)| fixed.iter().all(|(fixed, _)| fixed != column));
+        let settable: Vec<ColumnId> = view.settable(of, grant).map(|(column, _)| column).collect();
+        let refused = said.iter().find(|(column, _)| !settable.contains(column));
+        let refused = refused.map(|(column, _)| view.model().types[of].columns[*column].label().to_owned());
+        let columns = fixed.iter().map(|(column, _)| *column).collect();
+        said.extend(fixed);
+        Ok(Some(RowChange { values: said, fixed: columns, refused }))
+    }
+
     /// The values that a grant sets whatever the caller says.
     fn fixed(&self, of: TypeId, grant: &WriteGrant) -> Result<Vec<(ColumnId, Cell)>, Problem> {
+        let claims = self.planner.reads.variables_of_one_request().claims();
         let value = |(column, operand): &(ColumnId, Operand)| {
             let cell = match operand {
                 Operand::Constant(cell) => Some(cell.clone()),
-                Operand::Parameter(claim) => self.claims.get(*claim).filter(|cell| **cell != Cell::Null).cloned(),
+                Operand::Parameter(claim) => claims.get(*claim).filter(|cell| **cell != Cell::Null).cloned(),
                 Operand::Value(_) => None,
             };
             cell.map(|cell| (*column, cell)).ok_or_else(|| {
@@ -155,12 +194,29 @@ impl Changer<'_, '_> {
             if is_value || by_link.is_some() || given.contains(&column) || t.may_leave_out(column) {
                 continue;
             }
-            let link = t.links.iter().find(|link| link.cardinality == Cardinality::One && links(link, column));
-            let or = link.map_or_else(String::new, |link| format!(", or `{}`", link.field));
-            let text = format!("a `{}` needs `{field}`{or}; give it a value", t.name);
-            return Err(Problem::new(Code::ValueRefused, text));
+            return Err(self.needed(of, column));
         }
         Ok(())
+    }
+
+    /// The problem of a column that a new row needs: named only to whoever may write it.
+    fn needed(&self, of: TypeId, column: ColumnId) -> Problem {
+        let view = self.planner.view;
+        let name = &view.model().types[of].name;
+        let grant = view.type_view(of).and_then(|view| view.create.as_ref());
+        let field = grant.and_then(|grant| view.settable(of, grant).find(|(settable, _)| *settable == column));
+        let link = grant.and_then(|grant| view.settable_links(of, grant).find(|(_, link)| links(link, column)));
+        let text = match (field, link) {
+            (Some((_, field)), Some((_, link))) => {
+                format!("a `{name}` needs `{field}`, or `{}`; give it a value", link.field)
+            }
+            (Some((_, field)), None) => format!("a `{name}` needs `{field}`; give it a value"),
+            (None, _) => format!(
+                "a `{name}` needs a value that role `{}` may not give; whoever grants has to grant it, or to fix it",
+                view.role()
+            ),
+        };
+        Problem::new(Code::ValueRefused, text)
     }
 
     /// The other end of a to-one link, or of an edge.
@@ -190,6 +246,7 @@ impl Changer<'_, '_> {
 
     /// A row of a join table: its other end, and the edge's own fields.
     fn edge_row(&mut self, link: &Link, through: &Through, value: &Json, place: String) -> Result<EdgeRow, Problem> {
+        self.count_row()?;
         let view = self.planner.view;
         let target = self.target(link, value, place.clone())?;
         let grant = view.type_view(through.join).and_then(|view| view.create.as_ref());
@@ -201,9 +258,13 @@ impl Changer<'_, '_> {
                 values.push((column, cell));
             }
         }
-        values.extend(self.fixed(through.join, grant)?);
+        let existing = if values.is_empty() { None } else { self.change_of_existing(through.join, values.clone())? };
+        let fixed = self.fixed(through.join, grant)?;
+        let columns = fixed.iter().map(|(column, _)| *column).collect();
+        values.extend(fixed);
         self.need_created(through.join);
-        Ok(EdgeRow { target, values, place })
+        self.need_visible(through.join);
+        Ok(EdgeRow { target, values, fixed: columns, place, existing })
     }
 
     /// What is set in rows that are there.
@@ -290,14 +351,15 @@ impl Changer<'_, '_> {
             return Ok(());
         };
         let view = self.planner.view;
-        let list = |word: &str| value.get(word).unwrap_or(&Json::Null).clone();
-        let add = items(&list("link"))
+        let list = |word: &str| value.get(word).unwrap_or(&Json::Null);
+        let add = items(list("link"))
             .enumerate()
             .map(|(at, item)| self.edge_row(link, through, item, format!("{place}.link[{at}]")))
             .collect::<Result<Vec<_>, _>>()?;
         let outputs: Vec<ColumnId> = through.far.iter().map(|(_, target)| *target).collect();
         let mut remove = Vec::new();
-        for (at, key) in items(&list("unlink")).enumerate() {
+        for (at, key) in items(list("unlink")).enumerate() {
+            self.count_row()?;
             let (by, cells) = self.key(link.target, key)?;
             let lookup = self.find(link.target, &by, &outputs, view.rows(link.target).cloned().as_slice(), false);
             remove.push(Target::Key { lookup, key: cells, place: format!("{place}.unlink[{at}]") });
@@ -334,7 +396,7 @@ impl Changer<'_, '_> {
     }
 
     /// A value that is to be written to a column.
-    fn cell(&self, of: TypeId, column: ColumnId, value: &Json) -> Result<Cell, Problem> {
+    fn cell(&mut self, of: TypeId, column: ColumnId, value: &Json) -> Result<Cell, Problem> {
         let t = &self.planner.view.model().types[of];
         let c = &t.columns[column];
         let field = c.label();
@@ -345,6 +407,7 @@ impl Changer<'_, '_> {
             }
             return Ok(Cell::Null);
         }
+        self.count_values(value.as_array().map_or(1, Vec::len))?;
         let cell = match c.kind {
             Kind::Scalar(Scalar::Json) => Cell::Text(value.to_string()),
             Kind::List(_) => Cell::List(items(value).map(|item| self.leaf(c, item)).collect::<Result<_, _>>()?),

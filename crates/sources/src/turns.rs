@@ -1,0 +1,376 @@
+//! Taking turns: whatever is scarce (reading threads, sessions, planning) is shared by callers, not by asks. A caller alone
+//! gets everything; one among others never takes their turn, however much it sends.
+//!
+//! [`Line`] decides who is next, without threads or clocks. [`Queue`] hands work to threads, [`Gate`] lets tasks pass.
+
+use std::collections::{HashMap, VecDeque};
+use std::fmt;
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::time::Instant;
+
+use puente_core::error::{Code, Problem};
+use tokio::sync::oneshot;
+
+/// Whose turn it is: a key, a token's subject, or an address where there is neither.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Party(Arc<str>);
+
+impl Party {
+    /// The caller of this name; names of different kinds must not meet.
+    pub fn new(name: impl Into<Arc<str>>) -> Self {
+        Party(name.into())
+    }
+
+    /// Its name.
+    pub fn name(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Display for Party {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+/// The problem of a caller whose own asks fill a queue.
+pub fn too_busy() -> Problem {
+    let text = "too many of your asks wait already; ask again when some of them are answered";
+    Problem::new(Code::TooBusy, text)
+}
+
+/// How many may work at once.
+#[derive(Debug, Clone, Copy)]
+pub struct Places {
+    /// For whoever comes.
+    pub regular: usize,
+    /// Beside those, for callers that have none working: others cannot keep them waiting by working long.
+    pub spare: usize,
+}
+
+/// Who waits and who works.
+#[derive(Debug)]
+struct Line<T> {
+    places: Places,
+    most_waiting: usize,
+    /// What waits, by caller; callers in the order of their turns.
+    waiting: HashMap<Party, VecDeque<T>>,
+    turns: VecDeque<Party>,
+    working: HashMap<Party, usize>,
+    total_waiting: usize,
+    total_working: usize,
+}
+
+/// What became of somebody who came.
+enum Came<T> {
+    /// It waits.
+    Waits,
+    /// It is turned away: it filled the line itself.
+    TurnedAway(T),
+    /// It waits in the place of the last of somebody who filled the line.
+    InsteadOf(T),
+}
+
+impl<T> Line<T> {
+    fn new(places: Places, most_waiting: usize) -> Self {
+        Line {
+            places,
+            most_waiting,
+            waiting: HashMap::new(),
+            turns: VecDeque::new(),
+            working: HashMap::new(),
+            total_waiting: 0,
+            total_working: 0,
+        }
+    }
+
+    /// May one more of a caller's work now?
+    fn has_place(&self, caller: &Party) -> bool {
+        let Places { regular, spare } = self.places;
+        self.total_working < regular || (self.total_working < regular + spare && !self.working.contains_key(caller))
+    }
+
+    fn begin(&mut self, caller: Party) {
+        *self.working.entry(caller).or_default() += 1;
+        self.total_working += 1;
+    }
+
+    fn end(&mut self, caller: &Party) {
+        self.total_working -= 1;
+        if let Some(working) = self.working.get_mut(caller) {
+            *working -= 1;
+            if *working == 0 {
+                self.working.remove(caller);
+            }
+        }
+    }
+
+    fn come(&mut self, caller: &Party, what: T) -> Came<T> {
+        let mut instead = None;
+        if self.total_waiting >= self.most_waiting {
+            let own = self.waiting.get(caller).map_or(0, VecDeque::len);
+            let longest = self.waiting.iter().max_by_key(|(_, line)| line.len()).map(|(caller, _)| caller.clone());
+            match longest.filter(|longest| self.waiting[longest].len() > own + 1) {
+                Some(longest) => instead = self.leave(&longest),
+                None => return Came::TurnedAway(what),
+            }
+        }
+        let line = self.waiting.entry(caller.clone()).or_default();
+        if line.is_empty() {
+            self.turns.push_back(caller.clone());
+        }
+        line.push_back(what);
+        self.total_waiting += 1;
+        instead.map_or(Came::Waits, Came::InsteadOf)
+    }
+
+    /// The last of a caller's that waits, which does so no longer.
+    fn leave(&mut self, caller: &Party) -> Option<T> {
+        let line = self.waiting.get_mut(caller)?;
+        let last = line.pop_back();
+        if line.is_empty() {
+            self.waiting.remove(caller);
+            self.turns.retain(|known| known != caller);
+        }
+        self.total_waiting -= usize::from(last.is_some());
+        last
+    }
+
+    /// The next whose turn it is, and who now works; none where nobody waits, or there is no place for who does.
+    fn next(&mut self) -> Option<(Party, T)> {
+        let at = self.turns.iter().position(|caller| self.has_place(caller))?;
+        let caller = self.turns.remove(at)?;
+        let line = self.waiting.get_mut(&caller)?;
+        let what = line.pop_front()?;
+        if line.is_empty() {
+            self.waiting.remove(&caller);
+        } else {
+            self.turns.push_back(caller.clone());
+        }
+        self.total_waiting -= 1;
+        self.begin(caller.clone());
+        Some((caller, what))
+    }
+}
+
+/// Work for threads, which take it turn by turn.
+#[derive(Debug)]
+pub(crate) struct Queue<T> {
+    state: Mutex<(Line<T>, bool)>,
+    changed: Condvar,
+}
+
+impl<T> Queue<T> {
+    pub(crate) fn new(places: Places, most_waiting: usize) -> Self {
+        Queue { state: Mutex::new((Line::new(places, most_waiting), true)), changed: Condvar::new() }
+    }
+
+    fn lock(&self) -> MutexGuard<'_, (Line<T>, bool)> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Adds work. Gives back what is turned away: the work itself, or the last of somebody who filled the queue.
+    pub(crate) fn push(&self, caller: &Party, work: T) -> Result<(), T> {
+        let came = self.lock().0.come(caller, work);
+        self.changed.notify_one();
+        match came {
+            Came::Waits => Ok(()),
+            Came::TurnedAway(work) | Came::InsteadOf(work) => Err(work),
+        }
+    }
+
+    /// Waits for the next work; none once nobody can add any. It counts as done when the turn is dropped.
+    pub(crate) fn take(&self) -> Option<(QueueTurn<'_, T>, T)> {
+        let mut state = self.lock();
+        loop {
+            if let Some((caller, work)) = state.0.next() {
+                return Some((QueueTurn { queue: self, caller }, work));
+            }
+            if !state.1 {
+                return None;
+            }
+            state = self.changed.wait(state).unwrap_or_else(PoisonError::into_inner);
+        }
+    }
+
+    /// Lets the threads end once the work is done.
+    pub(crate) fn close(&self) {
+        self.lock().1 = false;
+        self.changed.notify_all();
+    }
+}
+
+/// Work that is being done.
+pub(crate) struct QueueTurn<'q, T> {
+    queue: &'q Queue<T>,
+    caller: Party,
+}
+
+impl<T> Drop for QueueTurn<'_, T> {
+    fn drop(&mut self) {
+        self.queue.lock().0.end(&self.caller);
+        // Somebody may have waited for this very caller to be done.
+        self.queue.changed.notify_one();
+    }
+}
+
+/// A gate that tasks pass turn by turn.
+#[derive(Debug, Clone)]
+pub struct Gate(Arc<Mutex<Line<oneshot::Sender<()>>>>);
+
+/// A task's time behind the gate: it ends when dropped.
+#[derive(Debug)]
+pub struct Turn {
+    gate: Gate,
+    caller: Party,
+}
+
+impl Gate {
+    /// A gate before so many places.
+    pub fn new(places: Places, most_waiting: usize) -> Self {
+        Gate(Arc::new(Mutex::new(Line::new(places, most_waiting))))
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Line<oneshot::Sender<()>>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Waits for a turn. A task that is dropped while it waits does so no longer.
+    ///
+    /// # Errors
+    /// `TOO_BUSY` for who filled the gate's line; `TIMED_OUT` at the deadline.
+    pub async fn enter(&self, caller: &Party, deadline: Instant) -> Result<Turn, Problem> {
+        let turn = || Turn { gate: self.clone(), caller: caller.clone() };
+        let passed = {
+            let mut line = self.lock();
+            if line.total_waiting == 0 && line.has_place(caller) {
+                line.begin(caller.clone());
+                return Ok(turn());
+            }
+            let (pass, passed) = oneshot::channel();
+            if let Came::TurnedAway(_) = line.come(caller, pass) {
+                return Err(too_busy());
+            }
+            passed
+        };
+        let mut waiting = Waiting { gate: self, caller, passed };
+        // Who waits may have a place already: a spare one, that others who wait may not have.
+        self.let_in();
+        match tokio::time::timeout_at(deadline.into(), &mut waiting.passed).await {
+            Ok(Ok(())) => Ok(turn()),
+            Ok(Err(_)) => Err(too_busy()),
+            Err(_) => {
+                let text = "the ask waited too long for its turn; ask again in a moment";
+                Err(Problem::new(Code::TimedOut, text))
+            }
+        }
+    }
+
+    fn let_in(&self) {
+        loop {
+            let Some((caller, pass)) = self.lock().next() else { return };
+            if pass.send(()).is_ok() {
+                continue;
+            }
+            // It does not wait any more.
+            self.lock().end(&caller);
+        }
+    }
+}
+
+/// A task that waits. Where it is let in at the very moment in which it gives up, its place is given back.
+struct Waiting<'g> {
+    gate: &'g Gate,
+    caller: &'g Party,
+    passed: oneshot::Receiver<()>,
+}
+
+impl Drop for Waiting<'_> {
+    fn drop(&mut self) {
+        self.passed.close();
+        if self.passed.try_recv().is_ok() {
+            self.gate.lock().end(self.caller);
+            self.gate.let_in();
+        }
+    }
+}
+
+impl Drop for Turn {
+    fn drop(&mut self) {
+        self.gate.lock().end(&self.caller);
+        self.gate.let_in();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::Duration;
+
+    use super::*;
+
+    fn caller(name: &str) -> Party {
+        Party::new(name)
+    }
+
+    const TWO: Places = Places { regular: 2, spare: 1 };
+
+    #[test]
+    fn callers_take_turns_and_who_works_leaves_a_place_to_others() {
+        let mut line = Line::new(TWO, 100);
+        for number in 0..3 {
+            assert!(matches!(line.come(&caller("loud"), number), Came::Waits));
+        }
+        assert_eq!((line.next().unwrap().1, line.next().unwrap().1), (0, 1), "alone it has every regular place");
+        assert!(line.next().is_none());
+        assert!(matches!(line.come(&caller("quiet"), 10), Came::Waits));
+        assert_eq!(line.next().unwrap(), (caller("quiet"), 10), "and others have the spare one");
+        line.end(&caller("loud"));
+        assert!(line.next().is_none(), "two still work");
+        line.end(&caller("quiet"));
+        assert_eq!(line.next().unwrap().1, 2);
+        assert_eq!(line.total_waiting, 0);
+    }
+
+    #[test]
+    fn turns_go_round() {
+        let mut line = Line::new(Places { regular: 1, spare: 0 }, 100);
+        for (name, number) in [("a", 1), ("a", 2), ("a", 3), ("b", 4), ("c", 5)] {
+            line.come(&caller(name), number);
+        }
+        let mut order = Vec::new();
+        while let Some((who, number)) = line.next() {
+            order.push(number);
+            line.end(&who);
+        }
+        assert_eq!(order, [1, 4, 5, 2, 3]);
+    }
+
+    #[test]
+    fn who_fills_the_line_is_turned_away() {
+        let mut line = Line::new(Places { regular: 0, spare: 0 }, 3);
+        for number in 0..3 {
+            line.come(&caller("loud"), number);
+        }
+        assert!(matches!(line.come(&caller("loud"), 3), Came::TurnedAway(3)));
+        assert!(matches!(line.come(&caller("quiet"), 10), Came::InsteadOf(2)), "the last of who filled it goes");
+        assert_eq!(line.total_waiting, 3);
+    }
+
+    #[tokio::test]
+    async fn a_gate_lets_in_who_waited_and_forgets_who_left() {
+        let gate = Gate::new(Places { regular: 1, spare: 0 }, 10);
+        let soon = || Instant::now() + Duration::from_secs(10);
+        let first = gate.enter(&caller("a"), soon()).await.unwrap();
+        let late = gate.enter(&caller("a"), Instant::now()).await.unwrap_err();
+        assert_eq!(late.code, Code::TimedOut);
+        let waiting = tokio::spawn({
+            let gate = gate.clone();
+            async move { gate.enter(&caller("b"), soon()).await.map(|_| ()) }
+        });
+        tokio::task::yield_now().await;
+        drop(first);
+        waiting.await.unwrap().unwrap();
+        gate.enter(&caller("c"), soon()).await.unwrap();
+        assert_eq!(gate.lock().total_working, 0);
+    }
+}
