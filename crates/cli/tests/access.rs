@@ -155,6 +155,9 @@ fn keys_of_roles_are_made_with_claims_and_an_end() {
     assert!(table.contains("hiker") && !table.contains(out.trim()), "{table}");
 }
 
+/// The owner's key, long enough for production.
+const OWNER: &str = "the-owners-key-long-enough-for-production";
+
 /// A service as a process; stopped when dropped.
 struct Served {
     child: Child,
@@ -167,7 +170,7 @@ impl Served {
         let all = [&["serve", "--listen", "127.0.0.1:0"], arguments].concat();
         let mut child = puente(project, &all)
             .env("PUENTE_SECRET", "0123456789abcdef0123456789abcdef")
-            .env("PUENTE_OWNER_KEY", "the owner's key")
+            .env("PUENTE_OWNER_KEY", OWNER)
             .env("PUENTE_LOG", "info")
             .stderr(Stdio::piped())
             .spawn()
@@ -236,7 +239,7 @@ fn development_tokens_open_development_and_never_production() {
     let (code, out, err) = development.ask(project.path(), &token, &ask);
     assert_eq!((code, out.trim()), (0, r#"{"data":{"notes":{"nodes":[{"id":1}]}}}"#), "{err}");
     let as_member = ["--as", "member", "--claim", "sub=8", "{ notes { nodes { id } } }"];
-    let (_, out, _) = development.ask(project.path(), "the owner's key", &as_member);
+    let (_, out, _) = development.ask(project.path(), OWNER, &as_member);
     assert!(out.contains(r#"[{"id":2}]"#), "{out}");
     assert!(development.wait_for("owner key, as another").contains("member"), "asking as another is logged");
     drop(development);
@@ -255,7 +258,7 @@ fn a_changed_project_is_read_anew_and_a_broken_one_changes_nothing() {
     for (arguments, reload) in [(&["--development"][..], None), (&[], Some("-HUP"))] {
         std::fs::write(&file, &before).unwrap();
         let served = Served::start(project.path(), arguments);
-        let now = || served.ask(project.path(), "the owner's key", &ask);
+        let now = || served.ask(project.path(), OWNER, &ask);
         assert_eq!(now().0, 1, "no title was granted");
         std::fs::write(&file, before.replace("[\"id\"]", "[\"id\", \"titel\"]")).unwrap();
         reload.iter().for_each(|signal| served.signal(signal));

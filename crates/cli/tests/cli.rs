@@ -288,3 +288,30 @@ fn a_mutation_is_rehearsed_and_then_done() {
     assert_eq!(code, 1);
     assert!(err.contains("CONFLICT: there is a `Region` with this `name` already"), "{err}");
 }
+
+#[test]
+fn secrets_that_others_could_read_or_guess_are_not_for_production() {
+    let project = TestProject::of_sql("create table notes (id integer primary key);", "");
+    let file = project.path().join("puente.toml");
+    let before = std::fs::read_to_string(&file).unwrap();
+    let serve = |key: Option<&str>| {
+        let mut command = puente(project.path(), &["serve", "--listen", "127.0.0.1:0"]);
+        command.env("PUENTE_SECRET", "0123456789abcdef0123456789abcdef");
+        key.map(|key| command.env("PUENTE_OWNER_KEY", key));
+        told(&command.output().unwrap())
+    };
+    std::fs::write(&file, format!("{before}[service]\nsecret = \"${{PUENTE_SECRET}}\"\n")).unwrap();
+    let (code, _, err) = serve(Some("abc"));
+    assert_eq!(code, 2, "{err}");
+    assert!(err.contains("PUENTE_OWNER_KEY has 3 characters and needs 32") && err.contains("openssl rand"), "{err}");
+    let written = "[service]\nsecret = \"0123456789abcdef0123456789abcdef\"\n[identity.tokens]\nissuer = \"i\"\naudience = \"a\"\n\
+                   algorithm = \"HS256\"\nkey = \"fedcba9876543210fedcba9876543210\"\n";
+    std::fs::write(&file, format!("{before}{written}")).unwrap();
+    let (code, _, err) = serve(None);
+    assert_eq!(code, 2, "{err}");
+    assert!(err.contains("`service.secret` has a secret") && err.contains("`identity.tokens.key`"), "{err}");
+    assert!(!err.contains("0123456789abcdef") && !err.contains("fedcba"), "secrets are not printed: {err}");
+    let (code, out, err) = run(project.path(), &["check", "--offline"]);
+    assert_eq!(code, 0, "{out}{err}");
+    assert!(out.contains("secret") && out.contains("${VARIABLE}"), "{out}");
+}

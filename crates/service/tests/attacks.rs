@@ -57,6 +57,28 @@ rows = "row.note.personId == claims.sub"
 fields = "all"
 check = "row.note.personId == claims.sub"
 [role.member.NoteLabel.delete]
+[role.clerk.Note.read]
+fields = "all"
+[role.clerk.Note.create]
+fields = ["id", "title", "secret"]
+fixed = { stars = "1", personId = "1" }
+[role.clerk.Note.update]
+fields = ["title"]
+fixed = { stars = "9" }
+[role.clerk.Label.read]
+fields = "all"
+[role.clerk.NoteLabel.read]
+fields = "all"
+[role.clerk.NoteLabel.create]
+fields = "all"
+[role.clerk.NoteLabel.update]
+fields = ["noteId"]
+[role.outsider.Note.read]
+fields = ["id", "title", "personId"]
+[role.outsider.Note.create]
+fields = ["id", "title", "personId"]
+[role.outsider.Note.update]
+fields = ["title", "personId"]
 [role.silent.Note.read]
 fields = ["id", "title"]
 count = false
@@ -420,4 +442,60 @@ fn a_deletion_that_takes_others_along_has_to_be_granted_as_such() {
     let text = wrong(&format!("{}[role.host.Bed.delete]\n", grants(""))).unwrap_err();
     assert!(!text.contains("of `Bed`") && text.contains("say `cascade = true`"), "{text}");
     assert_eq!(wrong(&grants("cascade = true\n")), Ok(()));
+}
+
+#[rstest]
+fn what_is_there_already_is_changed_by_the_grant_to_update_whatever_may_be_created(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+) {
+    let attack = Attack::on(engine);
+    let clerk = |document: &str| attack.ask_as("clerk", json!({}), document, json!({}));
+    let before = attack.notes();
+    let change = "mutation { createNote(input: { id: 1, title: \"new\", secret: \"stolen\" }, ifExists: { by: ID, act: CHANGE }) { count } }";
+    let answer = clerk(change);
+    assert_eq!(answer.code(), "NOT_PERMITTED", "{}", answer.text());
+    assert!(answer.text().contains("`secret`"), "{}", answer.text());
+    assert_eq!(attack.notes(), before);
+    let allowed =
+        "mutation { createNote(input: { id: 1, title: \"new\" }, ifExists: { by: ID, act: CHANGE }) { count } }";
+    assert_eq!(clerk(allowed).code(), "");
+    let now = &attack.notes()[0];
+    let text = |at: usize| now[at].as_deref().unwrap_or_default();
+    assert_eq!((text(3), text(4), text(5)), ("new", "alpha", "9"), "what the grant to update fixes, and nothing else");
+    assert_eq!((now[1].as_deref(), now[2].as_deref()), (Some("1"), Some("3")));
+    let weights = || attack.database.query("select note_id, label_id, weight from note_labels order by 1, 2");
+    let before = weights();
+    let link = |weight: &str| {
+        let edge = format!("{{ key: {{ id: 1 }} {weight} }}");
+        clerk(&format!(
+            "mutation {{ updateNote(key: {{ id: 1 }}, set: {{ labels: {{ link: [{edge}] }} }}) {{ count }} }}"
+        ))
+    };
+    assert_eq!(link("weight: 999").code(), "NOT_PERMITTED", "an edge that is there");
+    assert_eq!(weights(), before);
+    assert_eq!(link("").code(), "", "to link what is linked changes nothing of it");
+    assert_eq!(weights(), before);
+}
+
+#[rstest]
+fn a_reference_into_what_was_not_granted_tells_nothing(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+) {
+    let attack = Attack::on(engine);
+    let before = attack.notes();
+    let outsider = |document: &str| attack.ask_as("outsider", json!({}), document, json!({}));
+    for write in [
+        "createNote(input: { id: 50, title: \"x\", personId: PERSON }) { count }",
+        "updateNote(key: { id: 1 }, set: { personId: PERSON }) { count }",
+    ] {
+        let [there, missing] =
+            ["1", "99"].map(|person| outsider(&format!("mutation {{ {} }}", write.replace("PERSON", person))));
+        assert_eq!(there.code(), "REFERENCE_BROKEN", "{}", there.text());
+        assert_eq!(there.text(), missing.text(), "a row that is there and one that is not look the same");
+        assert!(!there.text().contains("Person`"), "{}", there.text());
+    }
+    assert_eq!(attack.notes(), before);
+    // What a row needs and this role may not give is not named.
+    let answer = attack.ask_as("clerk", json!({}), "mutation { createNote(input: { id: 60 }) { count } }", json!({}));
+    assert!(answer.text().contains("needs `title`"), "{}", answer.text());
 }

@@ -667,3 +667,46 @@ fn decimals_are_added_without_loss(#[case] engine: Engine) {
         running.done("mutation { updateSum(key: { id: 1 }, set: { add: { total: \"0.05\" } }) { node { total } } }");
     assert_eq!(data["updateSum"]["node"]["total"], "12345678901234567890.15");
 }
+
+/// A filter that says nothing, a revision that is none, a variable that is not set: none of them may mean every row.
+#[rstest]
+#[case::sqlite(Engine::Sqlite)]
+#[case::postgres(Engine::Postgres)]
+#[case::mariadb(Engine::Mariadb)]
+fn a_change_is_about_no_more_than_it_says(#[case] engine: Engine) {
+    let running = running(engine, "");
+    for filter in [
+        "{ title: { ignoreCase: true } }",
+        "{ title: { notIn: [] } }",
+        "{ title: { in: [] } }",
+        "{ not: { title: { in: [] } } }",
+        "{ and: [] }",
+        "{ or: [{ title: {} }] }",
+        "{ stops: { none: { name: { ignoreCase: false } } } }",
+        "{ title: { notIn: $none } }",
+        "{ title: { eq: $unset } }",
+    ] {
+        let declared = match filter {
+            _ if filter.contains("$none") => "($none: [String!])",
+            _ if filter.contains("$unset") => "($unset: String)",
+            _ => "",
+        };
+        let document = format!("mutation{declared} {{ deleteWalks(filter: {filter}) {{ count }} }}");
+        let response = running.post(&document, &json!({ "none": [] }), &json!({}));
+        assert_eq!(response.code(), "INVALID_ARGUMENT", "{document}: {}", response.text());
+    }
+    for revision in ["null", "$unset"] {
+        let document = format!(
+            "mutation{} {{ updateWalk(key: {{ id: 1 }}, set: {{ title: \"taken\" }}, ifRevision: {revision}) {{ count }} }}",
+            if revision == "null" { "" } else { "($unset: String)" }
+        );
+        let response = running.post(&document, &json!({}), &json!({}));
+        assert_eq!(response.code(), "INVALID_ARGUMENT", "{document}: {}", response.text());
+    }
+    assert_eq!((running.count("walks"), running.number("select count(*) from walks where title = 'taken'")), (2, 0));
+    // A filter that says something still means what it says, and what is not set in a read is not there.
+    assert_eq!(
+        running.done("mutation { deleteWalks(filter: { title: { notIn: [\"Ridge\", \"Lake\"] } }) { count } }"),
+        json!({ "deleteWalks": { "count": 0 } })
+    );
+}

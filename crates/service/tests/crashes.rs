@@ -165,3 +165,56 @@ fn a_commit_without_an_answer_is_not_tried_again(
     assert_eq!(whole, if arrives { 2 } else { 1 }, "done once, or not at all");
     assert_eq!(service.ask(&create("after")).code(), "", "the service goes on");
 }
+
+/// A way to a server on which, once it is told to, commits and their answers are lost without a word.
+fn swallowing_proxy(server: &str) -> (u16, &'static AtomicBool) {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
+    let port = listener.local_addr().expect("an address").port();
+    let swallowing: &'static AtomicBool = Box::leak(Box::new(AtomicBool::new(false)));
+    let server = server.to_owned();
+    std::thread::spawn(move || {
+        for mut client in listener.incoming().flatten() {
+            let Ok(mut upstream) = TcpStream::connect(&server) else { continue };
+            let (mut to_client, mut from_server) = (client.try_clone().unwrap(), upstream.try_clone().unwrap());
+            std::thread::spawn(move || std::io::copy(&mut from_server, &mut to_client));
+            std::thread::spawn(move || {
+                let mut buffer = [0; 16 << 10];
+                while let Ok(length @ 1..) = client.read(&mut buffer) {
+                    let sent = &buffer[..length];
+                    let commits =
+                        (0..length).any(|at| sent[at..].starts_with(b"commit") && sent.get(at + 6) != Some(&b't'));
+                    if commits && swallowing.load(Ordering::Relaxed) {
+                        // The connection stays open, and nothing comes back.
+                        std::thread::sleep(Duration::from_secs(60));
+                        return;
+                    }
+                    if upstream.write_all(sent).is_err() {
+                        return;
+                    }
+                }
+                let _ = upstream.shutdown(std::net::Shutdown::Both);
+            });
+        }
+    });
+    (port, swallowing)
+}
+
+#[rstest]
+fn a_commit_that_is_never_answered_is_given_up(#[values(Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+    let mut database = Database::empty(engine);
+    database.execute(tables(engine));
+    let direct = database.url.clone();
+    let parsed = url::Url::parse(&direct).expect("an address");
+    let address = format!("{}:{}", parsed.host_str().expect("a host"), parsed.port().expect("a port"));
+    let (port, swallowing) = swallowing_proxy(&address);
+    database.url = direct.replace(&address, &format!("127.0.0.1:{port}"));
+    let project = TestProject::of(&database, "connections = 1\n", "[limits]\ntime_ms = 2000\n");
+    let service = project.serve();
+    assert_eq!(service.ask(&create("before")).code(), "");
+    swallowing.store(true, Ordering::Relaxed);
+    let response = service.ask(&create("lost"));
+    assert_eq!((response.status, response.code().as_str()), (200, "OUTCOME_UNKNOWN"), "{}", response.text());
+    swallowing.store(false, Ordering::Relaxed);
+    // The one session was given up: the next change has another.
+    assert_eq!(service.ask(&create("after")).code(), "");
+}

@@ -379,3 +379,21 @@ fn a_key_set_may_be_a_file_and_one_that_cannot_be_had_says_so() {
     let response = ask(&service, Some(&signed_with(Some("any"))), json!({}));
     assert_eq!((response.status, response.code().as_str()), (500, "INTERNAL"), "{}", response.text());
 }
+
+#[rstest]
+#[case(json!({ "nbf": "2100-01-01" }), "`nbf` is no time")]
+#[case(json!({ "nbf": 1e300 }), "`nbf` is no time")]
+#[case(json!({ "nbf": -1 }), "`nbf` is no time")]
+#[case(json!({ "iat": [] }), "`iat` is no time")]
+#[case(json!({ "exp": 1e300 }), "token")]
+fn times_that_are_none_are_not_passed_over(#[case] odd: Json, #[case] expected: &str) {
+    let project = project(&with_key("HS256", SECRET));
+    let service = project.serve();
+    let mut told = claims();
+    for (name, value) in odd.as_object().unwrap() {
+        told[name] = value.clone();
+    }
+    let response = ask(&service, Some(&by_secret(&told)), json!({}));
+    assert_eq!(response.status, 401, "{}", response.text());
+    assert!(response.text().contains(expected), "{}", response.text());
+}

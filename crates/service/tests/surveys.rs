@@ -190,3 +190,38 @@ fn links_without_a_foreign_key_are_proposed_with_evidence(#[values(Engine::Postg
     assert_eq!(survey.proposals.len(), 1, "values speak against regions: {:?}", survey.proposals);
     assert_eq!((survey.proposals[0].to.as_str(), survey.proposals[0].sampled), ("huts", Some((3, 2))));
 }
+
+#[test]
+fn a_rename_takes_no_name_and_leaves_no_trace_in_the_survey_file() {
+    let sql = "create table people (id integer primary key, full_name text, password_hash text);
+               create table notes (id integer primary key, person_id integer references people (id), text text);";
+    let project = TestProject::of_sql(sql, "[role.reader.Person.read]\nfields = [\"id\", \"fullName\"]\n");
+    let (file, survey) = (project.path().join("puente.toml"), project.path().join("survey").join("test.json"));
+    let (before, names) = (std::fs::read_to_string(&file).unwrap(), std::fs::read_to_string(&survey).unwrap());
+    let renamed = |edits: &str| {
+        std::fs::write(&file, format!("{before}{edits}")).unwrap();
+        let outcome = puente_service::survey(&project.open()).expect("a survey");
+        (outcome.model.map(|_| ()).map_err(|error| error.to_string()), std::fs::read_to_string(&survey).unwrap())
+    };
+    for (edits, both) in [
+        (
+            "[[type]]\ntable = \"people\"\n[type.fields]\npassword_hash = { name = \"fullName\" }\n",
+            ["column `password_hash`", "column `full_name`"],
+        ),
+        (
+            "[[type]]\ntable = \"people\"\n[type.fields]\npassword_hash = { name = \"notes\" }\n",
+            ["column `password_hash`", "the link"],
+        ),
+        ("[[type]]\ntable = \"people\"\nname = \"Note\"\n", ["table `people`", "table `notes`"]),
+        ("[[type]]\ntable = \"people\"\nname = \"NoteFilter\"\n", ["table `people`", "table `notes`"]),
+        ("[[type]]\ntable = \"people\"\none = \"note\"\n", ["table `people`", "table `notes`"]),
+    ] {
+        let (model, now) = renamed(edits);
+        let wrong = model.expect_err(edits);
+        assert!(both.iter().all(|what| wrong.contains(what)), "{edits}\n{wrong}");
+        assert_eq!(now, names, "the survey file is as it was");
+    }
+    let (model, now) = renamed("[[type]]\ntable = \"people\"\n[type.fields]\npassword_hash = { name = \"digest\" }\n");
+    assert!(model.is_ok(), "{model:?}");
+    assert_eq!(now, names, "names that the project file gives are kept there");
+}

@@ -3,6 +3,7 @@
 pub mod asker;
 pub mod browser;
 pub mod database;
+pub mod fuzz;
 pub mod oracle;
 pub mod project;
 pub mod seeds;

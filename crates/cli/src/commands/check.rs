@@ -58,6 +58,11 @@ impl Check {
             Err(error) => return (in_files(&error), Some(Failure { code: 2, text: String::new() })),
         };
         let mut failure = None;
+        findings.extend(folder.project.exposed.iter().map(|exposed| Finding {
+            kind: "secret",
+            text: format!("{exposed}; production refuses this"),
+            breaking: false,
+        }));
         match folder.model() {
             Ok(model) => {
                 match folder.roles(&model) {

@@ -42,9 +42,7 @@ impl Variables {
                     values.insert(name.to_owned(), value);
                 }
                 None if definition.ty.is_non_null() => {
-                    coercion.problem(|| {
-                        format!("{} is required: a value of type `{}`", Place::Variable(name), definition.ty)
-                    });
+                    coercion.problem(|| format!("`${name}` is required: a value of type `{}`", definition.ty));
                 }
                 None => {}
             }

@@ -28,27 +28,34 @@ async fn live() -> &'static str {
     "live\n"
 }
 
-/// Whether the source answers, as of a moment ago: many who ask at once are told by one look.
+/// Whether the source answers: many who ask at once are told by one look.
 #[derive(Debug, Default)]
-pub(super) struct Readiness(Mutex<Option<(Instant, Result<(), Problem>)>>);
+pub(super) struct Readiness(Mutex<Option<Look>>);
+
+#[derive(Debug)]
+struct Look {
+    begun: Instant,
+    found: Result<(), Problem>,
+}
 
 impl Readiness {
-    /// How long a look is good for.
-    const FRESH: Duration = Duration::from_secs(1);
     /// How long the source may take to answer.
     const PATIENCE: Duration = Duration::from_secs(2);
 
     async fn look(&self, source: &Source) -> Result<(), Problem> {
+        let came = Instant::now();
         let mut last = self.0.lock().await;
-        if let Some((_, found)) = last.as_ref().filter(|(at, _)| at.elapsed() < Self::FRESH) {
-            return found.clone();
+        // A look that began while this one waited tells it, too.
+        if let Some(look) = last.as_ref().filter(|look| look.begun >= came) {
+            return look.found.clone();
         }
+        let begun = Instant::now();
         let looked = tokio::time::timeout(Self::PATIENCE, source.probe()).await;
         let found = looked.unwrap_or_else(|_| {
             let text = "the database does not answer; is it running, and is it overloaded?";
             Err(Problem::new(Code::SourceUnavailable, text))
         });
-        *last = Some((Instant::now(), found.clone()));
+        *last = Some(Look { begun, found: found.clone() });
         found
     }
 }

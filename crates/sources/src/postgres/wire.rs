@@ -249,3 +249,56 @@ fn as_it_is(ty: u32, bytes: &[u8]) -> Option<CellRef<'_>> {
         _ => CellRef::Text(bytes),
     })
 }
+
+#[cfg(test)]
+mod tests {
+    use puente_testkit::fuzz::fuzz;
+
+    use super::*;
+
+    /// An array of one record of an integer, a null and a text.
+    fn records() -> Vec<u8> {
+        let record = [
+            &3_i32.to_be_bytes()[..],
+            &[&INT4.to_be_bytes()[..], &4_i32.to_be_bytes(), &7_i32.to_be_bytes()].concat(),
+            &[&25_u32.to_be_bytes()[..], &(-1_i32).to_be_bytes()].concat(),
+            &[&25_u32.to_be_bytes()[..], &2_i32.to_be_bytes(), b"ab"].concat(),
+        ]
+        .concat();
+        let length = i32::try_from(record.len()).unwrap().to_be_bytes();
+        let head = [1_i32, 0].map(i32::to_be_bytes).concat();
+        [&head[..], &RECORD.to_be_bytes(), &1_i32.to_be_bytes(), &1_i32.to_be_bytes(), &length, &record].concat()
+    }
+
+    #[test]
+    fn bytes_of_any_form_are_read_or_refused() {
+        let integers = [
+            &[1_i32, 0].map(i32::to_be_bytes).concat()[..],
+            &INT4.to_be_bytes(),
+            &[2_i32, 1, 4, 5, -1].map(i32::to_be_bytes).concat(),
+        ]
+        .concat();
+        let numeric = [0_i16, 2, 1, 0, 2, 1234, 5600].map(i16::to_be_bytes).concat();
+        let seeds = [records(), integers, numeric, 8_i64.to_be_bytes().to_vec(), vec![0; 16]];
+        let types: Vec<u32> = ARRAYS
+            .iter()
+            .copied()
+            .chain([BOOL, BYTEA, INT8, INT2, INT4, FLOAT4, FLOAT8, RECORD, RECORDS, JSONB, 25])
+            .chain([1082, 1083, 1114, 1184, 1186, 1700, 2950])
+            .collect();
+        fuzz("wire", &seeds, |input| {
+            for ty in &types {
+                let mut rows = Rows::default();
+                rows.clear(1);
+                copy(&mut rows, *ty, input);
+                push(&mut rows, *ty, input);
+                assert_eq!(rows.len(), 2, "whatever the bytes are, a value is one cell");
+            }
+            if let Some(elements) = Elements::of(input) {
+                // As many as are said, or as there are bytes for.
+                let read = elements.map_while(|element| element).count();
+                assert!(read <= input.len());
+            }
+        });
+    }
+}

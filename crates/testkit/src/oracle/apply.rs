@@ -8,7 +8,7 @@ use puente_core::catalog::Engine;
 use puente_core::model::{Cardinality, Kind, TypeId};
 use puente_core::value::{Cell, Scalar};
 
-use super::change::{Act, Edge, NewRow, RandomChange, Root, Set, Target, Which};
+use super::change::{Act, Edge, NewRow, RandomChange, Root, Set, Target, Which, fixed};
 use super::interpret::Interpreter;
 use super::rule::{compare, judge};
 use super::world::World;
@@ -99,6 +99,11 @@ impl Check {
 
 fn row_key(world: &World, of: TypeId) -> Vec<usize> {
     world.model.types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default()
+}
+
+/// Does a grant set a column, whatever the caller says?
+fn is_fixed(grant: Option<&WriteGrant>, column: usize) -> bool {
+    grant.is_some_and(|grant| grant.fixed.iter().any(|(fixed, _)| *fixed == column))
 }
 
 fn refuse<T>(code: &'static str) -> Result<T, Refusal> {
@@ -207,24 +212,44 @@ impl Run<'_, '_> {
         }
     }
 
-    /// May the columns of links be set to what is said directly?
+    /// May the columns of links be set to what is said directly? To rows that can be read, and to none of a type that cannot.
     fn check_direct(&self, of: TypeId, values: &[(usize, Cell)], grant: Option<&WriteGrant>) -> Result<(), Refusal> {
-        let is_fixed = |column: usize| grant.is_some_and(|grant| grant.fixed.iter().any(|(fixed, _)| *fixed == column));
         for link in &self.world.model.types[of].links {
-            let said = |column: usize| values.iter().find(|(known, _)| *known == column && !is_fixed(column));
+            let said = |column: usize| values.iter().find(|(known, _)| *known == column && !is_fixed(grant, column));
             let value = |column: usize| said(column).map(|(_, cell)| cell);
             let cells: Option<Vec<&Cell>> = link.pairs.iter().map(|(own, _)| value(*own)).collect();
             let Some(cells) = cells.filter(|_| link.cardinality == Cardinality::One && !link.pairs.is_empty()) else {
                 continue;
             };
-            if cells.contains(&&Cell::Null) || self.view.rows(link.target).is_none() {
+            if cells.contains(&&Cell::Null) {
                 continue;
             }
-            let key: Vec<(usize, Cell)> =
-                link.pairs.iter().map(|(_, target)| *target).zip(cells.into_iter().cloned()).collect();
-            self.target(link.target, &key)?;
+            match self.view.type_view(link.target) {
+                None => return refuse("REFERENCE_BROKEN"),
+                // The database looks at the reference itself.
+                Some(granted) if granted.rows.is_none() => {}
+                Some(_) => {
+                    let key: Vec<(usize, Cell)> =
+                        link.pairs.iter().map(|(_, target)| *target).zip(cells.into_iter().cloned()).collect();
+                    self.target(link.target, &key)?;
+                }
+            }
         }
         Ok(())
+    }
+
+    /// What is set in a row that is there already where these values are said: by the grant to update.
+    fn change_of(&self, of: TypeId, said: impl Iterator<Item = (usize, Cell)>) -> Result<Vec<(usize, Cell)>, Refusal> {
+        let grant = self.view.type_view(of).and_then(|view| view.update.as_ref());
+        let settable: Vec<usize> =
+            grant.map(|grant| self.view.settable(of, grant).map(|(column, _)| column).collect()).unwrap_or_default();
+        let mut set: Vec<(usize, Cell)> = said.filter(|(column, _)| !is_fixed(grant, *column)).collect();
+        if set.iter().any(|(column, _)| !settable.contains(column)) {
+            return refuse("NOT_PERMITTED");
+        }
+        self.check_direct(of, &set, grant)?;
+        set.extend(grant.into_iter().flat_map(fixed));
+        Ok(set)
     }
 
     fn create(&mut self, of: TypeId, rows: &[NewRow], given: &[Vec<(usize, Cell)>]) -> Result<Vec<Row>, Refusal> {
@@ -273,8 +298,10 @@ impl Run<'_, '_> {
     fn link_new(&mut self, link: &puente_core::model::Link, own: &[Cell], edges: &[Edge]) -> Result<(), Refusal> {
         let Some(through) = &link.through else { return Ok(()) };
         let mut keys = Vec::new();
+        let created_by = self.view.type_view(through.join).and_then(|view| view.create.clone());
         for edge in edges {
             let target = self.target(link.target, &edge.target)?;
+            self.check_direct(through.join, &edge.values, created_by.as_ref())?;
             let near = through.near.iter().map(|(column, join)| (*join, own[*column].clone()));
             let far = through.far.iter().map(|(join, column)| (*join, target[*column].clone()));
             let values: Vec<(usize, Cell)> = near.chain(far).chain(edge.values.iter().cloned()).collect();
@@ -385,13 +412,15 @@ impl Run<'_, '_> {
             return Ok(keys);
         }
         let there: Vec<usize> = (0..rows.len()).filter(|at| found[*at].is_some()).collect();
+        let created_by = self.view.type_view(of).and_then(|view| view.create.clone());
+        let mut sets = Vec::new();
         for at in &there {
-            self.check_direct(of, &rows[*at].values, self.view.type_view(of).and_then(|view| view.create.as_ref()))?;
+            let said = rows[*at].values.iter().cloned();
+            let said = said.filter(|(column, _)| !key.contains(column) && !is_fixed(created_by.as_ref(), *column));
+            sets.push(self.change_of(of, said)?);
         }
-        for at in &there {
-            let set: Vec<(usize, Cell)> =
-                rows[*at].values.iter().filter(|(column, _)| !key.contains(column)).cloned().collect();
-            keys[*at] = self.change_row(of, &keys[*at], &set, &[])?;
+        for (at, set) in there.iter().zip(&sets) {
+            keys[*at] = self.change_row(of, &keys[*at], set, &[])?;
         }
         let changed: Vec<Row> = there.into_iter().map(|at| keys[at].clone()).collect();
         self.check(of, false, &changed)?;
@@ -525,6 +554,7 @@ impl Run<'_, '_> {
         let targets: Vec<Row> =
             add.iter().map(|edge| self.target(link.target, &edge.target)).collect::<Result<_, _>>()?;
         let update = granted.as_ref().and_then(|granted| granted.update.clone());
+        let created_by = granted.as_ref().and_then(|granted| granted.create.clone());
         let (mut new, mut there) = (Vec::new(), Vec::new());
         for own in &own {
             for (edge, target) in add.iter().zip(&targets) {
@@ -532,9 +562,17 @@ impl Run<'_, '_> {
                 let found =
                     self.world.rows[join].iter().find(|row| ends.iter().all(|(column, cell)| row[*column] == *cell));
                 match found.filter(|row| update.is_some() && within(self, row, &update)) {
-                    Some(row) if !edge.values.is_empty() => there.push((self.key_of(join, row), edge.values.clone())),
-                    Some(_) => {}
-                    None => new.push(ends.into_iter().chain(edge.values.iter().cloned()).collect::<Vec<_>>()),
+                    Some(row) => {
+                        let key = self.key_of(join, row);
+                        let said = || edge.values.iter().filter(|(column, _)| !is_fixed(created_by.as_ref(), *column));
+                        if said().next().is_some() {
+                            there.push((key, self.change_of(join, said().cloned())?));
+                        }
+                    }
+                    None => {
+                        self.check_direct(join, &edge.values, created_by.as_ref())?;
+                        new.push(ends.into_iter().chain(edge.values.iter().cloned()).collect::<Vec<_>>());
+                    }
                 }
             }
         }

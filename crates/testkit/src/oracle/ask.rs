@@ -181,6 +181,15 @@ impl<'a> Drawing<'a> {
         self.declarations.len()
     }
 
+    /// Is one of the variables since a mark an empty list?
+    pub(super) fn has_empty_list(&self, mark: usize) -> bool {
+        let is_empty = |number: usize| {
+            let given = self.variables.get(&format!("v{number}"));
+            given.and_then(Json::as_array).is_some_and(Vec::is_empty) || self.declarations[number].ends_with("= []")
+        };
+        (mark..self.declarations.len()).any(is_empty)
+    }
+
     /// Forgets the variables since a mark: what they were for is not part of the document.
     pub(super) fn forget(&mut self, mark: usize) {
         (mark..self.declarations.len()).for_each(|number| {

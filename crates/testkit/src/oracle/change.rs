@@ -78,7 +78,7 @@ pub(super) struct Set {
 }
 
 /// What a grant sets whatever the caller says, as it is stored.
-fn fixed(grant: &WriteGrant) -> impl Iterator<Item = (usize, Cell)> {
+pub(super) fn fixed(grant: &WriteGrant) -> impl Iterator<Item = (usize, Cell)> {
     grant.fixed.iter().filter_map(|(column, value)| match value {
         Operand::Constant(cell) => Some((*column, cell.clone())),
         _ => None,
@@ -179,7 +179,7 @@ impl Writer<'_, '_> {
             let mark = self.drawing.mark();
             let (filter, text) = self.drawing.filter(of, 1);
             let words: String = text.chars().filter(|c| !c.is_whitespace()).collect();
-            let says_something = !words.contains("[]") && !words.contains("{}");
+            let says_something = !words.contains("[]") && !words.contains("{}") && !self.drawing.has_empty_list(mark);
             if !says_something {
                 self.drawing.forget(mark);
             }
@@ -351,6 +351,9 @@ impl Writer<'_, '_> {
         let mut members = Map::from_iter([("key".to_owned(), json)]);
         let mut values = Vec::new();
         for (field, column) in edge_input_fields(self.view, through, grant) {
+            if self.chance(0.3) {
+                continue;
+            }
             if let Some((json, cell)) = known_value(self.drawing.random, self.world, through.join, column) {
                 members.insert(field, json);
                 values.push((column, cell));
