@@ -3,7 +3,7 @@
 CARGO ?= cargo
 CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts console/*.js console/package-lock.json 2>/dev/null)
 
-.PHONY: demo test check build bench console build-packages bench-packages test-packages screenshots
+.PHONY: demo test check build bench fuzz attack console build-packages bench-packages test-packages screenshots
 
 ## The whole product, console included, in target/release/puente.
 build: build-packages console/dist/index.html
@@ -26,6 +26,16 @@ check: build-packages console/dist/index.html
 ## Measures against two rivals; see bench/README.md. ENGINES=postgres measures there only.
 bench: build-packages bench-packages console/dist/index.html
 	$(CARGO) run --release --locked -p puente-bench -- $(ENGINES)
+
+## Gives random inputs to whatever reads from outside, each target for so many minutes, all of them at once.
+MINUTES ?= 1
+fuzz: build-packages console/dist/index.html
+	PUENTE_FUZZ_MINUTES=$(MINUTES) $(CARGO) test --locked -p puente-service --test fuzz -- --nocapture --test-threads 8
+	PUENTE_FUZZ_MINUTES=$(MINUTES) $(CARGO) test --locked -p puente-sources --lib wire -- --nocapture
+
+## Attacks a running demo for so many minutes, and watches what a bystander has of it.
+attack: build
+	$(CARGO) run --release --locked -p puente-attack -- $(MINUTES)
 
 console: console/dist/index.html
 

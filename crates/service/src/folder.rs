@@ -76,7 +76,7 @@ impl ProjectFolder {
     /// # Errors
     /// `SOURCE_UNAVAILABLE` where its address or certificate cannot be understood.
     pub fn source(&self) -> Result<Source, Problem> {
-        Source::open(&self.project.source, &self.path)
+        Source::open(&self.project.source, &self.path, self.project.limits.answer_bytes)
     }
 
     /// The survey file's path.

@@ -14,7 +14,8 @@ use crate::http::{Running, Served};
 pub fn reload(folder: &mut ProjectFolder, running: &Running, development: bool) -> Result<(), OpenError> {
     let read = ProjectFolder::open(&folder.path)?;
     let now = running.served();
-    let source = (read.project.source == folder.project.source).then(|| now.api.source());
+    let of = |folder: &ProjectFolder| (folder.project.source.clone(), folder.project.limits.answer_bytes);
+    let source = (of(&read) == of(folder)).then(|| now.api.source());
     let options = read.api_options(read.secret(development)?, source)?;
     let identity = read.identity(development)?;
     let api = Arc::new(Api::new(options, Arc::clone(now.api.metrics())));

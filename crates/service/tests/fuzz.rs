@@ -71,7 +71,6 @@ fn status(service: &puente_testkit::project::TestService, request: &[u8]) -> u16
     let mut stream = TcpStream::connect(service.address).expect("it listens");
     stream.set_read_timeout(Some(Duration::from_secs(30))).unwrap();
     let _ = stream.write_all(request);
-    let _ = stream.shutdown(std::net::Shutdown::Write);
     let mut answer = Vec::new();
     let _ = stream.read_to_end(&mut answer);
     let text = String::from_utf8_lossy(&answer);

@@ -172,10 +172,8 @@ fn a_body_is_read_once_it_is_known_who_sends_it_and_never_unpacked_beyond_its_li
 
 #[test]
 fn uploads_that_stall_are_given_up_and_keep_nobody_waiting() {
-    let project = TestProject::huts();
-    let file = project.path().join("puente.toml");
-    let text = std::fs::read_to_string(&file).unwrap();
-    std::fs::write(&file, format!("{text}\n[limits]\ntime_ms = 1500\n")).unwrap();
+    let sql = "create table huts (id integer primary key); insert into huts values (1);";
+    let project = TestProject::of_sql(sql, "[limits]\ntime_ms = 1500\n");
     let service = project.serve();
     let authorization = format!("Bearer {OWNER_KEY}");
     let stalled: Vec<TcpStream> = (0..300)
@@ -271,6 +269,28 @@ fn rows_are_weighed_as_they_arrive(#[values(Engine::Sqlite, Engine::Postgres, En
     }
     let fine = service.ask("{ photos(first: 3) { nodes { data } } }");
     assert_eq!(fine.status, 200, "and the next ask is answered");
+}
+
+/// PostgreSQL answers an ask of several lists in one row: it is not held whole where it is larger than an answer may be.
+#[test]
+fn one_row_is_weighed_before_it_is_whole() {
+    let database = Database::empty(Engine::Postgres);
+    database.execute(
+        "create table photos (id integer primary key, data text);\n\
+         insert into photos select n, repeat('x', 1000000) from generate_series(1, 100) as n;\n",
+    );
+    let project = TestProject::of(&database, "connections = 1\n", "[limits]\nanswer_bytes = 1000000\n");
+    let service = project.serve();
+    for _ in 0..3 {
+        let response =
+            service.ask("{ a: photos(first: 500) { nodes { data } } b: photos(first: 500) { nodes { data id } } }");
+        assert_eq!((response.status, response.code().as_str()), (400, "TOO_COSTLY"), "{}", response.text());
+        assert_eq!(
+            service.ask("{ photos(first: 1) { nodes { id } } }").status,
+            200,
+            "the next ask has another session"
+        );
+    }
 }
 
 #[rstest]

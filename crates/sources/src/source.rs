@@ -76,11 +76,12 @@ pub enum Source {
 }
 
 impl Source {
-    /// Sets a source up; it is reached with the first ask, and need not be there yet. Relative paths count from `base`.
+    /// Sets a source up; it is reached with the first ask, and need not be there yet. Relative paths count from `base`; an
+    /// answer has at most so many bytes.
     ///
     /// # Errors
     /// `SOURCE_UNAVAILABLE` where the address or a certificate cannot be understood.
-    pub fn open(settings: &SourceSettings, base: &Path) -> Result<Source, Problem> {
+    pub fn open(settings: &SourceSettings, base: &Path, most_bytes: usize) -> Result<Source, Problem> {
         match settings.engine {
             #[cfg(feature = "sqlite")]
             Engine::Sqlite => {
@@ -89,7 +90,7 @@ impl Source {
                 Ok(Source::Sqlite(crate::sqlite::Pool::start(file, readers)))
             }
             #[cfg(feature = "postgres")]
-            Engine::Postgres => crate::postgres::Postgres::open(settings, base).map(Source::Postgres),
+            Engine::Postgres => crate::postgres::Postgres::open(settings, base, most_bytes).map(Source::Postgres),
             #[cfg(feature = "mariadb")]
             Engine::Mariadb => crate::mariadb::Mariadb::open(settings, base).map(Source::Mariadb),
             #[cfg(not(all(feature = "sqlite", feature = "postgres", feature = "mariadb")))]

@@ -21,6 +21,7 @@ use tokio_postgres::config::{Host, SslMode};
 use tokio_postgres_rustls::MakeRustlsConnect;
 
 use super::fault;
+use super::socket::Connecting;
 use crate::backoff::Backoff;
 use crate::server::{CONNECT_TIMEOUT, CONNECTIONS, gate, turn};
 use crate::tls::{self, Verify};
@@ -29,7 +30,7 @@ use crate::turns::{Gate, Party, Turn};
 /// One server and the sessions on it.
 pub(super) struct Server {
     pool: Pool,
-    pub(super) tls: MakeRustlsConnect,
+    pub(super) connecting: Connecting,
     backoff: Backoff,
     gate: Gate,
     wait: Duration,
@@ -69,8 +70,11 @@ pub(super) struct Address {
     pub(super) tls: MakeRustlsConnect,
 }
 
+/// Bytes that the answer to a statement may always have.
+const LEAST_ANSWER: usize = 64 << 20;
+
 impl Server {
-    pub(super) fn new(url: &str, settings: &SourceSettings, base: &Path) -> Result<Self, Problem> {
+    pub(super) fn new(url: &str, settings: &SourceSettings, base: &Path, most_bytes: usize) -> Result<Self, Problem> {
         let Address { mut config, tls } = address(url, settings, base)?;
         if settings.prepared {
             // A proxy that hands out a connection per transaction takes no settings of a session. Compiling a plan (`jit`)
@@ -81,8 +85,12 @@ impl Server {
             );
         }
         let connections = settings.connections.unwrap_or(CONNECTIONS);
-        let manager =
-            Manager::from_config(config, tls.clone(), ManagerConfig { recycling_method: RecyclingMethod::Fast });
+        // What a row holds beside the bytes that are written of it; and keys of many rows, however small an answer has to be.
+        const TIMES: usize = 4;
+        let most_bytes = most_bytes.saturating_mul(TIMES).max(LEAST_ANSWER);
+        let connecting = Connecting::new(config.clone(), tls, most_bytes);
+        let manager = ManagerConfig { recycling_method: RecyclingMethod::Fast };
+        let manager = Manager::from_connect(config, connecting.clone(), manager);
         let pool = Pool::builder(manager)
             .max_size(connections)
             .wait_timeout(Some(Duration::from_millis(settings.wait_ms)))
@@ -92,7 +100,7 @@ impl Server {
             .map_err(|error| Problem::new(Code::SourceUnavailable, "no pool of connections").with_detail(error))?;
         let gate = gate(connections);
         let wait = Duration::from_millis(settings.wait_ms);
-        Ok(Server { pool, tls, backoff: Backoff::default(), gate, wait, prepared: settings.prepared })
+        Ok(Server { pool, connecting, backoff: Backoff::default(), gate, wait, prepared: settings.prepared })
     }
 
     /// A session, when it is the caller's turn, for as long as it is kept.

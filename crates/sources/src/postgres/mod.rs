@@ -9,6 +9,7 @@ mod explain;
 mod fault;
 mod params;
 mod run;
+mod socket;
 mod spell;
 mod survey;
 mod types;
@@ -30,12 +31,12 @@ pub use survey::survey;
 pub struct Postgres(Arc<Cluster<connect::Server>>);
 
 impl Postgres {
-    /// Sets the source up; nothing is connected before the first ask.
+    /// Sets the source up; nothing is connected before the first ask. `most_bytes` is what an answer may have.
     ///
     /// # Errors
     /// `SOURCE_UNAVAILABLE` where an address or a certificate cannot be understood.
-    pub fn open(settings: &SourceSettings, base: &Path) -> Result<Self, Problem> {
-        let server = |url: &str| connect::Server::new(url, settings, base);
+    pub fn open(settings: &SourceSettings, base: &Path, most_bytes: usize) -> Result<Self, Problem> {
+        let server = |url: &str| connect::Server::new(url, settings, base, most_bytes);
         Cluster::open("postgres", settings, server).map(Arc::new).map(Postgres)
     }
 

@@ -80,7 +80,7 @@ impl Server {
                 result
             };
             match self.within(request.deadline, &mut left, work).await {
-                Some(Err(_)) if session.is_closed() && !retried => {
+                Some(Err(problem)) if session.is_closed() && problem.code != Code::TooCostly && !retried => {
                     // The session had died before this ask, most likely; reads can be asked again on a new one.
                     self.lost();
                     retried = true;
@@ -118,7 +118,7 @@ impl Server {
     pub(super) async fn cancel(&self, session: Session) {
         let token = session.cancel_token();
         let client = session.give_up();
-        let cancelled = timeout(CANCEL_TIMEOUT, token.cancel_query(self.tls.clone())).await;
+        let cancelled = timeout(CANCEL_TIMEOUT, self.connecting.cancel(&token)).await;
         if !matches!(cancelled, Ok(Ok(()))) {
             tracing::warn!(target: "puente::source", "a statement could not be cancelled in the database");
         }
@@ -195,8 +195,7 @@ impl Server {
         self.execute(client, &statement.text, &values, request.most_bytes).await.map_err(|stopped| stopped.problem())
     }
 
-    /// Runs a statement, prepared where the way to the server lets us keep prepared statements. Rows are counted as they
-    /// arrive: they stop where an answer of `most_bytes` could not be made of them.
+    /// Runs a statement. Rows are counted as they arrive: they stop where an answer of `most_bytes` could not be made of them.
     pub(super) async fn execute(
         &self,
         client: &Object,
@@ -204,6 +203,18 @@ impl Server {
         values: &[Text],
         most_bytes: usize,
     ) -> Result<Vec<Row>, Stopped> {
+        let ended = self.connecting.ended();
+        self.rows(client, text, values, most_bytes).await.map_err(|stopped| match stopped {
+            // A row alone was too large, and the socket ended in the middle of it.
+            Stopped::Failed(_) if client.is_closed() && self.connecting.ended() > ended => {
+                Stopped::TooLarge(json::too_large(most_bytes))
+            }
+            stopped => stopped,
+        })
+    }
+
+    /// The rows of a statement, prepared where the way to the server lets us keep prepared statements.
+    async fn rows(&self, client: &Object, text: &str, values: &[Text], most_bytes: usize) -> Result<Vec<Row>, Stopped> {
         let rows = if self.prepared && text.len() <= KEPT_TEXT_BYTES {
             if client.statement_cache.size() > STATEMENTS_KEPT {
                 client.statement_cache.clear();

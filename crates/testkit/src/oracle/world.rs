@@ -106,6 +106,9 @@ const MARIADB: &[Domain] = &[
     ("bit(1)", &["b'0'", "b'1'", "null"]),
 ];
 
+/// Bytes that an answer may have.
+const MOST_BYTES: usize = 16 << 20;
+
 impl World {
     /// Makes a world.
     ///
@@ -146,8 +149,12 @@ impl World {
     pub fn source(&self) -> Source {
         // It is answers that are judged here, not how long a busy machine takes for one.
         let patience = if self.database.engine == Engine::Sqlite { "" } else { "wait_ms = 10000\n" };
-        Source::open(&self.database.settings(&format!("connections = 1\n{patience}")), self.database.folder())
-            .expect("a source")
+        Source::open(
+            &self.database.settings(&format!("connections = 1\n{patience}")),
+            self.database.folder(),
+            MOST_BYTES,
+        )
+        .expect("a source")
     }
 
     /// Reads every row anew.
