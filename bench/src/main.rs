@@ -42,6 +42,7 @@ fn main() {
         [_, "serve-puente", folder] => block_on(serve_puente(open(folder))),
         [_, "serve-floor", folder] => block_on(async { floor::serve(&open(folder), KEY).await }),
         [_, "serve-handwritten", folder] => block_on(async { handwritten::serve(&open(folder), KEY).await }),
+        [_, "against", before, engines @ ..] => measure_against(before, engines),
         [_, engines @ ..] => measure(engines),
         [] => {}
     }
@@ -86,8 +87,13 @@ struct Server {
 
 impl Server {
     fn start(kind: &str, folder: &Path) -> Server {
+        Server::start_of(&std::env::current_exe().expect("our own path"), kind, folder)
+    }
+
+    /// One that a bench of perhaps another commit starts.
+    fn start_of(bench: &Path, kind: &str, folder: &Path) -> Server {
         use std::io::BufRead as _;
-        let mut child = Command::new(std::env::current_exe().expect("our own path"))
+        let mut child = Command::new(bench)
             .args([kind, folder.to_str().expect("a path in UTF-8")])
             .stdout(Stdio::piped())
             .stderr(Stdio::null())
@@ -121,10 +127,48 @@ fn measure(engines: &[&str]) {
     }
 }
 
-fn measure_engine(name: &str, engine: Engine) {
-    let database = Database::empty(engine);
-    let temporary = tempfile::tempdir().expect("a folder");
-    let folder = temporary.path();
+/// Measures this commit against the bench of another, in the same run, on the engines that are named, or on all.
+fn measure_against(before: &str, engines: &[&str]) {
+    for (name, engine) in [("sqlite", Engine::Sqlite), ("postgres", Engine::Postgres), ("mariadb", Engine::Mariadb)] {
+        if !engines.is_empty() && !engines.contains(&name) {
+            continue;
+        }
+        let database = Database::empty(engine);
+        let temporary = tempfile::tempdir().expect("a folder");
+        let warden = prepare(&database, temporary.path());
+        name_every_type(temporary.path());
+        let now = Server::start("serve-puente", temporary.path());
+        let then = Server::start_of(Path::new(before), "serve-puente", temporary.path());
+        report::head(name, "commit before", ROUNDS);
+        for ask in Ask::ALL {
+            let body = serde_json::json!({ "query": ask.document() }).to_string();
+            let key = if ask == Ask::AsWarden { &warden } else { KEY };
+            let ours = Load::new(&now.address, "/graphql", key, &body);
+            let theirs = Load::new(&then.address, "/graphql", key, &body);
+            compare(ask, (&ours, now.child.id()), (&theirs, then.child.id()), engine);
+        }
+    }
+}
+
+/// Gives every type of the survey file a name, also where the project file does: earlier commits read no file without.
+fn name_every_type(folder: &Path) {
+    let file = ProjectFolder::open(folder).expect("a project").survey_file();
+    let text = std::fs::read_to_string(&file).expect("a survey file");
+    let mut survey: serde_json::Value = serde_json::from_str(&text).expect("JSON");
+    let types = survey["names"]["types"].as_object_mut().expect("names");
+    for (table, names) in types {
+        for name in ["name", "one", "list"] {
+            if names.get(name).is_none() {
+                names[name] = format!("{table}{name}").into();
+            }
+        }
+    }
+    std::fs::write(&file, survey.to_string()).expect("a survey file");
+}
+
+/// Fills a database and makes a project of it in a folder; gives the key of a warden.
+fn prepare(database: &Database, folder: &Path) -> String {
+    let engine = database.engine;
     match engine {
         Engine::Sqlite => {
             puente_demo::write(folder).expect("the demo");
@@ -137,6 +181,14 @@ fn measure_engine(name: &str, engine: Engine) {
     }
     let warden = add_warden(folder);
     puente_service::survey(&ProjectFolder::open(folder).expect("a project")).expect("a survey");
+    warden
+}
+
+fn measure_engine(name: &str, engine: Engine) {
+    let database = Database::empty(engine);
+    let temporary = tempfile::tempdir().expect("a folder");
+    let folder = temporary.path();
+    let warden = prepare(&database, folder);
     let puente = Server::start("serve-puente", folder);
     let floor = Server::start("serve-floor", folder);
     report::head(name, "floor", ROUNDS);

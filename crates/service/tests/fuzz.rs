@@ -135,7 +135,7 @@ fn cursors_open_where_they_were_sealed_and_nowhere_else() {
         let cells = [
             Cell::Blob(input.to_vec()),
             Cell::Text(String::from_utf8_lossy(input).into_owned()),
-            Cell::Integer(input.len() as i64),
+            Cell::Integer(i64::try_from(input.len()).unwrap()),
         ];
         if input.len() < 2_000 {
             let sealed = sealer.seal(&[1; 8], cells.iter().map(Cell::as_ref));

@@ -48,12 +48,16 @@ pub struct Places {
     pub spare: usize,
 }
 
+/// Callers that are remembered although nothing of theirs waits or works.
+const REMEMBERED: usize = 256;
+
 /// Who waits and who works.
 #[derive(Debug)]
 struct Line<T> {
     places: Places,
     most_waiting: usize,
-    /// What waits, by caller; callers in the order of their turns.
+    /// What waits, by caller; callers in the order of their turns. Those who were here lately are remembered, so that the usual ones
+    /// cost nothing.
     waiting: HashMap<Party, VecDeque<T>>,
     turns: VecDeque<Party>,
     working: HashMap<Party, usize>,
@@ -87,21 +91,25 @@ impl<T> Line<T> {
     /// May one more of a caller's work now?
     fn has_place(&self, caller: &Party) -> bool {
         let Places { regular, spare } = self.places;
-        self.total_working < regular || (self.total_working < regular + spare && !self.working.contains_key(caller))
+        let has_none = || self.working.get(caller).is_none_or(|working| *working == 0);
+        self.total_working < regular || (self.total_working < regular + spare && has_none())
     }
 
-    fn begin(&mut self, caller: Party) {
-        *self.working.entry(caller).or_default() += 1;
+    fn begin(&mut self, caller: &Party) {
         self.total_working += 1;
+        match self.working.get_mut(caller) {
+            Some(working) => *working += 1,
+            None => drop(self.working.insert(caller.clone(), 1)),
+        }
     }
 
     fn end(&mut self, caller: &Party) {
         self.total_working -= 1;
         if let Some(working) = self.working.get_mut(caller) {
             *working -= 1;
-            if *working == 0 {
-                self.working.remove(caller);
-            }
+        }
+        if self.working.len() > REMEMBERED {
+            self.working.retain(|_, working| *working > 0);
         }
     }
 
@@ -115,12 +123,19 @@ impl<T> Line<T> {
                 None => return Came::TurnedAway(what),
             }
         }
-        let line = self.waiting.entry(caller.clone()).or_default();
-        if line.is_empty() {
-            self.turns.push_back(caller.clone());
+        if !self.waiting.contains_key(caller) {
+            self.waiting.insert(caller.clone(), VecDeque::new());
         }
-        line.push_back(what);
+        if let Some(line) = self.waiting.get_mut(caller) {
+            if line.is_empty() {
+                self.turns.push_back(caller.clone());
+            }
+            line.push_back(what);
+        }
         self.total_waiting += 1;
+        if self.waiting.len() > REMEMBERED {
+            self.waiting.retain(|_, line| !line.is_empty());
+        }
         instead.map_or(Came::Waits, Came::InsteadOf)
     }
 
@@ -129,7 +144,6 @@ impl<T> Line<T> {
         let line = self.waiting.get_mut(caller)?;
         let last = line.pop_back();
         if line.is_empty() {
-            self.waiting.remove(caller);
             self.turns.retain(|known| known != caller);
         }
         self.total_waiting -= usize::from(last.is_some());
@@ -142,13 +156,11 @@ impl<T> Line<T> {
         let caller = self.turns.remove(at)?;
         let line = self.waiting.get_mut(&caller)?;
         let what = line.pop_front()?;
-        if line.is_empty() {
-            self.waiting.remove(&caller);
-        } else {
+        if !line.is_empty() {
             self.turns.push_back(caller.clone());
         }
         self.total_waiting -= 1;
-        self.begin(caller.clone());
+        self.begin(&caller);
         Some((caller, what))
     }
 }
@@ -157,12 +169,28 @@ impl<T> Line<T> {
 #[derive(Debug)]
 pub(crate) struct Queue<T> {
     state: Mutex<(Line<T>, bool)>,
-    changed: Condvar,
+    /// Threads for the regular places wait here, so that work goes round as few threads as it needs: each has its own caches.
+    regular: Condvar,
+    /// Those for the spare places.
+    spare: Condvar,
+}
+
+/// Which places a thread is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Place {
+    /// Whatever comes.
+    Regular,
+    /// What has a place although all regular ones are taken.
+    Spare,
 }
 
 impl<T> Queue<T> {
     pub(crate) fn new(places: Places, most_waiting: usize) -> Self {
-        Queue { state: Mutex::new((Line::new(places, most_waiting), true)), changed: Condvar::new() }
+        Queue {
+            state: Mutex::new((Line::new(places, most_waiting), true)),
+            regular: Condvar::new(),
+            spare: Condvar::new(),
+        }
     }
 
     fn lock(&self) -> MutexGuard<'_, (Line<T>, bool)> {
@@ -171,8 +199,17 @@ impl<T> Queue<T> {
 
     /// Adds work. Gives back what is turned away: the work itself, or the last of somebody who filled the queue.
     pub(crate) fn push(&self, caller: &Party, work: T) -> Result<(), T> {
-        let came = self.lock().0.come(caller, work);
-        self.changed.notify_one();
+        let (came, may_begin, is_regular) = {
+            let line = &mut self.lock().0;
+            let is_regular = line.total_working < line.places.regular;
+            (line.come(caller, work), line.has_place(caller), is_regular)
+        };
+        // A thread that is woken for nothing costs more than the work.
+        match (may_begin, is_regular) {
+            (true, true) => self.regular.notify_one(),
+            (true, false) => self.spare.notify_one(),
+            (false, _) => {}
+        }
         match came {
             Came::Waits => Ok(()),
             Came::TurnedAway(work) | Came::InsteadOf(work) => Err(work),
@@ -180,23 +217,28 @@ impl<T> Queue<T> {
     }
 
     /// Waits for the next work; none once nobody can add any. It counts as done when the turn is dropped.
-    pub(crate) fn take(&self) -> Option<(QueueTurn<'_, T>, T)> {
+    pub(crate) fn take(&self, place: Place) -> Option<(QueueTurn<'_, T>, T)> {
+        let changed = if place == Place::Regular { &self.regular } else { &self.spare };
         let mut state = self.lock();
         loop {
-            if let Some((caller, work)) = state.0.next() {
-                return Some((QueueTurn { queue: self, caller }, work));
+            let line = &mut state.0;
+            if (place == Place::Regular || line.total_working >= line.places.regular)
+                && let Some((caller, work)) = line.next()
+            {
+                return Some((QueueTurn { queue: self, caller, place }, work));
             }
             if !state.1 {
                 return None;
             }
-            state = self.changed.wait(state).unwrap_or_else(PoisonError::into_inner);
+            state = changed.wait(state).unwrap_or_else(PoisonError::into_inner);
         }
     }
 
     /// Lets the threads end once the work is done.
     pub(crate) fn close(&self) {
         self.lock().1 = false;
-        self.changed.notify_all();
+        self.regular.notify_all();
+        self.spare.notify_all();
     }
 }
 
@@ -204,13 +246,19 @@ impl<T> Queue<T> {
 pub(crate) struct QueueTurn<'q, T> {
     queue: &'q Queue<T>,
     caller: Party,
+    place: Place,
 }
 
 impl<T> Drop for QueueTurn<'_, T> {
     fn drop(&mut self) {
-        self.queue.lock().0.end(&self.caller);
-        // Somebody may have waited for this very caller to be done.
-        self.queue.changed.notify_one();
+        let line = &mut self.queue.lock().0;
+        line.end(&self.caller);
+        // Who has a place now is taken by the thread that made it, which comes back for work; unless that is one for spare places,
+        // and leaves it to the others.
+        let is_left = line.total_working < line.places.regular && line.total_waiting > 0;
+        if is_left && self.place == Place::Spare {
+            self.queue.regular.notify_one();
+        }
     }
 }
 
@@ -244,7 +292,7 @@ impl Gate {
         let passed = {
             let mut line = self.lock();
             if line.total_waiting == 0 && line.has_place(caller) {
-                line.begin(caller.clone());
+                line.begin(caller);
                 return Ok(turn());
             }
             let (pass, passed) = oneshot::channel();

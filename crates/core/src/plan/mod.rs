@@ -50,6 +50,10 @@ use crate::value::{Cell, CellRef, Form, Scalar};
 use layout::Layout;
 use reads::VariablePath;
 
+/// What only planning has: a struct with a field of it can be made nowhere else.
+#[derive(Debug)]
+pub(in crate::plan) struct Sealed;
+
 /// Index of a select in [`Plan::selects`].
 pub type SelectId = usize;
 
@@ -98,7 +102,7 @@ pub struct Select {
     /// Does the answer tell whether there are more rows than the page has? Then one more is read.
     pub peek: bool,
     /// Only planning makes selects, from a view; whoever runs them has them by reference.
-    _sealed: (),
+    _sealed: Sealed,
 }
 
 impl Select {
@@ -116,7 +120,7 @@ impl Select {
             page: Page::One,
             read: true,
             peek: false,
-            _sealed: (),
+            _sealed: Sealed,
         }
     }
 

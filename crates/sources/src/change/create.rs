@@ -12,6 +12,7 @@ use puente_core::plan::change::{EdgeRow, Existing, LookupId, NewRow, Target, ide
 use puente_core::sql::{self, Statement};
 use puente_core::value::{Cell, push_item};
 
+use super::refused::Candidate;
 use super::run::{Cells, Pending, Run};
 use super::{Failure, Session};
 
@@ -38,7 +39,10 @@ impl<'c, S: Session> Run<'c, S> {
             let mut values: Vec<Vec<(ColumnId, Cell)>> =
                 rows.iter().map(|(row, given)| said_first(row.values.iter().chain(given).cloned())).collect();
             let said: Vec<_> = rows.iter().map(|(row, _)| except(&row.values, &row.fixed)).collect();
-            self.check_visible(of, &said).await?;
+            if let Err(problem) = self.check_visible(of, &said).await {
+                let rows: Vec<Candidate<'_>> = values.iter().map(|values| (None, values.as_slice())).collect();
+                return Err(self.or_conflict(problem, of, &rows).await);
+            }
             for (id, link) in links.iter().enumerate() {
                 let wanted: Vec<(usize, &'c Target)> = rows
                     .iter()
@@ -189,6 +193,8 @@ impl<'c, S: Session> Run<'c, S> {
                     Err(failure) => {
                         let written: Vec<_> = chunk.iter().map(|at| rows[*at].as_slice()).collect();
                         let problem = self.refused(of, &written, failure).await;
+                        let candidates: Vec<Candidate<'_>> = written.iter().map(|values| (None, *values)).collect();
+                        let problem = self.or_conflict(problem, of, &candidates).await;
                         let place = if let [only] = chunk { Some(places[*only]) } else { None };
                         return Err(match place.filter(|_| rows.len() > 1 || places[0] != "input") {
                             Some(place) => Problem { message: format!("{place}: {}", problem.message), ..problem },
@@ -325,7 +331,13 @@ impl<'c, S: Session> Run<'c, S> {
             groups.entry(set).or_default().push(*at);
             said.push(except(&change.values, &change.fixed));
         }
-        self.check_visible(of, &said).await?;
+        if let Err(problem) = self.check_visible(of, &said).await {
+            let changes = there.iter().map(|at| change(at).map(|change| (*at, change.values.as_slice())));
+            let changes: Vec<(usize, &[(ColumnId, Cell)])> = changes.collect::<Result<_, Problem>>()?;
+            let rows: Vec<Candidate<'_>> =
+                changes.iter().map(|(at, values)| (Some(identities[*at].as_slice()), *values)).collect();
+            return Err(self.or_conflict(problem, of, &rows).await);
+        }
         for (set, members) in groups.into_iter().filter(|(set, _)| !set.is_empty()) {
             let mut given = Vec::new();
             for at in &members {
@@ -334,7 +346,8 @@ impl<'c, S: Session> Run<'c, S> {
                     |column: &ColumnId| values.iter().find(|(known, _)| known == column).map(|(_, cell)| cell.clone());
                 given.push(identities[*at][..key.len()].iter().cloned().chain(set.iter().filter_map(value)).collect());
             }
-            self.update_each(of, &set, &key, given).await?;
+            let owned: Vec<Cells> = members.iter().map(|at| identities[*at].clone()).collect();
+            self.update_each(of, &set, &key, given, &owned).await?;
             for at in members {
                 identities[at] = self.replaced(of, &identities[at], &change(&at)?.values);
             }

@@ -2,11 +2,14 @@
 
 use puente_core::error::{Code, Problem};
 use puente_core::model::{Cardinality, ColumnId, TypeId};
-use puente_core::plan::change::Unruled;
+use puente_core::plan::change::{Unruled, identity};
 use puente_core::value::Cell;
 
 use super::run::{Cells, Run};
 use super::{Failure, Rule, Session};
+
+/// A row that is written: its identity, if it is there already, and what is written to it.
+pub(super) type Candidate<'w> = (Option<&'w [Cell]>, &'w [(ColumnId, Cell)]);
 
 impl<'c, S: Session> Run<'c, S> {
     /// The problem of a write that the table does not take.
@@ -29,14 +32,7 @@ impl<'c, S: Session> Run<'c, S> {
         let named = if fields.is_empty() { "a value".to_owned() } else { fields.join(" and ") };
         let name = &t.name;
         let (code, text) = match refusal.rule {
-            Rule::Unique if fields.is_empty() => (
-                Code::Conflict,
-                format!("there is a `{name}` with the same key already; choose another value, or say `ifExists`"),
-            ),
-            Rule::Unique => (
-                Code::Conflict,
-                format!("there is a `{name}` with this {named} already; choose another value, or say `ifExists`"),
-            ),
+            Rule::Unique => return self.conflict(of, &columns).with_detail(refusal.detail),
             Rule::Reference if !columns.is_empty() => {
                 return self.missing_target(of, &columns).with_detail(refusal.detail);
             }
@@ -59,6 +55,63 @@ impl<'c, S: Session> Run<'c, S> {
             Rule::Form => (Code::ValueRefused, format!("{named} of `{name}` has not the form that its column takes")),
         };
         Problem::new(code, text).with_detail(refusal.detail)
+    }
+
+    /// The problem of a reference, or of a key that is taken where one is, too: that is told first, on every engine. Each row comes
+    /// with its identity, if it is there already, and with what is written to it.
+    pub(super) async fn or_conflict(&mut self, problem: Problem, of: TypeId, rows: &[Candidate<'_>]) -> Problem {
+        if problem.code != Code::ReferenceBroken {
+            return problem;
+        }
+        match self.taken(of, rows).await {
+            Ok(Some(columns)) => self.conflict(of, &columns).with_detail(problem.detail.unwrap_or_default()),
+            // Where the database does not answer any more, it had looked at keys before.
+            Ok(None) | Err(_) => problem,
+        }
+    }
+
+    /// A key that rows would have and others have already.
+    async fn taken(&mut self, of: TypeId, rows: &[Candidate<'_>]) -> Result<Option<Vec<ColumnId>>, Problem> {
+        let t = &self.model.types[of];
+        let row_key = t.row_key().map(|key| key.columns.clone()).unwrap_or_default();
+        let identity = identity(self.model, of);
+        for key in &t.keys {
+            let is_written = |(_, written): &&Candidate<'_>| {
+                written.iter().any(|(column, cell)| key.columns.contains(column) && *cell != Cell::Null)
+            };
+            let cell = |(own, written): &Candidate<'_>, column: ColumnId| {
+                let said = written.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell.clone());
+                let at = || identity.iter().position(|known| *known == column);
+                said.or_else(|| own.and_then(|own| own.get(at()?).cloned())).filter(|cell| *cell != Cell::Null)
+            };
+            let of_key =
+                |row: &Candidate<'_>| key.columns.iter().map(|column| cell(row, *column)).collect::<Option<Cells>>();
+            let keyed: Vec<(Option<&[Cell]>, Cells)> =
+                rows.iter().filter(is_written).filter_map(|row| Some((row.0, of_key(row)?))).collect();
+            let lookup = Unruled::TakenKey.lookup(self.model, self.dialect, of, &key.columns);
+            let scalars: Vec<_> = std::iter::once(None).chain(self.scalars_of(of, &lookup.outputs)).collect();
+            let keys = keyed.iter().map(|(_, cells)| cells.clone()).collect();
+            let found = self.find_by(&lookup.statement, keys, &scalars).await?;
+            let is_other = |(own, found): (Option<&[Cell]>, &Option<Cells>)| {
+                found.as_ref().is_some_and(|found| own.is_none_or(|own| own[..row_key.len()] != found[..]))
+            };
+            if keyed.iter().map(|(own, _)| *own).zip(&found).any(is_other) {
+                return Ok(Some(key.columns.clone()));
+            }
+        }
+        Ok(None)
+    }
+
+    fn conflict(&self, of: TypeId, columns: &[ColumnId]) -> Problem {
+        let name = &self.model.types[of].name;
+        let text = match self.fields(of, columns).as_slice() {
+            [] => format!("there is a `{name}` with the same key already; choose another value, or say `ifExists`"),
+            fields => {
+                let named = fields.join(" and ");
+                format!("there is a `{name}` with this {named} already; choose another value, or say `ifExists`")
+            }
+        };
+        Problem::new(Code::Conflict, text)
     }
 
     /// The fields of columns, in backticks: those that the caller may write.

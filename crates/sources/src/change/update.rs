@@ -8,6 +8,7 @@ use puente_core::sql;
 use puente_core::value::Cell;
 
 use super::create::{except, said_first};
+use super::refused::Candidate;
 use super::run::{Cells, Run};
 use super::{Failure, Rule, Session};
 
@@ -22,7 +23,10 @@ impl<'c, S: Session> Run<'c, S> {
         }
         let plain: Vec<(ColumnId, Cell)> =
             set.values.iter().filter(|(.., adds)| !adds).map(|(column, cell, _)| (*column, cell.clone())).collect();
-        self.check_visible(of, &[except(&plain, &set.fixed)]).await?;
+        if let Err(problem) = self.check_visible(of, &[except(&plain, &set.fixed)]).await {
+            let rows: Vec<Candidate<'_>> = found.iter().map(|own| (Some(own.as_slice()), plain.as_slice())).collect();
+            return Err(self.or_conflict(problem, of, &rows).await);
+        }
         let mut values = set.values.clone();
         for (id, target) in &set.ones {
             let link = &self.model.types[of].links[*id];
@@ -40,7 +44,15 @@ impl<'c, S: Session> Run<'c, S> {
                 let given: Cells = set_to.iter().cloned().chain(keys).collect();
                 if let Err(failure) = self.execute(&statement, None, &given, &[]).await {
                     let written: Vec<_> = values.iter().map(|(column, cell, _)| (*column, cell.clone())).collect();
-                    return Err(self.refused(of, &[&written], failure).await);
+                    let problem = self.refused(of, &[&written], failure).await;
+                    let set_to: Vec<_> = values
+                        .iter()
+                        .filter(|(.., adds)| !adds)
+                        .map(|(column, cell, _)| (*column, cell.clone()))
+                        .collect();
+                    let rows: Vec<Candidate<'_>> =
+                        chunk.iter().map(|own| (Some(own.as_slice()), set_to.as_slice())).collect();
+                    return Err(self.or_conflict(problem, of, &rows).await);
                 }
             }
         }
@@ -57,23 +69,27 @@ impl<'c, S: Session> Run<'c, S> {
         Ok(now)
     }
 
-    /// Sets columns of rows to values of their own; each row's key comes before its values.
+    /// Sets columns of rows to values of their own; each row's key comes before its values. Their identities are in the same order.
     pub(super) async fn update_each(
         &mut self,
         of: TypeId,
         set: &[ColumnId],
         key: &[ColumnId],
         rows: Vec<Cells>,
+        identities: &[Cells],
     ) -> Result<(), Problem> {
         let columns: Vec<_> = set.iter().map(|column| &self.model.types[of].columns[*column]).collect();
         let together = if self.dialect.types_rows(&columns) { ROWS_PER_STATEMENT } else { 1 };
-        for chunk in rows.chunks(together) {
+        for (chunk, owned) in rows.chunks(together).zip(identities.chunks(together)) {
             let statement = sql::update_each(self.model, self.dialect, of, set, key, chunk.len());
             let given: Cells = chunk.concat();
             if let Err(failure) = self.execute(&statement, None, &given, &[]).await {
                 let values = |row: &Cells| set.iter().copied().zip(row[key.len()..].iter().cloned()).collect();
                 let written: Vec<Vec<(ColumnId, Cell)>> = chunk.iter().map(values).collect();
-                return Err(self.refused(of, &written.iter().map(Vec::as_slice).collect::<Vec<_>>(), failure).await);
+                let problem = self.refused(of, &written.iter().map(Vec::as_slice).collect::<Vec<_>>(), failure).await;
+                let candidates: Vec<Candidate<'_>> =
+                    owned.iter().zip(&written).map(|(own, values)| (Some(own.as_slice()), values.as_slice())).collect();
+                return Err(self.or_conflict(problem, of, &candidates).await);
             }
         }
         Ok(())
@@ -136,7 +152,8 @@ impl<'c, S: Session> Run<'c, S> {
             Some(updatable) => self.find(updatable, wanted.iter().map(|(_, ends)| ends.clone()).collect()).await?,
             None => vec![None; wanted.len()],
         };
-        let (mut new, mut places, mut there) = (Vec::new(), Vec::new(), IndexMap::<Vec<ColumnId>, Vec<Cells>>::new());
+        let (mut new, mut places, mut there) =
+            (Vec::new(), Vec::new(), IndexMap::<Vec<ColumnId>, (Vec<Cells>, Vec<Cells>)>::new());
         let mut said = Vec::new();
         let ends: Vec<ColumnId> =
             through.near.iter().map(|(_, join)| *join).chain(through.far.iter().map(|(join, _)| *join)).collect();
@@ -155,15 +172,17 @@ impl<'c, S: Session> Run<'c, S> {
                     let set = change.values.iter().map(|(column, _)| *column).collect();
                     let values = change.values.iter().map(|(_, cell)| cell.clone());
                     let row = identity[..join_key.len()].iter().cloned().chain(values).collect();
-                    there.entry(set).or_default().push(row);
+                    let (rows, owned) = there.entry(set).or_default();
+                    rows.push(row);
+                    owned.push(identity);
                 }
                 (Some(_), None) => {}
             }
         }
         self.check_visible(through.join, &said).await?;
-        for (set, rows) in there.into_iter().filter(|(set, _)| !set.is_empty()) {
+        for (set, (rows, owned)) in there.into_iter().filter(|(set, _)| !set.is_empty()) {
             let keys: Vec<Cells> = rows.iter().map(|row| row[..join_key.len()].to_vec()).collect();
-            self.update_each(through.join, &set, &join_key, rows).await?;
+            self.update_each(through.join, &set, &join_key, rows, &owned).await?;
             self.check_rows(through.join, false, &keys).await?;
         }
         let created = self.insert(through.join, new, &places).await?;

@@ -12,7 +12,7 @@ use tokio::sync::oneshot;
 use super::statements::Kept;
 use super::write::Writer;
 use super::{explain, fault, run};
-use crate::turns::{self, Places, Queue};
+use crate::turns::{self, Place, Places, Queue};
 use crate::{ChangeRequest, Explanation, Outcome, Request};
 
 /// Asks that may wait for a reader before those of who sent most of them are refused at once.
@@ -89,7 +89,8 @@ impl Pool {
         let queue = Arc::new(Queue::new(places, MOST_WAITING));
         for number in 0..places.regular + places.spare {
             let (queue, file) = (Arc::clone(&queue), Arc::clone(&file));
-            let work = move || Reader::new(file).work(&queue);
+            let place = if number < places.regular { Place::Regular } else { Place::Spare };
+            let work = move || Reader::new(file).work(&queue, place);
             let thread = std::thread::Builder::new().name(format!("sqlite-reader-{number}"));
             if let Err(error) = thread.spawn(work) {
                 tracing::error!(target: "puente::source", %error, "a reading thread could not be started");
@@ -183,8 +184,8 @@ impl Reader {
         Reader { file, connection: None, identity: None, checked: Instant::now(), current: Arc::default() }
     }
 
-    fn work(mut self, queue: &Queue<Job>) {
-        while let Some((_turn, Job { request, cancelled, work })) = queue.take() {
+    fn work(mut self, queue: &Queue<Job>, place: Place) {
+        while let Some((_turn, Job { request, cancelled, work })) = queue.take(place) {
             if cancelled.load(Ordering::Relaxed) {
                 continue;
             }

@@ -21,7 +21,7 @@ use super::pool::{CancelOnDrop, Current, INSTRUCTIONS_PER_CHECK, Identity, Jobs,
 use super::run::cell;
 use super::statements::Kept;
 use crate::change::{self, Failure, Refusal, Rule, Session, Values};
-use crate::turns::{self, Places, Queue};
+use crate::turns::{self, Place, Places, Queue};
 use crate::{ChangeRequest, Outcome};
 
 /// The writer of one file.
@@ -79,7 +79,7 @@ impl Work {
     }
 
     fn work(mut self, queue: &Queue<Job>) {
-        while let Some((_turn, Job { request, cancelled, reply })) = queue.take() {
+        while let Some((_turn, Job { request, cancelled, reply })) = queue.take(Place::Regular) {
             if cancelled.load(Ordering::Relaxed) {
                 continue;
             }

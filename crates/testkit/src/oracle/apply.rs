@@ -239,7 +239,12 @@ impl Run<'_, '_> {
     }
 
     /// What is set in a row that is there already where these values are said: by the grant to update.
-    fn change_of(&self, of: TypeId, said: impl Iterator<Item = (usize, Cell)>) -> Result<Vec<(usize, Cell)>, Refusal> {
+    fn change_of(
+        &self,
+        of: TypeId,
+        said: impl Iterator<Item = (usize, Cell)>,
+        own: Option<&Row>,
+    ) -> Result<Vec<(usize, Cell)>, Refusal> {
         let grant = self.view.type_view(of).and_then(|view| view.update.as_ref());
         let settable: Vec<usize> =
             grant.map(|grant| self.view.settable(of, grant).map(|(column, _)| column).collect()).unwrap_or_default();
@@ -247,17 +252,22 @@ impl Run<'_, '_> {
         if set.iter().any(|(column, _)| !settable.contains(column)) {
             return refuse("NOT_PERMITTED");
         }
-        self.check_direct(of, &set, grant)?;
         set.extend(grant.into_iter().flat_map(fixed));
-        Ok(set)
+        match self.check_direct(of, &set, grant) {
+            Ok(()) => Ok(set),
+            Err(refusal) => self.or_conflict(of, &set, own, refusal),
+        }
     }
 
     fn create(&mut self, of: TypeId, rows: &[NewRow], given: &[Vec<(usize, Cell)>]) -> Result<Vec<Row>, Refusal> {
         let model = Arc::clone(&self.world.model);
         let mut values: Vec<Vec<(usize, Cell)>> =
             rows.iter().zip(given).map(|(row, given)| row.values.iter().chain(given).cloned().collect()).collect();
-        for row in rows {
-            self.check_direct(of, &row.values, self.view.type_view(of).and_then(|view| view.create.as_ref()))?;
+        for (row, values) in rows.iter().zip(&values) {
+            let grant = self.view.type_view(of).and_then(|view| view.create.as_ref());
+            if let Err(refusal) = self.check_direct(of, &row.values, grant) {
+                return self.or_conflict(of, values, None, refusal);
+            }
         }
         for (id, link) in model.types[of].links.iter().enumerate() {
             // Those that are there are looked for before others are created.
@@ -333,9 +343,9 @@ impl Run<'_, '_> {
         };
         let value = |column: usize| values.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell.clone());
         let row: Row = (0..t.columns.len()).map(|column| value(column).unwrap_or_else(|| left_out(column))).collect();
-        let mut wrong = Vec::new();
+        // Where a key is taken and a reference leads nowhere, the key is told first.
         if t.keys.iter().any(|key| self.is_taken(of, &key.columns, &row, None)) {
-            wrong.push("CONFLICT");
+            return refuse("CONFLICT");
         }
         self.world.rows[of].push(row.clone());
         if self.dangles(of, &row, &(0..row.len()).collect::<Vec<_>>()) {
@@ -343,9 +353,32 @@ impl Run<'_, '_> {
             if self.world.database.engine == Engine::Sqlite && self.is_referred_to(of, &row, None) {
                 return Err(None);
             }
-            wrong.push("REFERENCE_BROKEN");
+            return refuse("REFERENCE_BROKEN");
         }
-        if wrong.is_empty() { Ok(self.key_of(of, &row)) } else { Err(Some(wrong)) }
+        Ok(self.key_of(of, &row))
+    }
+
+    /// What is told of a row whose references cannot be set: that a key of it is taken, where it is.
+    fn or_conflict<T>(
+        &self,
+        of: TypeId,
+        values: &[(usize, Cell)],
+        own: Option<&Row>,
+        refusal: Refusal,
+    ) -> Result<T, Refusal> {
+        let at = own.and_then(|own| self.at(of, own));
+        let before = at.map(|at| self.world.rows[of][at].clone());
+        let columns = self.world.model.types[of].columns.len();
+        let said = |column: usize| values.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell.clone());
+        let old = |column: usize| before.as_ref().map_or(Cell::Null, |row| row[column].clone());
+        let row: Row = (0..columns).map(|column| said(column).unwrap_or_else(|| old(column))).collect();
+        let taken = self.world.model.types[of].keys.iter().any(|key| {
+            key.columns.iter().any(|column| said(*column).is_some()) && self.is_taken(of, &key.columns, &row, at)
+        });
+        if taken && refusal.as_ref().is_some_and(|codes| codes.contains(&"REFERENCE_BROKEN")) {
+            return refuse("CONFLICT");
+        }
+        Err(refusal)
     }
 
     fn is_taken(&self, of: TypeId, key: &[usize], row: &[Cell], but: Option<usize>) -> bool {
@@ -417,7 +450,7 @@ impl Run<'_, '_> {
         for at in &there {
             let said = rows[*at].values.iter().cloned();
             let said = said.filter(|(column, _)| !key.contains(column) && !is_fixed(created_by.as_ref(), *column));
-            sets.push(self.change_of(of, said)?);
+            sets.push(self.change_of(of, said, Some(&keys[*at]))?);
         }
         for (at, set) in there.iter().zip(&sets) {
             keys[*at] = self.change_row(of, &keys[*at], set, &[])?;
@@ -450,12 +483,9 @@ impl Run<'_, '_> {
         }
         let changed: Vec<usize> =
             set.iter().map(|(column, _)| *column).chain(add.iter().map(|(column, _)| *column)).collect();
-        let mut wrong = Vec::new();
-        if self.world.model.types[of].keys.iter().any(|key| {
+        let taken = self.world.model.types[of].keys.iter().any(|key| {
             key.columns.iter().any(|column| changed.contains(column)) && self.is_taken(of, &key.columns, &row, Some(at))
-        }) {
-            wrong.push("CONFLICT");
-        }
+        });
         let moved = self.is_referred_to(of, &self.world.rows[of][at], Some(&row));
         let out_of_range = |cell: &Cell| matches!(cell, Cell::Integer(value) if i16::try_from(*value).is_err());
         if add.iter().any(|(column, _)| out_of_range(&row[*column])) {
@@ -477,10 +507,13 @@ impl Run<'_, '_> {
         if self.several && engine == Engine::Postgres && self.dangles(of, &row, &everything) {
             return Err(None);
         }
-        if moved || self.dangles(of, &row, &changed) {
-            wrong.push("REFERENCE_BROKEN");
+        if taken {
+            return refuse("CONFLICT");
         }
-        if wrong.is_empty() { Ok(self.key_of(of, &row)) } else { Err(Some(wrong)) }
+        if moved || self.dangles(of, &row, &changed) {
+            return refuse("REFERENCE_BROKEN");
+        }
+        Ok(self.key_of(of, &row))
     }
 
     /// Do others refer to what a row is (and no longer will be)?
@@ -503,7 +536,15 @@ impl Run<'_, '_> {
         if found.is_empty() {
             return Ok(Vec::new());
         }
-        self.check_direct(of, &set.values, self.view.type_view(of).and_then(|view| view.update.as_ref()))?;
+        let grant = self.view.type_view(of).and_then(|view| view.update.as_ref());
+        if let Err(refusal) = self.check_direct(of, &set.values, grant) {
+            // The same is set in all of them: any of them may meet another.
+            let conflicts = found.iter().map(|own| self.or_conflict::<()>(of, &set.values, Some(own), refusal.clone()));
+            let first = conflicts
+                .filter_map(Result::err)
+                .find(|told| told.as_ref().is_some_and(|codes| codes.contains(&"CONFLICT")));
+            return Err(first.unwrap_or(refusal));
+        }
         let model = Arc::clone(&self.world.model);
         let mut values = set.values.clone();
         for (id, key) in &set.ones {
@@ -566,7 +607,8 @@ impl Run<'_, '_> {
                         let key = self.key_of(join, row);
                         let said = || edge.values.iter().filter(|(column, _)| !is_fixed(created_by.as_ref(), *column));
                         if said().next().is_some() {
-                            there.push((key, self.change_of(join, said().cloned())?));
+                            let set = self.change_of(join, said().cloned(), Some(&key))?;
+                            there.push((key, set));
                         }
                     }
                     None => {

@@ -20,7 +20,7 @@ use crate::plan::filter::IGNORE_CASE;
 use crate::plan::input::{Given, Input};
 use crate::plan::shape::{ChangeField, ChangeShape, FieldHead, FieldShape, ObjectShape, Value};
 use crate::plan::variables::Variables;
-use crate::plan::{OrderTerm, Output, Page, Parameter, ParentJoin, Select};
+use crate::plan::{OrderTerm, Output, Page, Parameter, ParentJoin, Sealed, Select};
 use crate::sql;
 use crate::value::{Cell, literal_to_json};
 
@@ -84,8 +84,9 @@ pub fn build_mutation(
         let plan = Arc::new(planner.planned.into_plan(shape, context, Arc::clone(document), true));
         let answer = plan.bind(variables, context.limits).map_err(|problem| located(problem, location, key))?;
         let readable = Arc::clone(&readable);
-        let change = act.map(|(of, act)| Change { of, act, lookups, checks, visible, fields, readable, _sealed: () });
-        roots.push(Root { key: key.to_owned(), location, change, answer, _sealed: () });
+        let change =
+            act.map(|(of, act)| Change { of, act, lookups, checks, visible, fields, readable, _sealed: Sealed });
+        roots.push(Root { key: key.to_owned(), location, change, answer, _sealed: Sealed });
     }
     Ok(Mutation { roots, most_changes: context.limits.changes })
 }

@@ -13,7 +13,7 @@ use std::sync::Arc;
 pub use build::{build_mutation, existing_words, field_name};
 pub use rows::{LINK_WORDS, edge_input_fields, has_link_input};
 
-use super::{BoundPlan, Select, SelectId};
+use super::{BoundPlan, Sealed, Select, SelectId};
 use crate::access::Predicate;
 use crate::error::{Location, Problem};
 use crate::model::{ColumnId, Link, LinkId, Model, TypeId};
@@ -47,7 +47,7 @@ pub struct Root {
     /// What is answered, and the values of every condition.
     pub answer: BoundPlan,
     /// Only planning makes one.
-    _sealed: (),
+    _sealed: Sealed,
 }
 
 /// One change.
@@ -68,7 +68,7 @@ pub struct Change {
     /// Which types the caller can read, which alone an error names.
     pub readable: Arc<[bool]>,
     /// Only planning makes one.
-    _sealed: (),
+    _sealed: Sealed,
 }
 
 /// What a change does.
@@ -226,7 +226,7 @@ pub struct Lookup {
     /// The statement.
     pub statement: Statement,
     /// Only planning makes one.
-    _sealed: (),
+    _sealed: Sealed,
 }
 
 /// Why rows are looked up without the caller's rules: nothing of what is found is told.
@@ -237,12 +237,19 @@ pub enum Unruled {
     StillThere,
     /// The database said that a reference leads nowhere, but not which: the caller is told the field it wrote itself.
     WhichReference,
+    /// A reference leads nowhere; is a key taken, too? That is told first, on every engine: engines themselves look in orders of
+    /// their own. Delivers the row's key.
+    TakenKey,
 }
 
 impl Unruled {
-    /// The lookup of rows by the values of some columns, which delivers nothing but the key's ordinal.
+    /// The lookup of rows by the values of some columns: after the key's ordinal it delivers nothing but what the reason says.
     pub fn lookup(self, model: &Model, dialect: &dyn Dialect, of: TypeId, by: &[ColumnId]) -> Lookup {
-        lookup(model, dialect, of, (by, &[]), Vec::new(), false)
+        let outputs = match self {
+            Unruled::StillThere | Unruled::WhichReference => &[][..],
+            Unruled::TakenKey => model.types[of].row_key().map_or(&[][..], |key| &key.columns),
+        };
+        lookup(model, dialect, of, (by, outputs), Vec::new(), false)
     }
 }
 
@@ -257,7 +264,7 @@ fn lookup(
 ) -> Lookup {
     let select = Select::keyed(of, by, outputs, rules);
     let statement = sql::keyed(model, dialect, &select, lock);
-    Lookup { of, by: by.to_vec(), outputs: outputs.to_vec(), statement, _sealed: () }
+    Lookup { of, by: by.to_vec(), outputs: outputs.to_vec(), statement, _sealed: Sealed }
 }
 
 /// The columns by which a row is known and linked: those of its row key, which come first, of its other keys, and those
