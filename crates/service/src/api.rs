@@ -422,7 +422,7 @@ impl Asking {
         }
         self.metrics.plans_built.inc();
         let view = self.role.settled(variables.settled());
-        let plan = plan::build(self.context(&view), Arc::clone(&document), variables);
+        let plan = plan::build(self.context(&view), &document, variables);
         let plan = Arc::new(plan.map_err(|problem| vec![problem])?);
         // What was read is known only now.
         if let Some(key) = key(&document) {

@@ -20,7 +20,7 @@ use crate::metrics::{AskLabels, Metrics};
 use crate::shares::Shares;
 
 /// Bytes of parsed documents, and of plans, that one role may hold in the cache.
-const CACHE_BYTES_PER_ROLE: u64 = 32 << 20;
+const CACHE_BYTES_PER_ROLE: u64 = 12 << 20;
 /// About how many of them are expected.
 const CACHE_ITEMS: usize = 4_096;
 /// Views under patterns of claims that one role may hold.

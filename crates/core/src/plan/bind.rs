@@ -6,6 +6,7 @@ use apollo_compiler::introspection;
 use serde_json::{Map, Value as Json};
 
 use super::cursor::{Position, Sealer};
+use super::document::Document;
 use super::variables::Variables;
 use super::{CursorArgument, CursorSource, ListSource, Page, Parameter, Plan};
 use crate::error::{Code, Location, Problem};
@@ -70,7 +71,10 @@ impl Plan {
             values.push(value);
         }
         self.check_cost(&values, 1, limits.cost)?;
-        let introspection = if self.introspects { self.introspect(variables, limits)? } else { Vec::new() };
+        let introspection = match &self.introspection {
+            Some(document) => introspect(document, variables, limits)?,
+            None => Vec::new(),
+        };
         Ok(BoundPlan { plan: Arc::clone(self), values, introspection })
     }
 
@@ -162,33 +166,32 @@ impl Plan {
         );
         Err(Problem::new(Code::TooCostly, text))
     }
+}
 
-    fn introspect(&self, variables: &Variables, limits: &Limits) -> Result<Vec<(String, Vec<u8>)>, Problem> {
-        let document = &self.document;
-        super::introspection::check_size(document, limits.answer_bytes)?;
-        introspection::check_max_depth(&document.executable, &document.operation)
-            .map_err(|error| Problem::new(Code::TooCostly, error.message().to_string()))?;
-        let wrong =
-            |error: &dyn std::fmt::Display| Problem::new(Code::Internal, "introspection failed").with_detail(error);
-        let values = Map::clone(variables.values());
-        let values = serde_json::from_value(Json::Object(values)).map_err(|error| wrong(&error))?;
-        let values = apollo_compiler::request::coerce_variable_values(&document.schema, &document.operation, &values)
-            .map_err(|error| wrong(&error.message()))?;
-        let implementers = document.schema.implementers_map();
-        let answer = introspection::partial_execute(
-            &document.schema,
-            &implementers,
-            &document.executable,
-            &document.operation,
-            &values,
-        )
+/// What a document asks about the schema: members of the answer, written.
+fn introspect(document: &Document, variables: &Variables, limits: &Limits) -> Result<Vec<(String, Vec<u8>)>, Problem> {
+    super::introspection::check_size(document, limits.answer_bytes)?;
+    introspection::check_max_depth(&document.executable, &document.operation)
+        .map_err(|error| Problem::new(Code::TooCostly, error.message().to_string()))?;
+    let wrong = |error: &dyn std::fmt::Display| Problem::new(Code::Internal, "introspection failed").with_detail(error);
+    let values = Map::clone(variables.values());
+    let values = serde_json::from_value(Json::Object(values)).map_err(|error| wrong(&error))?;
+    let values = apollo_compiler::request::coerce_variable_values(&document.schema, &document.operation, &values)
         .map_err(|error| wrong(&error.message()))?;
-        let members = answer.data.unwrap_or_default();
-        let written = members.into_iter().map(|(key, value)| {
-            serde_json::to_vec(&value).map(|json| (key.as_str().to_owned(), json)).map_err(|error| wrong(&error))
-        });
-        written.collect()
-    }
+    let implementers = document.schema.implementers_map();
+    let answer = introspection::partial_execute(
+        &document.schema,
+        &implementers,
+        &document.executable,
+        &document.operation,
+        &values,
+    )
+    .map_err(|error| wrong(&error.message()))?;
+    let members = answer.data.unwrap_or_default();
+    let written = members.into_iter().map(|(key, value)| {
+        serde_json::to_vec(&value).map(|json| (key.as_str().to_owned(), json)).map_err(|error| wrong(&error))
+    });
+    written.collect()
 }
 
 impl CursorArgument {

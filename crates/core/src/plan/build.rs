@@ -78,8 +78,8 @@ pub fn edge_fields<'a>(view: &'a View, through: &Through) -> Vec<(&'a str, Strin
 /// # Errors
 /// The first mistake in the values of arguments, with its place; `TOO_COSTLY` for what exceeds a limit whatever the
 /// values are.
-pub fn build(context: Context<'_>, document: Arc<Document>, variables: &Variables) -> Result<Plan, Problem> {
-    let mut planner = Planner::new(context, &document, variables);
+pub fn build(context: Context<'_>, document: &Arc<Document>, variables: &Variables) -> Result<Plan, Problem> {
+    let mut planner = Planner::new(context, document, variables);
     let roots = planner.roots()?;
     let Planner { planned, reads, .. } = planner;
     reads.keep();
@@ -103,7 +103,7 @@ impl Planned {
         self,
         roots: ObjectShape,
         context: Context<'_>,
-        document: Arc<Document>,
+        document: &Arc<Document>,
         by_level: bool,
     ) -> Plan {
         let Planned { mut selects, joined, parameters, cursors, filter_leaves, introspects } = self;
@@ -122,11 +122,10 @@ impl Planned {
             parameters,
             cursors,
             filter_leaves,
-            introspects,
+            introspection: introspects.then(|| Arc::clone(document)),
             model: Arc::clone(view.model()),
             sealer: sealer.clone(),
             usual_bytes: std::sync::atomic::AtomicUsize::new(1_024),
-            document,
         }
     }
 }

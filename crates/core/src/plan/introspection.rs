@@ -14,7 +14,7 @@ use crate::error::{Code, Problem};
 /// Bytes that a member of an answer takes at the least, for its punctuation and the shortest of values.
 const PER_MEMBER: u64 = 5;
 /// Bytes of an answer to a member of it: each is a small object in memory before it is written.
-const BYTES_TO_A_MEMBER: u64 = 24;
+const BYTES_TO_A_MEMBER: u64 = 40;
 
 /// How large an answer, or a part of it, is.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -57,7 +57,7 @@ pub(super) fn check_size(document: &Document, most_bytes: usize) -> Result<(), P
         return Ok(());
     }
     let text = format!(
-        "introspection would answer over {most_bytes} bytes; ask for `__type`s one at a time, or print the schema with `puente schema`"
+        "introspection would answer more than `answer_bytes`, {most_bytes}, is good for; raise that limit, ask for `__type`s one at a time, or print the schema with `puente schema`"
     );
     Err(Problem::new(Code::TooCostly, text))
 }

@@ -60,7 +60,6 @@ pub type SelectId = usize;
 /// What one operation of one document asks of a source, for every request of the same shape.
 #[derive(Debug)]
 pub struct Plan {
-    document: Arc<Document>,
     roots: ObjectShape,
     selects: Vec<Select>,
     layout: Layout,
@@ -69,7 +68,8 @@ pub struct Plan {
     cursors: Vec<CursorArgument>,
     /// Leaves of callers' filters, for the cost.
     filter_leaves: u64,
-    introspects: bool,
+    /// Its document, where it asks about the schema.
+    introspection: Option<Arc<Document>>,
     model: Arc<crate::model::Model>,
     sealer: Sealer,
     /// How many bytes the last answer took.
@@ -402,7 +402,7 @@ impl Plan {
 
     /// Does it answer anything of introspection? That takes time, and needs no source.
     pub fn introspects(&self) -> bool {
-        self.introspects
+        self.introspection.is_some()
     }
 
     /// The shape of the answer.
@@ -480,7 +480,7 @@ impl Plan {
         &self.sealer
     }
 
-    /// About how many bytes the plan holds in memory, for the cache. Its document is weighed by itself.
+    /// About how many bytes the plan holds in memory, for the cache.
     pub fn weight(&self) -> usize {
         // The clauses of a statement hang in its slots, its text and its share of the layout.
         const PER_SELECT: usize = 2_000;
@@ -491,7 +491,8 @@ impl Plan {
         let selects: usize = self.selects.iter().map(Select::weight).sum();
         let parameters: usize = self.parameters.iter().map(Parameter::weight).sum();
         let cursors: usize = self.cursors.iter().map(CursorArgument::weight).sum();
-        PER_SELECT * self.selects.len() + statements + selects + parameters + cursors + self.roots.weight()
+        let document = self.introspection.as_ref().map_or(0, |document| document.weight());
+        document + PER_SELECT * self.selects.len() + statements + selects + parameters + cursors + self.roots.weight()
     }
 }
 

@@ -81,7 +81,7 @@ pub fn build_mutation(
         (rows, values, steps) = (changer.rows, changer.values, changer.planner.reads.steps());
         let Changer { planner, lookups, checks, visible, fields, .. } = changer;
         let shape = ObjectShape { fields: vec![FieldShape::new(key, location, shape)] };
-        let plan = Arc::new(planner.planned.into_plan(shape, context, Arc::clone(document), true));
+        let plan = Arc::new(planner.planned.into_plan(shape, context, document, true));
         let answer = plan.bind(variables, context.limits).map_err(|problem| located(problem, location, key))?;
         let readable = Arc::clone(&readable);
         let change =
