@@ -1,6 +1,7 @@
 //! The attacks: each a name and how it is sent, with whatever of it is random.
 
 use std::io::{Read as _, Write as _};
+use std::net::TcpStream;
 use std::time::Duration;
 
 use flate2::Compression;
@@ -219,9 +220,9 @@ fn rehearsal(client: &Client<'_>, _: &mut StdRng) -> u16 {
     client.post(body.as_bytes(), &[])
 }
 
-fn slow_reader(client: &Client<'_>, random: &mut StdRng) -> u16 {
-    let Some(mut stream) = client.connect() else { return 0 };
-    let document = "{ bookings(first: 500) { nodes { id startsOn hiker { name } hut { name } } } }";
+/// A connection over which a document was sent, its answer unread.
+fn asked(client: &Client<'_>, document: &str) -> Option<TcpStream> {
+    let mut stream = client.connect()?;
     let body = format!("{{\"query\": {}}}", serde_json::Value::from(document));
     let head = format!(
         "POST /graphql HTTP/1.1\r\nHost: {}\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}",
@@ -229,6 +230,12 @@ fn slow_reader(client: &Client<'_>, random: &mut StdRng) -> u16 {
         body.len()
     );
     let _ = stream.write_all(head.as_bytes());
+    Some(stream)
+}
+
+fn slow_reader(client: &Client<'_>, random: &mut StdRng) -> u16 {
+    let document = "{ bookings(first: 500) { nodes { id startsOn hiker { name } hut { name } } } }";
+    let Some(mut stream) = asked(client, document) else { return 0 };
     let mut little = [0; 16];
     for _ in 0..random.random_range(1..10) {
         let _ = stream.read(&mut little);
@@ -238,15 +245,8 @@ fn slow_reader(client: &Client<'_>, random: &mut StdRng) -> u16 {
 }
 
 fn leaver(client: &Client<'_>, random: &mut StdRng) -> u16 {
-    let Some(mut stream) = client.connect() else { return 0 };
     let document = "{ huts(first: 500) { nodes { bookings(first: 500) { nodes { id } totalCount } } } }";
-    let body = format!("{{\"query\": {}}}", serde_json::Value::from(document));
-    let head = format!(
-        "POST /graphql HTTP/1.1\r\nHost: {}\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}",
-        client.service.address,
-        body.len()
-    );
-    let _ = stream.write_all(head.as_bytes());
+    let Some(_stream) = asked(client, document) else { return 0 };
     std::thread::sleep(Duration::from_millis(random.random_range(0..5)));
     0
 }

@@ -5,7 +5,9 @@ use std::time::{Duration, Instant};
 
 use puente_core::error::{Code, Problem};
 use tokio::runtime::{Builder, Runtime};
+use tokio::sync::oneshot;
 use tokio::task::JoinHandle;
+use tokio::time::sleep_until;
 
 use crate::turns::{Gate, Party, Places, Turn};
 
@@ -95,4 +97,17 @@ pub(crate) fn block_on<T: Send>(work: impl Future<Output = Result<T, Problem>> +
         });
         thread.join().unwrap_or_else(|_| Err(Problem::new(Code::Internal, "the survey stopped")))
     })
+}
+
+/// The result of some work; none where the time is up, or nobody waits any more.
+pub(crate) async fn within<T>(
+    deadline: Instant,
+    left: &mut oneshot::Receiver<()>,
+    work: impl Future<Output = T>,
+) -> Option<T> {
+    tokio::select! {
+        result = work => Some(result),
+        () = sleep_until(deadline.into()) => None,
+        _ = left => None,
+    }
 }

@@ -7,8 +7,9 @@ use puente_core::sql::{Program, Statement};
 
 use super::connect::Server;
 use super::params;
-use super::run::{execute, united_text, within};
+use super::run::{execute, united_text};
 use crate::cluster::Job;
+use crate::server::within;
 use crate::{Explanation, Request};
 
 /// Rows from which reading a whole table is worth a word.

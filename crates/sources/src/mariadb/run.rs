@@ -8,14 +8,13 @@ use puente_core::error::{Code, Problem};
 use puente_core::json::{self, KeyValues, Levels, check_held};
 use puente_core::plan::SelectId;
 use puente_core::sql::{Program, Statement};
-use tokio::sync::oneshot;
-use tokio::time::{sleep_until, timeout};
+use tokio::time::timeout;
 
 use super::connect::Server;
 use super::{fault, params, values};
 use crate::change::attempts;
 use crate::cluster::{self, Job};
-use crate::server::{CANCEL_TIMEOUT, KEPT_TEXT_BYTES};
+use crate::server::{CANCEL_TIMEOUT, KEPT_TEXT_BYTES, within};
 use crate::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
 
 impl cluster::Server for Server {
@@ -76,19 +75,6 @@ impl Server {
         if !matches!(timeout(CANCEL_TIMEOUT, kill).await, Ok(Ok(()))) {
             tracing::warn!(target: "puente::source", "a statement could not be cancelled in the database");
         }
-    }
-}
-
-/// The result of some work; none where the time is up, or nobody waits any more.
-pub(super) async fn within<T>(
-    deadline: Instant,
-    left: &mut oneshot::Receiver<()>,
-    work: impl Future<Output = T>,
-) -> Option<T> {
-    tokio::select! {
-        result = work => Some(result),
-        () = sleep_until(deadline.into()) => None,
-        _ = left => None,
     }
 }
 

@@ -13,6 +13,7 @@ use super::connect::Server;
 use super::run::Raw;
 use super::{fault, params};
 use crate::cluster::Job;
+use crate::server::within;
 use crate::{Explanation, Request};
 
 /// Rows from which reading a whole table is worth a word.
@@ -24,7 +25,7 @@ impl Server {
         let request = &*job.request;
         let mut left = job.left;
         let session = self.session(&request.party, request.deadline).await?;
-        match self.within(request.deadline, &mut left, self.explain_on(&session, request)).await {
+        match within(request.deadline, &mut left, self.explain_on(&session, request)).await {
             Some(explained) => explained,
             None => {
                 self.cancel(session).await;

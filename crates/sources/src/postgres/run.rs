@@ -10,8 +10,7 @@ use puente_core::json::{self, KeyValues, Levels, check_held};
 use puente_core::plan::SelectId;
 use puente_core::sql::{Program, Statement};
 use puente_core::value::CellRef;
-use tokio::sync::oneshot;
-use tokio::time::{sleep_until, timeout};
+use tokio::time::timeout;
 use tokio_postgres::types::{FromSql, Type};
 use tokio_postgres::{Error, Row};
 
@@ -21,7 +20,7 @@ use super::params::{self, Text};
 use super::wire::{self, Answer, Nested};
 use crate::change::attempts;
 use crate::cluster::{self, Job};
-use crate::server::{CANCEL_TIMEOUT, KEPT_TEXT_BYTES, STATEMENTS_KEPT};
+use crate::server::{CANCEL_TIMEOUT, KEPT_TEXT_BYTES, STATEMENTS_KEPT, within};
 use crate::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
 
 /// The bytes of a value as they came.
@@ -79,7 +78,7 @@ impl Server {
                 }
                 result
             };
-            match self.within(request.deadline, &mut left, work).await {
+            match within(request.deadline, &mut left, work).await {
                 Some(Err(problem)) if session.is_closed() && problem.code != Code::TooCostly && !retried => {
                     // The session had died before this ask, most likely; reads can be asked again on a new one.
                     self.lost();
@@ -96,20 +95,6 @@ impl Server {
                     return Err(Problem::new(Code::TimedOut, "the ask took too long; ask for less"));
                 }
             }
-        }
-    }
-
-    /// The result of some work; none where the time is up, or nobody waits any more.
-    pub(super) async fn within<T>(
-        &self,
-        deadline: Instant,
-        left: &mut oneshot::Receiver<()>,
-        work: impl Future<Output = T>,
-    ) -> Option<T> {
-        tokio::select! {
-            result = work => Some(result),
-            () = sleep_until(deadline.into()) => None,
-            _ = left => None,
         }
     }
 
