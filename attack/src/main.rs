@@ -1,4 +1,5 @@
-//! Attacks a running demo for a while, and watches what others have of it: `make attack MINUTES=1`.
+//! Attacks a running demo for a while, and watches what others have of it: `make attack MINUTES=1`, or
+//! `puente-attack MINUTES BINARY WORDS` for the attacks whose name has these words.
 //!
 //! Several hostile callers send every attack of docs/security.md and floods of random ones, as anonymous callers, as roles and
 //! as the owner. Beside them a bystander asks for one row by its key, again and again, and what the service holds in memory is
@@ -23,6 +24,9 @@ const HOSTILE: usize = 12;
 fn main() {
     let minutes = std::env::args().nth(1).and_then(|text| text.parse::<f64>().ok()).unwrap_or(1.0);
     let binary = std::env::args().nth(2).unwrap_or_else(|| "target/release/puente".to_owned());
+    let words = std::env::args().nth(3).unwrap_or_default();
+    let attacks: Vec<&Attack> = Attack::ALL.iter().filter(|attack| attack.name.contains(&words)).collect();
+    assert!(!attacks.is_empty(), "no attack has {words:?} in its name");
     let service = Service::start(&binary);
     let until = Instant::now() + Duration::from_secs_f64(minutes * 60.0);
     let alone = watch(&service, &AtomicBool::new(false), Instant::now() + Duration::from_secs(5));
@@ -32,8 +36,8 @@ fn main() {
     let (watched, slowest) = std::thread::scope(|scope| {
         let hostile: Vec<_> = (0..HOSTILE)
             .map(|number| {
-                let (service, stop, sent, answers) = (&service, &stop, &sent, &answers);
-                scope.spawn(move || attack(service, number, (stop, sent, answers)))
+                let (service, attacks, stop, sent, answers) = (&service, &attacks, &stop, &sent, &answers);
+                scope.spawn(move || attack((service, number), attacks, (stop, sent, answers)))
             })
             .collect();
         let watched = watch(&service, &stop, until);
@@ -51,7 +55,7 @@ fn main() {
     report::line(&format!("a bystander's row by its key: {}", watched.latency.describe()));
     report::line(&format!("memory: {} MB at the most, {} MB at the end", watched.most_megabytes, service.megabytes()));
     drop(service);
-    one_by_one(&Service::start(&binary));
+    one_by_one(&Service::start(&binary), &attacks);
     let failures = watched.failures();
     failures.iter().for_each(|failure| report::line(failure));
     std::process::exit(i32::from(!failures.is_empty()));
@@ -59,14 +63,14 @@ fn main() {
 
 /// Attacks until it is told to stop; the longest that an answer took.
 fn attack(
-    service: &Service,
-    number: usize,
+    (service, number): (&Service, usize),
+    attacks: &[&Attack],
     (stop, sent, answers): (&AtomicBool, &AtomicU64, &Mutex<Figures>),
 ) -> Duration {
     let mut random = rand::rngs::StdRng::seed_from_u64(number as u64);
     let mut slowest = Duration::ZERO;
     while !stop.load(Ordering::Relaxed) {
-        let attack = &Attack::ALL[random.random_range(0..Attack::ALL.len())];
+        let attack = attacks[random.random_range(0..attacks.len())];
         // Most hostile callers are one caller; some are anybody.
         let client = match number % 4 {
             0 => Client::anonymous(service),
@@ -96,10 +100,10 @@ fn watch(service: &Service, stop: &AtomicBool, until: Instant) -> Watched {
 }
 
 /// Every attack by itself: what it takes of processor, and of memory that stays.
-fn one_by_one(service: &Service) {
+fn one_by_one(service: &Service, attacks: &[&Attack]) {
     let mut random = rand::rngs::StdRng::seed_from_u64(7);
     report::line("each attack by itself, the worst of ten: status, processor ms; MB that stayed after the ten");
-    for attack in Attack::ALL {
+    for attack in attacks {
         let client = Client::owner(service);
         let held = service.megabytes();
         let worst = (0..10)

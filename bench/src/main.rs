@@ -24,10 +24,6 @@ use puente_testkit::database::Database;
 use asks::Ask;
 use driver::{Load, Measured};
 
-/// The same for all servers as in the command.
-#[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
-
 /// The key that all servers check.
 const KEY: &str = "the-key-of-the-bench";
 /// Reading threads on SQLite; a database server gets four times as many sessions.
@@ -36,6 +32,8 @@ const READERS: usize = 2;
 const ROUNDS: usize = 5;
 
 fn main() {
+    // For all servers the same as in the command.
+    puente_allocator::give_back_soon();
     let arguments: Vec<String> = std::env::args().collect();
     let open = |folder: &str| ProjectFolder::open(Path::new(folder)).expect("a project");
     match arguments.iter().map(String::as_str).collect::<Vec<_>>().as_slice() {

@@ -11,9 +11,6 @@ use clap::{Parser, Subcommand};
 
 use exit::Failure;
 
-#[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
-
 /// A safe GraphQL API in front of a database, without code.
 #[derive(Debug, Parser)]
 #[command(name = "puente", version, arg_required_else_help = true, after_help = AFTER_HELP)]
@@ -47,6 +44,7 @@ enum Command {
 }
 
 fn main() -> ExitCode {
+    puente_allocator::give_back_soon();
     let Arguments { project, command } = Arguments::parse();
     let result = match command {
         Command::Demo(demo) => demo.run(),

@@ -11,7 +11,7 @@ use puente_core::plan::change::Mutation;
 use puente_core::plan::{self, BoundPlan, Context, Document, Plan, SelectId, Variables};
 use puente_core::project::Limits;
 use puente_core::schema;
-use puente_sources::turns::{Gate, Party, Places};
+use puente_sources::turns::{Gate, Party, Places, Turn};
 use puente_sources::{ChangeRequest, Explanation, Outcome, Request, Source, StatementReport};
 use serde_json::{Map, Value as Json};
 
@@ -72,18 +72,21 @@ pub struct ApiOptions {
 }
 
 /// When an ask came, and what the log calls it: its time runs from there.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug)]
 pub struct Arrival<'a> {
     /// The request's id.
     pub id: &'a str,
     /// When its first byte came.
     pub at: Instant,
+    /// The turn in which it was taken apart, where that took one. It is planned in the same: values take many times the memory of
+    /// their text, and are not to wait.
+    pub turn: Option<Turn>,
 }
 
 impl<'a> Arrival<'a> {
     /// An ask that comes now.
     pub fn now(id: &'a str) -> Self {
-        Arrival { id, at: Instant::now() }
+        Arrival { id, at: Instant::now(), turn: None }
     }
 }
 
@@ -166,7 +169,7 @@ impl Api {
         let role = self.inner.roles.asked(&asker.role).cloned();
         let told = Told { statements: ask.statements, operation: ask.operation_name.clone() };
         let answered = match &role {
-            Some(role) => self.answer_as(role, ask, asker, arrival.at).await,
+            Some(role) => self.answer_as(role, ask, asker, (arrival.at, arrival.turn)).await,
             None => Err(vec![no_such_role(&asker.role)]),
         };
         let (result, explained) = match answered {
@@ -184,7 +187,7 @@ impl Api {
     /// What is wrong with it, or with the source.
     pub async fn answer(&self, ask: Ask, asker: &Asker) -> Result<Outcome, Vec<Problem>> {
         let role = self.inner.roles.asked(&asker.role).ok_or_else(|| vec![no_such_role(&asker.role)])?;
-        self.answer_as(role, ask, asker, Instant::now()).await.map(|(outcome, _)| outcome)
+        self.answer_as(role, ask, asker, (Instant::now(), None)).await.map(|(outcome, _)| outcome)
     }
 
     async fn answer_as(
@@ -192,17 +195,18 @@ impl Api {
         role: &Arc<RoleApi>,
         ask: Ask,
         asker: &Asker,
-        start: Instant,
+        (start, turn): (Instant, Option<Turn>),
     ) -> Result<(Outcome, Vec<Explanation>), Vec<Problem>> {
         let share = role.shares.begin(&role.limits, &asker.party, Instant::now()).map_err(|problem| vec![problem])?;
         let (inner, role, metrics) = (Arc::clone(&self.inner), Arc::clone(role), Arc::clone(&self.metrics));
         let deadline = start + Duration::from_millis(role.limits.time_ms);
-        let answered = Asking { inner, role, asker: asker.clone(), metrics, start, deadline }.run(ask).await;
+        let answered = Asking { inner, role, asker: asker.clone(), metrics, start, deadline }.run(ask, turn).await;
         drop(share);
         answered
     }
 
-    /// Does something that takes the processor for a while, in the caller's turn and outside the threads that serve HTTP.
+    /// Does something that takes the processor for a while, in the caller's turn and outside the threads that serve HTTP. The turn
+    /// goes on with what came of it.
     ///
     /// # Errors
     /// `TOO_BUSY` for who filled the line; `TIMED_OUT` at the deadline, though the work goes on to its end.
@@ -211,8 +215,8 @@ impl Api {
         party: &Party,
         deadline: Instant,
         work: impl FnOnce() -> T + Send + 'static,
-    ) -> Result<T, Problem> {
-        self.inner.in_turn(party, deadline, work).await
+    ) -> Result<(T, Turn), Problem> {
+        self.inner.in_turn(party, deadline, None, work).await
     }
 
     fn account(
@@ -289,15 +293,15 @@ impl Inner {
         &self,
         party: &Party,
         deadline: Instant,
+        turn: Option<Turn>,
         work: impl FnOnce() -> T + Send + 'static,
-    ) -> Result<T, Problem> {
-        let turn = self.planning.enter(party, deadline).await?;
-        let work = tokio::task::spawn_blocking(move || {
-            let done = work();
-            // The turn lasts as long as the work, whether or not anybody waits for it.
-            drop(turn);
-            done
-        });
+    ) -> Result<(T, Turn), Problem> {
+        let turn = match turn {
+            Some(turn) => turn,
+            None => self.planning.enter(party, deadline).await?,
+        };
+        // The turn is with the work until it is done, whether or not anybody waits for it.
+        let work = tokio::task::spawn_blocking(move || (work(), turn));
         match tokio::time::timeout_at(deadline.into(), work).await {
             Ok(Ok(done)) => Ok(done),
             Ok(Err(error)) => {
@@ -337,19 +341,23 @@ enum Begun {
 }
 
 impl Asking {
-    async fn run(self, mut ask: Ask) -> Result<(Outcome, Vec<Explanation>), Vec<Problem>> {
+    async fn run(self, mut ask: Ask, turn: Option<Turn>) -> Result<(Outcome, Vec<Explanation>), Vec<Problem>> {
         if ask.statements && !self.asker.sees_statements() {
             let text = "statements are shown to the owner only; leave `statements` and `explain` out";
             return Err(vec![Problem::new(Code::RoleRefused, text)]);
         }
         let prepared = match self.begin(&mut ask)? {
-            Begun::Ready(bound) => Prepared::Query(bound),
+            Begun::Ready(bound) => {
+                drop(turn);
+                Prepared::Query(bound)
+            }
             begun => {
                 let (asking, asked) = (self.clone(), ask.clone_without_variables());
                 let whole = std::mem::replace(&mut ask, asked);
-                let prepared =
-                    self.inner.in_turn(&self.asker.party, self.deadline, move || asking.prepare(whole, begun)).await;
-                prepared.map_err(|problem| vec![problem])??
+                let prepare = move || asking.prepare(whole, begun);
+                let prepared = self.inner.in_turn(&self.asker.party, self.deadline, turn, prepare).await;
+                // Here the turn ends: sources have lines of their own.
+                prepared.map_err(|problem| vec![problem])?.0?
             }
         };
         match prepared {

@@ -60,23 +60,24 @@ async fn post(request: HttpRequest, shared: web::Data<Shared>, payload: web::Pay
     let limits = served.api.limits();
     let deadline = start + Duration::from_millis(limits.time_ms);
     let is_small = body::declared(&request).is_some_and(|bytes| bytes <= SMALL);
-    let turn = if is_small { None } else { Some(shared.bodies.enter(caller.party(), deadline).await) };
-    let turn = match turn.transpose() {
-        Ok(turn) => turn,
+    let reading = if is_small { None } else { Some(shared.bodies.enter(caller.party(), deadline).await) };
+    let reading = match reading.transpose() {
+        Ok(reading) => reading,
         Err(problem) => return respond_with(media, AskResult::refused(&[problem])),
     };
     let body = match body::read(&request, payload, limits.body_bytes, deadline).await {
         Ok(body) => body,
         Err(Unread(status, text)) => return refuse(media, status, &text),
     };
-    let parsed = if body.len() <= SMALL {
-        parse(&body)
+    let (parsed, turn) = if body.len() <= SMALL {
+        (parse(&body), None)
     } else {
         match served.api.in_turn(caller.party(), deadline, move || parse(&body)).await {
-            Ok(parsed) => parsed,
+            Ok((parsed, turn)) => (parsed, Some(turn)),
             Err(problem) => return respond_with(media, AskResult::refused(&[problem])),
         }
     };
+    drop(reading);
     match parsed {
         Ok((ask, role)) => answer(&request, &served, media, (caller, role), (ask, start, turn)).await,
         Err(text) => refuse(media, StatusCode::BAD_REQUEST, &text),
@@ -200,7 +201,7 @@ fn ask(body: Body, bytes: usize) -> Result<(Ask, Option<Json>), String> {
     Ok((ask, extensions.get("as").cloned()))
 }
 
-/// Answers an ask that began at some time, perhaps in a turn of its own, which ends once the body is out of memory.
+/// Answers an ask that began at some time, and may have its turn already.
 async fn answer(
     request: &HttpRequest,
     served: &Served,
@@ -211,8 +212,7 @@ async fn answer(
     let id = request.extensions().get::<RequestId>().cloned();
     let result = match caller.asking_as(role.as_ref(), &|role| served.api.has_role(role)) {
         Ok(asker) => {
-            let arrival = Arrival { id: id.as_ref().map_or("", RequestId::as_str), at: start };
-            drop(turn);
+            let arrival = Arrival { id: id.as_ref().map_or("", RequestId::as_str), at: start, turn };
             served.api.ask(ask, &asker, arrival).await
         }
         Err(problem) => AskResult::refused(&[problem]),
