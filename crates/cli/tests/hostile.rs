@@ -116,6 +116,23 @@ fn one_request_never_takes_much_more_than_its_answer() {
     assert_eq!(service.ask(&json!({ "query": "{ huts { nodes { id } } }" })).0, 200);
 }
 
+/// Values take many times the memory of their text: those that wait for their turn are text still.
+#[test]
+fn many_requests_at_once_take_the_memory_of_a_few() {
+    let project = TestProject::huts();
+    let service = Served::start(&project);
+    let items = vec!["{}"; 320_000].join(",");
+    let body = format!("{{\"query\": \"{{ __typename }}\", \"variables\": {{\"a\": [{items}]}}}}");
+    let before = service.forget_peak();
+    std::thread::scope(|scope| {
+        for _ in 0..24 {
+            scope.spawn(|| (0..3).for_each(|_| assert_eq!(service.send(body.as_bytes()).0, 200)));
+        }
+    });
+    let peak = service.megabytes("VmHWM");
+    assert!(peak < before + 3 * ONE_REQUEST, "72 requests by 24 connections took it from {before} to {peak} MB");
+}
+
 /// Documents that are as large as they can be for what the caches could think of them.
 #[test]
 fn ten_thousand_hostile_documents_fill_the_caches_and_nothing_else() {

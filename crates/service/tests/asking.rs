@@ -327,6 +327,44 @@ fn introspection_and_the_printed_schema_are_the_same() {
     }
 }
 
+/// The schema is told piece by piece: aliases, fragments, merged fields and variables come out as if it were told as a whole.
+#[test]
+fn introspection_is_merged_however_it_is_written() {
+    let (_project, service) = huts();
+    let document = "query($no: Boolean!, $old: Boolean, $hut: String!) {
+        s: __schema { ...Some types { name @include(if: $no) } t: types { kind } queryType { name } directives @skip(if: $no) { name } __typename }
+        s: __schema { types { fields(includeDeprecated: $old) { name } } }
+        t: __type(name: $hut) { ...Named } t: __type(name: $hut) { kind }
+        none: __type(name: \"Nothing\") { name }
+        hut(key: { id: 1 }) { id }
+      }
+      fragment Some on __Schema { types { ...Named } mutationType { name } }
+      fragment Named on __Type { name }";
+    let answer =
+        service.post(&json!({ "query": document, "variables": { "no": false, "old": true, "hut": "Hut" } })).json();
+    let alone = |of_schema: &str| {
+        let answer = service.ask(&format!("{{ __schema {{ {of_schema} }} }}")).json();
+        answer["data"]["__schema"].as_object().and_then(|members| members.values().next()).cloned().unwrap_or_default()
+    };
+    let expected = json!({
+        "s": {
+            "types": alone("types { name fields(includeDeprecated: true) { name } }"),
+            "mutationType": { "name": "Mutation" },
+            "t": alone("types { kind }"),
+            "queryType": { "name": "Query" },
+            "directives": alone("directives { name }"),
+            "__typename": "__Schema",
+        },
+        "t": { "name": "Hut", "kind": "OBJECT" },
+        "none": null,
+        "hut": { "id": 1 },
+    });
+    assert!(answer["data"]["s"]["types"].as_array().is_some_and(|types| types.len() > 50), "{answer}");
+    assert_eq!(answer["data"], expected);
+    // The order is that of the document, too.
+    assert_eq!(answer["data"].to_string(), expected.to_string());
+}
+
 /// A type reference of introspection as it is written.
 fn written(t: &Json) -> String {
     match t["kind"].as_str().unwrap() {

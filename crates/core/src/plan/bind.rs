@@ -2,11 +2,10 @@
 
 use std::sync::Arc;
 
-use apollo_compiler::introspection;
-use serde_json::{Map, Value as Json};
+use serde_json::Value as Json;
 
 use super::cursor::{Position, Sealer};
-use super::document::Document;
+use super::introspection::Answers;
 use super::variables::Variables;
 use super::{CursorArgument, CursorSource, ListSource, Page, Parameter, Plan};
 use crate::error::{Code, Location, Problem};
@@ -18,7 +17,7 @@ use crate::value::Cell;
 pub struct BoundPlan {
     plan: Arc<Plan>,
     values: Vec<Cell>,
-    introspection: Vec<(String, Vec<u8>)>,
+    introspection: Answers,
 }
 
 impl BoundPlan {
@@ -72,7 +71,7 @@ impl Plan {
         }
         self.check_cost(&values, 1, limits.cost)?;
         let introspection = match &self.introspection {
-            Some(document) => introspect(document, variables, limits)?,
+            Some(introspection) => introspection.answer(variables, limits.answer_bytes)?,
             None => Vec::new(),
         };
         Ok(BoundPlan { plan: Arc::clone(self), values, introspection })
@@ -166,32 +165,6 @@ impl Plan {
         );
         Err(Problem::new(Code::TooCostly, text))
     }
-}
-
-/// What a document asks about the schema: members of the answer, written.
-fn introspect(document: &Document, variables: &Variables, limits: &Limits) -> Result<Vec<(String, Vec<u8>)>, Problem> {
-    super::introspection::check_size(document, limits.answer_bytes)?;
-    introspection::check_max_depth(&document.executable, &document.operation)
-        .map_err(|error| Problem::new(Code::TooCostly, error.message().to_string()))?;
-    let wrong = |error: &dyn std::fmt::Display| Problem::new(Code::Internal, "introspection failed").with_detail(error);
-    let values = Map::clone(variables.values());
-    let values = serde_json::from_value(Json::Object(values)).map_err(|error| wrong(&error))?;
-    let values = apollo_compiler::request::coerce_variable_values(&document.schema, &document.operation, &values)
-        .map_err(|error| wrong(&error.message()))?;
-    let implementers = document.schema.implementers_map();
-    let answer = introspection::partial_execute(
-        &document.schema,
-        &implementers,
-        &document.executable,
-        &document.operation,
-        &values,
-    )
-    .map_err(|error| wrong(&error.message()))?;
-    let members = answer.data.unwrap_or_default();
-    let written = members.into_iter().map(|(key, value)| {
-        serde_json::to_vec(&value).map(|json| (key.as_str().to_owned(), json)).map_err(|error| wrong(&error))
-    });
-    written.collect()
 }
 
 impl CursorArgument {

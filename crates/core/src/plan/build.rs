@@ -11,6 +11,7 @@ use serde_json::Value as Json;
 use super::cursor::Sealer;
 use super::document::Document;
 use super::input::{Given, Input, Leaf};
+use super::introspection::{self, Introspection};
 use super::layout::Layout;
 use super::reads::{Recorder, VariablePath};
 use super::shape::{
@@ -94,7 +95,7 @@ pub(super) struct Planned {
     parameters: Vec<Parameter>,
     cursors: Vec<CursorArgument>,
     pub(super) filter_leaves: u64,
-    introspects: bool,
+    introspection: introspection::Roots,
 }
 
 impl Planned {
@@ -106,7 +107,7 @@ impl Planned {
         document: &Arc<Document>,
         by_level: bool,
     ) -> Plan {
-        let Planned { mut selects, joined, parameters, cursors, filter_leaves, introspects } = self;
+        let Planned { mut selects, joined, parameters, cursors, filter_leaves, introspection } = self;
         selects.iter_mut().for_each(Select::keep_needed_masks);
         let Context { view, sealer, dialect, .. } = context;
         let constant = |parameter: usize| match parameters.get(parameter) {
@@ -122,7 +123,7 @@ impl Planned {
             parameters,
             cursors,
             filter_leaves,
-            introspection: introspects.then(|| Arc::clone(document)),
+            introspection: (!introspection.is_empty()).then(|| Introspection::new(document, introspection)),
             model: Arc::clone(view.model()),
             sealer: sealer.clone(),
             usual_bytes: std::sync::atomic::AtomicUsize::new(1_024),
@@ -167,8 +168,13 @@ impl<'a> Planner<'a> {
             let location = document.location(field.location());
             let value = match field.name.as_str() {
                 "__typename" => Value::Typename("Query".to_owned()),
-                "__schema" | "__type" => {
-                    self.planned.introspects = true;
+                "__type" => {
+                    self.planned.introspection.push_type(key, &fields);
+                    Value::Introspection
+                }
+                "__schema" => {
+                    let selected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
+                    self.planned.introspection.push_schema(key, &selected);
                     Value::Introspection
                 }
                 name => self.root(name, &fields).map_err(|problem| located(problem, location, key))?,

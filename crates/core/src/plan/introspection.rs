@@ -1,20 +1,262 @@
-//! What introspection would answer, counted before it is: aliases and nested lists multiply, and what executes it asks no
-//! budget. The count is exact but for selections that are merged, which it counts each.
+//! What a document asks about the schema. The library executes it, but into a tree of small objects that takes many times
+//! the memory of what is written, and without asking a budget. So each root field is executed by itself, that of `__schema`
+//! by its own fields, and `types` type by type: each piece is counted before it is executed, written, and dropped.
+//!
+//! The count is exact but for selections that are merged, which it counts each.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
-use apollo_compiler::Schema;
 use apollo_compiler::ast::{Argument, DirectiveDefinition, FieldDefinition, InputValueDefinition, Type, Value as Ast};
+use apollo_compiler::collections::HashMap as Implementers;
 use apollo_compiler::executable::{Field, Selection, SelectionSet};
+use apollo_compiler::response::{JsonMap, JsonValue};
 use apollo_compiler::schema::{EnumValueDefinition, ExtendedType};
+use apollo_compiler::validation::Valid;
+use apollo_compiler::{Name, Node, Schema, introspection, name, schema};
+use serde_json::Value as Json;
 
+use super::build::Collected;
 use super::document::Document;
+use super::variables::Variables;
 use crate::error::{Code, Problem};
 
 /// Bytes that a member of an answer takes at the least, for its punctuation and the shortest of values.
 const PER_MEMBER: u64 = 5;
-/// Bytes of an answer to a member of it: each is a small object in memory before it is written.
-const BYTES_TO_A_MEMBER: u64 = 40;
+/// Members of one piece: each is a small object of about 300 bytes before it is written.
+const MOST_MEMBERS_AT_ONCE: u64 = 150_000;
+/// Bytes that may be answered for each definition of the schema, whatever `answer_bytes` says. The whole schema, asked for once as
+/// tools ask for it, takes about 200, and 12 members.
+const BYTES_PER_DEFINITION: u64 = 600;
+/// Bytes that may be answered to a member that may be: how long a member takes does not depend on its length.
+const BYTES_TO_A_MEMBER: u64 = 24;
+
+/// What a plan asks about the schema.
+#[derive(Debug)]
+pub(super) struct Introspection {
+    document: Arc<Document>,
+    roots: Vec<Root>,
+}
+
+/// A field of the operation, under its response key.
+#[derive(Debug)]
+struct Root {
+    key: String,
+    asked: Asked,
+}
+
+#[derive(Debug)]
+enum Asked {
+    /// `__type`.
+    Type(Fields),
+    /// `__schema`, by its own fields.
+    Schema(Vec<Fields>),
+}
+
+/// Fields of one response key.
+type Fields = Vec<Node<Field>>;
+
+/// What introspection answers, by response key: JSON.
+pub(super) type Answers = Vec<(String, Vec<u8>)>;
+
+impl Introspection {
+    pub(super) fn new(document: &Arc<Document>, roots: Roots) -> Self {
+        Introspection { document: Arc::clone(document), roots: roots.0 }
+    }
+
+    /// Bytes that it keeps in memory: the document stays as long as it does.
+    pub(super) fn weight(&self) -> usize {
+        self.document.weight()
+    }
+
+    /// Answers everything.
+    ///
+    /// # Errors
+    /// `TOO_COSTLY` where it is more than may be answered.
+    pub(super) fn answer(&self, variables: &Variables, answer_bytes: usize) -> Result<Answers, Problem> {
+        let document = &*self.document;
+        introspection::check_max_depth(&document.executable, &document.operation)
+            .map_err(|error| Problem::new(Code::TooCostly, error.message().to_string()))?;
+        let values = serde_json::from_value(Json::Object(variables.values().clone())).map_err(|error| wrong(&error))?;
+        let values = apollo_compiler::request::coerce_variable_values(&document.schema, &document.operation, &values)
+            .map_err(|error| wrong(&error.message()))?;
+        let most = (answer_bytes as u64).max(definitions(&document.schema) * BYTES_PER_DEFINITION);
+        let mut answering = Answering {
+            document,
+            values,
+            implementers: document.schema.implementers_map(),
+            counting: Counting { schema: &document.schema, document, known: HashMap::new() },
+            left: Size { bytes: most, members: most / BYTES_TO_A_MEMBER },
+            most,
+        };
+        self.roots.iter().map(|root| Ok((root.key.clone(), answering.root(root)?))).collect()
+    }
+}
+
+/// The roots that planning has met so far.
+#[derive(Debug, Default)]
+pub(super) struct Roots(Vec<Root>);
+
+impl Roots {
+    pub(super) fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// Adds a `__type` under its response key.
+    pub(super) fn push_type(&mut self, key: &str, fields: &[&Node<Field>]) {
+        self.0.push(Root { key: key.to_owned(), asked: Asked::Type(owned(fields)) });
+    }
+
+    /// Adds a `__schema` with what is selected of it.
+    pub(super) fn push_schema(&mut self, key: &str, selected: &Collected<'_>) {
+        let asked = Asked::Schema(selected.values().map(|fields| owned(fields)).collect());
+        self.0.push(Root { key: key.to_owned(), asked });
+    }
+}
+
+fn owned(fields: &[&Node<Field>]) -> Fields {
+    fields.iter().copied().cloned().collect()
+}
+
+/// Definitions that introspection tells of.
+fn definitions(schema: &Schema) -> u64 {
+    let types = schema.types.values().map(|of| match of {
+        ExtendedType::Object(of) => 1 + of.fields.values().map(|field| 1 + field.arguments.len()).sum::<usize>(),
+        ExtendedType::Interface(of) => 1 + of.fields.values().map(|field| 1 + field.arguments.len()).sum::<usize>(),
+        ExtendedType::InputObject(of) => 1 + of.fields.len(),
+        ExtendedType::Enum(of) => 1 + of.values.len(),
+        ExtendedType::Scalar(_) | ExtendedType::Union(_) => 1,
+    });
+    types.sum::<usize>() as u64
+}
+
+fn wrong(error: &dyn std::fmt::Display) -> Problem {
+    Problem::new(Code::Internal, "introspection failed").with_detail(error)
+}
+
+/// One request that is being answered.
+struct Answering<'d> {
+    document: &'d Document,
+    values: Valid<JsonMap>,
+    implementers: Implementers<Name, schema::Implementers>,
+    counting: Counting<'d>,
+    /// What may still be answered; and how many bytes might in the beginning.
+    left: Size,
+    most: u64,
+}
+
+impl<'d> Answering<'d> {
+    fn root(&mut self, root: &'d Root) -> Result<Vec<u8>, Problem> {
+        match &root.asked {
+            Asked::Type(fields) => {
+                let size =
+                    fields.iter().fold(Size::default(), |size, field| size.and(self.counting.field(field, None)));
+                self.check(size)?;
+                self.piece(fields.clone())
+            }
+            Asked::Schema(selected) => self.schema(selected),
+        }
+    }
+
+    fn schema(&mut self, selected: &'d [Fields]) -> Result<Vec<u8>, Problem> {
+        let mut out = b"{".to_vec();
+        for fields in selected {
+            if out.len() > 1 {
+                out.push(b',');
+            }
+            let field = &fields[0];
+            serde_json::to_writer(&mut out, field.response_name().as_str()).map_err(|error| wrong(&error))?;
+            out.push(b':');
+            if field.name == "types" {
+                self.types(fields, &mut out)?;
+            } else {
+                let about = Some(About::Schema);
+                let size =
+                    fields.iter().fold(Size::default(), |size, field| size.and(self.counting.field(field, about)));
+                self.check(size)?;
+                let mut of_schema = self.field(name!("__schema"))?;
+                let selections = fields.iter().cloned().map(Selection::Field).collect();
+                of_schema.selection_set = Some(SelectionSet { ty: name!("__Schema"), selections });
+                let value = self.value(vec![of_schema.into()])?;
+                let below = value.as_object().and_then(|members| members.get(field.response_name().as_str()));
+                self.write(below.unwrap_or(&JsonValue::Null), &mut out)?;
+            }
+        }
+        out.push(b'}');
+        Ok(out)
+    }
+
+    /// Every type as a piece of its own.
+    fn types(&mut self, fields: &'d [Node<Field>], out: &mut Vec<u8>) -> Result<(), Problem> {
+        let sets = || fields.iter().filter_map(|field| field.selection_set.as_ref());
+        out.push(b'[');
+        for (number, (name, of)) in self.document.schema.types.iter().enumerate() {
+            if number > 0 {
+                out.push(b',');
+            }
+            let about = Some(About::Named(of));
+            let size = sets().fold(Size::default(), |size, set| size.and(self.counting.set(set, about)));
+            self.check(size)?;
+            let mut of_type = self.field(name!("__type"))?;
+            let argument = Argument { name: name!("name"), value: Ast::String(name.to_string()).into() };
+            of_type.arguments = vec![argument.into()];
+            let selections = sets().flat_map(|set| set.selections.iter().cloned()).collect();
+            of_type.selection_set = Some(SelectionSet { ty: name!("__Type"), selections });
+            out.extend_from_slice(&self.piece(vec![of_type.into()])?);
+        }
+        out.push(b']');
+        Ok(())
+    }
+
+    /// A field of the root type.
+    fn field(&self, name: Name) -> Result<Field, Problem> {
+        let root = &self.document.operation.selection_set;
+        root.new_field(&self.document.schema, name).map_err(|_| wrong(&"the schema has no introspection"))
+    }
+
+    /// What is written of fields of the root type that have one response key.
+    fn piece(&mut self, fields: Fields) -> Result<Vec<u8>, Problem> {
+        let value = self.value(fields)?;
+        let mut out = Vec::new();
+        self.write(&value, &mut out)?;
+        Ok(out)
+    }
+
+    /// What fields of the root type that have one response key come to.
+    fn value(&self, fields: Fields) -> Result<JsonValue, Problem> {
+        let mut operation = self.document.operation.as_ref().clone();
+        operation.selection_set.selections = fields.into_iter().map(Selection::Field).collect();
+        let Document { schema, executable, .. } = self.document;
+        let answer = introspection::partial_execute(schema, &self.implementers, executable, &operation, &self.values)
+            .map_err(|error| wrong(&error.message()))?;
+        Ok(answer.data.unwrap_or_default().into_iter().next().map_or(JsonValue::Null, |(_, value)| value))
+    }
+
+    fn write(&mut self, value: &JsonValue, out: &mut Vec<u8>) -> Result<(), Problem> {
+        let before = out.len();
+        serde_json::to_writer(&mut *out, value).map_err(|error| wrong(&error))?;
+        let written = (out.len() - before) as u64;
+        self.left.bytes = self.left.bytes.checked_sub(written).ok_or_else(|| self.too_large())?;
+        Ok(())
+    }
+
+    /// Checks what a piece would come to.
+    fn check(&mut self, piece: Size) -> Result<(), Problem> {
+        if piece.bytes > self.left.bytes || piece.members > MOST_MEMBERS_AT_ONCE.min(self.left.members) {
+            return Err(self.too_large());
+        }
+        self.left.members -= piece.members;
+        Ok(())
+    }
+
+    fn too_large(&self) -> Problem {
+        let text = format!(
+            "introspection would answer more than it may, {} bytes; raise `answer_bytes`, ask for `__type`s one at a time, or print the schema with `puente schema`",
+            self.most
+        );
+        Problem::new(Code::TooCostly, text)
+    }
+}
 
 /// How large an answer, or a part of it, is.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -43,23 +285,6 @@ enum About<'s> {
     InputValue(&'s InputValueDefinition),
     EnumValue(&'s EnumValueDefinition),
     Directive(&'s DirectiveDefinition),
-}
-
-/// Checks that what introspection answers stays within the bytes of an answer.
-///
-/// # Errors
-/// `TOO_COSTLY`.
-pub(super) fn check_size(document: &Document, most_bytes: usize) -> Result<(), Problem> {
-    let mut counting = Counting { schema: &document.schema, document, known: HashMap::new() };
-    let size = counting.set(&document.operation.selection_set, None);
-    let most = most_bytes as u64;
-    if size.bytes <= most && size.members.saturating_mul(BYTES_TO_A_MEMBER) <= most {
-        return Ok(());
-    }
-    let text = format!(
-        "introspection would answer more than `answer_bytes`, {most_bytes}, is good for; raise that limit, ask for `__type`s one at a time, or print the schema with `puente schema`"
-    );
-    Err(Problem::new(Code::TooCostly, text))
 }
 
 struct Counting<'s> {

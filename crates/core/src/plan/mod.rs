@@ -41,6 +41,8 @@ pub use variables::Variables;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
+use introspection::Introspection;
+
 use crate::access::{Condition, Hop, Masks, Origin, Path, Predicate};
 use crate::error::Location;
 use crate::json::{Row, Rows};
@@ -68,8 +70,8 @@ pub struct Plan {
     cursors: Vec<CursorArgument>,
     /// Leaves of callers' filters, for the cost.
     filter_leaves: u64,
-    /// Its document, where it asks about the schema.
-    introspection: Option<Arc<Document>>,
+    /// What it asks about the schema.
+    introspection: Option<Introspection>,
     model: Arc<crate::model::Model>,
     sealer: Sealer,
     /// How many bytes the last answer took.
@@ -491,8 +493,14 @@ impl Plan {
         let selects: usize = self.selects.iter().map(Select::weight).sum();
         let parameters: usize = self.parameters.iter().map(Parameter::weight).sum();
         let cursors: usize = self.cursors.iter().map(CursorArgument::weight).sum();
-        let document = self.introspection.as_ref().map_or(0, |document| document.weight());
-        document + PER_SELECT * self.selects.len() + statements + selects + parameters + cursors + self.roots.weight()
+        let introspection = self.introspection.as_ref().map_or(0, Introspection::weight);
+        introspection
+            + PER_SELECT * self.selects.len()
+            + statements
+            + selects
+            + parameters
+            + cursors
+            + self.roots.weight()
     }
 }
 
