@@ -7,6 +7,7 @@ use serde_json::Value as Json;
 
 use super::output::{excerpt, is_decimal, is_uuid};
 use super::{Cell, Form, Scalar, Unfit, temporal};
+use crate::error::shortened;
 
 /// Coerces a JSON value to the scalar, in the form in which the column stores it.
 ///
@@ -113,7 +114,7 @@ pub(crate) fn describe_json(value: &Json) -> String {
     match value {
         Json::Null => "null".to_owned(),
         Json::Bool(value) => format!("`{value}`"),
-        Json::Number(number) => format!("`{number}`"),
+        Json::Number(number) => format!("`{}`", shortened(&number.to_string(), 40)),
         Json::String(text) => excerpt(text),
         Json::Array(_) => "a list".to_owned(),
         Json::Object(_) => "an object".to_owned(),

@@ -3,6 +3,9 @@
 //! The library's own reading of values gives way to members of certain names where some of its features are on, which
 //! another crate of the same build may ask for: texts inside are then read anew, with a limit of their own. Here an object is
 //! an object.
+//!
+//! A number stays the digits that were sent: what is no 64-bit integer the library hands over as an object of one member,
+//! [`NUMBER`], whose value it owns. What a caller sends under that name is lent, and so told apart.
 
 use std::fmt;
 
@@ -47,6 +50,66 @@ impl<'de> de::Deserialize<'de> for PlainObject {
     }
 }
 
+/// The one member of the object as which the library hands over a number.
+const NUMBER: &str = "$serde_json::private::Number";
+
+/// What stands under a member called [`NUMBER`].
+enum Digits {
+    Number(Number),
+    Value(Value),
+}
+
+/// Reads it, inside an object of so many levels.
+struct DigitsOrValue(Levels);
+
+impl<'de> DeserializeSeed<'de> for DigitsOrValue {
+    type Value = Digits;
+
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<Digits, D::Error> {
+        deserializer.deserialize_any(self)
+    }
+}
+
+impl<'de> Visitor<'de> for DigitsOrValue {
+    type Value = Digits;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.expecting(f)
+    }
+
+    fn visit_string<E: de::Error>(self, digits: String) -> Result<Digits, E> {
+        digits.parse().map(Digits::Number).map_err(de::Error::custom)
+    }
+
+    fn visit_bool<E: de::Error>(self, value: bool) -> Result<Digits, E> {
+        self.0.below::<E>()?.visit_bool(value).map(Digits::Value)
+    }
+
+    fn visit_i64<E: de::Error>(self, value: i64) -> Result<Digits, E> {
+        self.0.below::<E>()?.visit_i64(value).map(Digits::Value)
+    }
+
+    fn visit_u64<E: de::Error>(self, value: u64) -> Result<Digits, E> {
+        self.0.below::<E>()?.visit_u64(value).map(Digits::Value)
+    }
+
+    fn visit_str<E: de::Error>(self, value: &str) -> Result<Digits, E> {
+        self.0.below::<E>()?.visit_str(value).map(Digits::Value)
+    }
+
+    fn visit_unit<E: de::Error>(self) -> Result<Digits, E> {
+        self.0.below::<E>()?.visit_unit().map(Digits::Value)
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, items: A) -> Result<Digits, A::Error> {
+        self.0.below::<A::Error>()?.visit_seq(items).map(Digits::Value)
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, members: A) -> Result<Digits, A::Error> {
+        self.0.below::<A::Error>()?.visit_map(members).map(Digits::Value)
+    }
+}
+
 /// A value of at most so many levels.
 #[derive(Clone, Copy)]
 struct Levels(usize);
@@ -85,10 +148,6 @@ impl<'de> Visitor<'de> for Levels {
         Ok(Value::Number(value.into()))
     }
 
-    fn visit_f64<E>(self, value: f64) -> Result<Value, E> {
-        Ok(Number::from_f64(value).map_or(Value::Null, Value::Number))
-    }
-
     fn visit_str<E>(self, value: &str) -> Result<Value, E> {
         Ok(Value::String(value.to_owned()))
     }
@@ -111,10 +170,16 @@ impl<'de> Visitor<'de> for Levels {
     }
 
     fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<Value, A::Error> {
-        let below = self.below()?;
         let mut object = Map::new();
         while let Some(name) = members.next_key::<String>()? {
-            object.insert(name, members.next_value_seed(below)?);
+            if name == NUMBER {
+                match members.next_value_seed(DigitsOrValue(self))? {
+                    Digits::Number(number) => return Ok(Value::Number(number)),
+                    Digits::Value(value) => drop(object.insert(name, value)),
+                }
+            } else {
+                object.insert(name, members.next_value_seed(self.below()?)?);
+            }
         }
         Ok(Value::Object(object))
     }
@@ -128,10 +193,25 @@ mod tests {
     fn what_is_read_is_what_the_library_reads() {
         let text = r#" {"a": [1, -2, 2.5, 1e300, 18446744073709551615, true, null, "x\u00e9"], "b": {}, "a": 3} "#;
         assert_eq!(read_json(text.as_bytes()).unwrap(), serde_json::from_str::<Value>(text).unwrap());
-        for wrong in ["", "{", "[1,]", "{\"a\"}", "nul", "1 2", "\u{feff}1", "[1e999]"] {
+        for wrong in ["", "{", "[1,]", "{\"a\"}", "nul", "1 2", "\u{feff}1"] {
             assert!(read_json(wrong.as_bytes()).is_err(), "{wrong}");
         }
         assert!(read_object(b"[]").unwrap_err().to_string().contains("expected an object"));
+    }
+
+    #[test]
+    fn numbers_stay_the_digits_that_were_sent() {
+        let digits = ["0.30000000000000004", "9007199254740993", "-123456789012345678901234567890.5", "1e+999", "-0", "1.0"];
+        for digits in digits {
+            for text in [format!("[{digits}]"), format!("{{\"a\": {digits}}}")] {
+                let value = read_json(text.as_bytes()).unwrap();
+                assert!(value.to_string().contains(digits), "{value}");
+            }
+        }
+        for sent in ["\"12\"", "\"\\u0031\"", "12", "{}", "[1]", "null"] {
+            let value = read_json(format!("{{\"{NUMBER}\": {sent}, \"b\": 1}}").as_bytes()).unwrap();
+            assert!(value.is_object() && value["b"] == 1, "a member of that name is a member like others: {value}");
+        }
     }
 
     #[test]
@@ -149,5 +229,8 @@ mod tests {
             value = &items[0];
         }
         assert!(value["$serde_json::private::RawValue"].is_string(), "a text stays a text");
+        let nested = |levels: usize| format!("{}1{}", format!("{{\"{NUMBER}\":").repeat(levels), "}".repeat(levels));
+        assert!(read_json(nested(MOST_LEVELS).as_bytes()).is_ok());
+        assert!(read_json(nested(MOST_LEVELS + 1).as_bytes()).unwrap_err().to_string().contains("deeper than 100"));
     }
 }

@@ -113,4 +113,23 @@ mod tests {
             .unwrap();
         assert_eq!(classes, "integer,real,text,text");
     }
+
+    #[test]
+    fn doubles_in_lists_come_back_bit_for_bit() {
+        let connection = rusqlite::Connection::open_in_memory().unwrap();
+        let mut statement = connection.prepare("select value from json_each(?)").unwrap();
+        // A Weyl sequence, mixed: doubles of every size.
+        let mut state = 7_u64;
+        let doubles = std::iter::repeat_with(|| {
+            state = state.wrapping_add(0x9e37_79b9_7f4a_7c15);
+            let mixed = (state ^ state >> 30).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+            f64::from_bits(mixed ^ mixed >> 27)
+        });
+        let doubles: Vec<f64> = doubles.filter(|double| double.is_finite()).take(20_000).collect();
+        let cells: Vec<Cell> = doubles.iter().map(|double| Cell::Real(*double)).collect();
+        let read: Vec<f64> =
+            statement.query_map([list_json(&cells)], |row| row.get(0)).unwrap().collect::<Result<_, _>>().unwrap();
+        let wrong: Vec<_> = doubles.iter().zip(&read).filter(|(sent, read)| sent.to_bits() != read.to_bits()).collect();
+        assert!(wrong.is_empty(), "{} of {}: {:?}", wrong.len(), doubles.len(), &wrong[..wrong.len().min(3)]);
+    }
 }
