@@ -22,6 +22,7 @@ fn json_type(column: &Column) -> &'static str {
         Scalar::Int | Scalar::Boolean => "bigint",
         Scalar::BigInt if column.form == Form::Unsigned => "bigint unsigned",
         Scalar::BigInt => "bigint",
+        Scalar::Float if column.form == Form::Single => "float",
         Scalar::Float => "double",
         Scalar::Decimal => "decimal(65,30)",
         Scalar::Date => "date",
@@ -110,6 +111,8 @@ impl Dialect for Mariadb {
             // A string would turn the comparison into one of doubles.
             Scalar::Decimal => Fragment::format("cast({} as decimal(65,30))", [bound]),
             Scalar::BigInt if column.form == Form::Unsigned => Fragment::format("cast({} as unsigned)", [bound]),
+            // The digits that are served are those of 32 bits: as a double they are another number.
+            Scalar::Float if column.form == Form::Single => Fragment::format("cast({} as float)", [bound]),
             Scalar::Date => Fragment::format("cast({} as date)", [bound]),
             Scalar::Time => Fragment::format("cast({} as time(6))", [bound]),
             Scalar::LocalDateTime => Fragment::format("cast({} as datetime(6))", [bound]),

@@ -185,6 +185,8 @@ pub enum Form {
     Binary,
     /// An integer without a sign: up to 64 bits of magnitude.
     Unsigned,
+    /// A floating-point number of 32 bits.
+    Single,
     /// A type that has no scalar here: read, compared and ordered as the text that the engine makes of it.
     EngineText,
     /// A type of bits, read as the number that they are.
