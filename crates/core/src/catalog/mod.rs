@@ -82,6 +82,10 @@ pub struct Table {
     /// Does the engine keep it without transactions, so that a change cannot be taken back?
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub without_transactions: bool,
+    /// Do other tables inherit from it, with keys of their own? Then it is read and changed without their rows. (PostgreSQL's
+    /// `inherits`.)
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub inherited: bool,
     /// About how many rows there were, rounded to one digit so that the file changes seldom.
     #[serde(default)]
     pub about_rows: u64,

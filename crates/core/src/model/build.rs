@@ -226,6 +226,7 @@ impl Builder<'_> {
             table: table.name.clone(),
             schema: table.schema.clone(),
             relation: table.relation().to_owned(),
+            inherited: table.inherited,
             name,
             one,
             list,

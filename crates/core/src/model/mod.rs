@@ -44,6 +44,8 @@ pub struct Type {
     pub schema: Option<String>,
     /// The table's name in its schema.
     pub relation: String,
+    /// Do other tables inherit from it? Its own rows alone are its rows.
+    pub inherited: bool,
     /// The object type's name.
     pub name: String,
     /// The root field that finds one by a key.

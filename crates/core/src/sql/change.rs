@@ -2,6 +2,7 @@
 //! and then changed by key: a condition is never part of an UPDATE or a DELETE.
 
 use super::condition::Writer;
+use super::dialect::{relation, rows_of};
 use super::select::{Clauses, Hang};
 use super::{Dialect, Fragment, Slot, Statement};
 use crate::model::{Column, ColumnId, Model, TypeId};
@@ -68,7 +69,7 @@ pub fn insert(
         };
         Fragment::format("({}) {}", [Fragment::text(names.join(", ")), source])
     };
-    let mut whole = Fragment::format("insert into {} {}", [table(model, dialect, of), what]);
+    let mut whole = Fragment::format("insert into {} {}", [Fragment::text(relation(dialect, &model.types[of])), what]);
     whole.push(" returning ");
     let told: Vec<String> = returning
         .iter()
@@ -187,9 +188,7 @@ fn matching(model: &Model, dialect: &dyn Dialect, of: TypeId, key: &[ColumnId], 
 }
 
 fn table(model: &Model, dialect: &dyn Dialect, of: TypeId) -> Fragment {
-    let t = &model.types[of];
-    let schema = t.schema.as_ref().map_or_else(String::new, |schema| format!("{}.", dialect.quote(schema)));
-    Fragment::text(format!("{schema}{}", dialect.quote(&t.relation)))
+    Fragment::text(rows_of(dialect, &model.types[of]))
 }
 
 fn quoted(model: &Model, dialect: &dyn Dialect, of: TypeId, column: ColumnId) -> String {

@@ -1,6 +1,7 @@
 //! From a [`Condition`] to SQL. Negations are pushed to the leaves, so that a quantifier is never negated in SQL and a
 //! role's rule, which is ANDed to the rows a hop ranges over, is never inside a negation.
 
+use super::dialect::rows_of;
 use super::{Dialect, Fragment, Slot};
 use crate::access::{Comparison, Condition, Hop, Masks, Operand, Path, Quantifier, Test};
 use crate::model::{Column, Model, TypeId};
@@ -40,9 +41,7 @@ impl<'a> Writer<'a> {
     }
 
     fn table(&self, of: TypeId, alias: &str) -> String {
-        let t = &self.model.types[of];
-        let schema = t.schema.as_ref().map_or_else(String::new, |schema| format!("{}.", self.dialect.quote(schema)));
-        format!("{schema}{} as {alias}", self.dialect.quote(&t.relation))
+        format!("{} as {alias}", rows_of(self.dialect, &self.model.types[of]))
     }
 
     /// A table whose masked columns are there twice: as they are, for rules, and as they are shown.

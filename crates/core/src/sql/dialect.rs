@@ -2,7 +2,7 @@
 
 use super::{Fragment, Slot};
 use crate::access::TextTest;
-use crate::model::{Column, Kind};
+use crate::model::{Column, Kind, Type};
 use crate::plan::{Function, GroupUnit};
 use crate::value::{Form, Scalar};
 
@@ -193,4 +193,16 @@ pub(super) fn scalar_of(column: &Column) -> Scalar {
         Kind::Scalar(scalar) | Kind::List(scalar) => scalar,
         Kind::Enum(_) => Scalar::String,
     }
+}
+
+/// A type's table, by its full name.
+pub(super) fn relation(dialect: &dyn Dialect, t: &Type) -> String {
+    let schema = t.schema.as_ref().map_or_else(String::new, |schema| format!("{}.", dialect.quote(schema)));
+    format!("{schema}{}", dialect.quote(&t.relation))
+}
+
+/// The rows of a type's table, and not those of tables that inherit from it: its keys say nothing about them.
+pub(super) fn rows_of(dialect: &dyn Dialect, t: &Type) -> String {
+    let only = if t.inherited { "only " } else { "" };
+    format!("{only}{}", relation(dialect, t))
 }

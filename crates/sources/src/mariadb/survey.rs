@@ -132,6 +132,7 @@ fn table(row: &Row) -> Table {
         indexes: Vec::new(),
         row_number: false,
         without_transactions: !is_view && words(row, 4) == "0",
+        inherited: false,
         about_rows: round(words(row, 3).parse().unwrap_or(0)),
     }
 }

@@ -24,7 +24,8 @@ const STATEMENT_TIMEOUT: &str = "set statement_timeout = '30s'";
 /// Tables, views, materialised views, partitioned and foreign tables that the login can read; partitions are part of
 /// their table.
 const TABLES: &str = "\
-select c.oid, n.nspname, c.relname, c.relkind::text, obj_description(c.oid, 'pg_class'), c.reltuples::float8
+select c.oid, n.nspname, c.relname, c.relkind::text, obj_description(c.oid, 'pg_class'), c.reltuples::float8,
+  c.relkind in ('r', 'f') and exists (select from pg_inherits i where i.inhparent = c.oid)
 from pg_class c join pg_namespace n on n.oid = c.relnamespace
 where n.nspname = any($1) and c.relkind in ('r', 'p', 'v', 'm', 'f') and not c.relispartition
   and (has_table_privilege(c.oid, 'select') or has_any_column_privilege(c.oid, 'select'))
@@ -154,6 +155,12 @@ impl Reading<'_> {
             let estimate: f64 = row.get(5);
             #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "an estimate, not negative")]
             let about_rows = round(estimate.max(0.0) as u64);
+            let inherited = row.get(6);
+            if inherited {
+                self.notices.push(format!(
+                    "other tables inherit from `{name}`: its type has the rows of the table itself, not theirs"
+                ));
+            }
             self.places.insert(row.get(0), self.tables.len());
             self.tables.push(Table {
                 relation: (name != relation).then_some(relation),
@@ -169,6 +176,7 @@ impl Reading<'_> {
                 // Rows of a partitioned or foreign table have no place of their own in one file.
                 row_number: matches!(kind.as_str(), "r" | "m"),
                 without_transactions: false,
+                inherited,
                 about_rows,
             });
         }
@@ -276,7 +284,8 @@ async fn sampled(client: &Client, catalog: &Catalog, candidate: Proposal) -> Opt
     let table = |name: &str| {
         let table = catalog.table(name)?;
         let schema = table.schema.as_ref().map_or_else(String::new, |schema| format!("{}.", Sql.quote(schema)));
-        Some(format!("{schema}{}", Sql.quote(table.relation())))
+        let only = if table.inherited { "only " } else { "" };
+        Some(format!("{only}{schema}{}", Sql.quote(table.relation())))
     };
     let (from, to) = (table(&candidate.table)?, table(&candidate.to)?);
     let (column, key) = (Sql.quote(&candidate.column), Sql.quote(&candidate.references));

@@ -161,6 +161,7 @@ fn table(connection: &Connection, listed: Listed) -> rusqlite::Result<Table> {
         indexes: covering,
         row_number: has_row_number,
         without_transactions: false,
+        inherited: false,
         name: listed.name,
         kind: listed.kind,
         columns,
