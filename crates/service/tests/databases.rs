@@ -43,3 +43,55 @@ insert into summits values (1, 'Horn', 3000);
     data(&service, "mutation { createPlace(input: { id: 7, name: \"cave\" }) { node { id name } } }");
     assert_eq!(database.query("select count(*) from only places"), [[Some("1".to_owned())]]);
 }
+
+/// An API of nothing is not passed over in silence.
+#[test]
+fn where_nothing_is_found_the_survey_says_where_it_could_be() {
+    let database = Database::empty(Engine::Postgres);
+    database.execute("create schema app;\ncreate table app.huts (id integer primary key);\ncreate schema empty;\n");
+    let survey = puente_sources::survey(&database.settings(""), database.folder()).unwrap();
+    let notice = "there is no table that this login can read in the schemas \"public\", but in others: `schemas = [\"app\"]` of the source has them read";
+    assert_eq!(survey.notices, [notice]);
+    let survey = puente_sources::survey(&database.settings("schemas = [\"app\"]"), database.folder()).unwrap();
+    assert_eq!((survey.notices.len(), survey.catalog.tables.len()), (0, 1));
+}
+
+/// `char(n)` is served with its blanks, and so are parts of it looked for.
+#[test]
+fn the_blanks_of_fixed_width_are_part_of_the_text() {
+    let sql = "create table codes (id integer primary key, code char(4));\n\
+               insert into codes values (1, 'ab'), (2, 'abcd'), (3, 'a b'), (4, null);\n";
+    let (_database, _project, service) = served(Engine::Postgres, sql, "");
+    let nodes = &data(&service, "{ codes(orderBy: [{ id: ASC }]) { nodes { id code } } }")["codes"]["nodes"];
+    let nodes: Vec<(i64, Option<String>)> = nodes
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|node| (node["id"].as_i64().unwrap(), node["code"].as_str().map(str::to_owned)))
+        .collect();
+    assert_eq!(nodes[0].1.as_deref(), Some("ab  "));
+    type Test = fn(&str, &str) -> bool;
+    let words: [(&str, Test); 3] = [
+        ("contains", |text, part| text.contains(part)),
+        ("startsWith", |text, part| text.starts_with(part)),
+        ("endsWith", |text, part| text.ends_with(part)),
+    ];
+    for (word, test) in words {
+        for part in ["b ", "ab  ", "ab   ", " ", "", "a b", "B ", "cd"] {
+            for ignore_case in [false, true] {
+                let fold = |text: &str| if ignore_case { text.to_lowercase() } else { text.to_owned() };
+                let expected: Vec<i64> = nodes
+                    .iter()
+                    .filter(|(_, code)| code.as_ref().is_some_and(|code| test(&fold(code), &fold(part))))
+                    .map(|(id, _)| *id)
+                    .collect();
+                let document = format!(
+                    "{{ codes(filter: {{ code: {{ {word}: \"{part}\", ignoreCase: {ignore_case} }} }}, orderBy: [{{ id: ASC }}]) {{ nodes {{ id }} }} }}"
+                );
+                let found = data(&service, &document)["codes"]["nodes"].clone();
+                let found: Vec<i64> = found.as_array().unwrap().iter().map(|node| node["id"].as_i64().unwrap()).collect();
+                assert_eq!(found, expected, "{word} {part:?}, {ignore_case}");
+            }
+        }
+    }
+}

@@ -65,6 +65,10 @@ impl Check {
         }));
         match folder.model() {
             Ok(model) => {
+                if model.types.is_empty() {
+                    let text = "the API has no types: no table was found; `puente survey` says where it looked";
+                    findings.push(Finding { kind: "empty", text: text.to_owned(), breaking: false });
+                }
                 match folder.roles(&model) {
                     Ok(roles) => findings.extend(roles.iter().flat_map(|role| about_role(&folder, role))),
                     Err(error) => {

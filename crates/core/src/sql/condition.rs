@@ -256,8 +256,9 @@ impl<'a> Writer<'a> {
             Test::IsEmpty(true) => self.dialect.is_empty_list(value),
             Test::IsEmpty(false) => Fragment::format("not ({})", [self.dialect.is_empty_list(value)]),
             Test::Text { test, operand, ignore_case } => {
-                let part = self.dialect.value(slot(operand), column);
-                self.dialect.text_test(*test, folded(value, *ignore_case), folded(part, *ignore_case))
+                let part = dialect.part(slot(operand), column);
+                let value = dialect.as_text(column, value);
+                dialect.text_test(*test, folded(value, *ignore_case), folded(part, *ignore_case))
             }
         }
     }

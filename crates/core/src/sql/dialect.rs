@@ -107,6 +107,16 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
         Fragment::format("char_length({})", [text])
     }
 
+    /// A column's value as the text that is served.
+    fn as_text(&self, _column: &Column, value: Fragment) -> Fragment {
+        value
+    }
+
+    /// A bound part of such a text.
+    fn part(&self, slot: Slot, column: &Column) -> Fragment {
+        self.value(slot, column)
+    }
+
     /// A text test, by code points.
     fn text_test(&self, test: TextTest, text: Fragment, part: Fragment) -> Fragment;
 

@@ -18,6 +18,11 @@ fn cast_of(column: &Column) -> &str {
     column.cast.as_deref().unwrap_or("text")
 }
 
+/// Is it filled up with blanks: `char(n)`?
+fn is_padded(column: &Column) -> bool {
+    column.cast.as_deref() == Some("bpchar")
+}
+
 /// A bound value of a type.
 fn cast(slot: Slot, ty: &str, list: &str) -> Fragment {
     Fragment::join([Fragment::bound(slot), Fragment::text(format!("::{ty}{list}"))], "")
@@ -81,6 +86,15 @@ impl Dialect for Postgres {
     fn folded(&self, text: Fragment) -> Fragment {
         // One collation on both sides of a comparison: the database's own, whatever the column's is.
         Fragment::format("lower({}::text collate \"default\")", [text])
+    }
+
+    fn as_text(&self, column: &Column, value: Fragment) -> Fragment {
+        // A cast to text would take the blanks away that are served.
+        if is_padded(column) { Fragment::format("textin(bpcharout({}))", [value]) } else { value }
+    }
+
+    fn part(&self, slot: Slot, column: &Column) -> Fragment {
+        if is_padded(column) { cast(slot, "text", "") } else { self.value(slot, column) }
     }
 
     fn text_test(&self, test: TextTest, text: Fragment, part: Fragment) -> Fragment {

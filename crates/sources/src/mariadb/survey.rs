@@ -109,7 +109,9 @@ async fn read(session: &mut Conn, settings: &SourceSettings) -> Result<Survey, E
         proposals.extend(sampled(session, candidate).await);
     }
     session.query_drop("commit").await?;
-    Ok(Survey { catalog, proposals, notices: Vec::new() })
+    let is_empty = catalog.tables.is_empty();
+    let notices = is_empty.then(|| "there is no table that this login can read in the database".to_owned());
+    Ok(Survey { catalog, proposals, notices: notices.into_iter().collect() })
 }
 
 fn named<'t>(tables: &'t mut [Table], row: &Row) -> Option<&'t mut Table> {

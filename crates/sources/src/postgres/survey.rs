@@ -76,6 +76,15 @@ select i.indrelid, i.indisunique, i.indpred is not null,
 from pg_index i
 where i.indrelid = any($1) and i.indisvalid and i.indexprs is null order by i.indrelid, i.indexrelid";
 
+/// Other schemas with something that the login can read.
+const OTHER_SCHEMAS: &str = "\
+select n.nspname::text from pg_namespace n
+where n.nspname <> all($1) and n.nspname not like 'pg\\_%' and n.nspname <> 'information_schema'
+  and has_schema_privilege(n.oid, 'usage')
+  and exists (select from pg_class c where c.relnamespace = n.oid and c.relkind in ('r', 'p', 'v', 'm', 'f')
+    and (has_table_privilege(c.oid, 'select') or has_any_column_privilege(c.oid, 'select')))
+order by n.nspname";
+
 /// The values of enums, in their order.
 const ENUMS: &str = "\
 select enumtypid, array_agg(enumlabel::text order by enumsortorder) from pg_enum group by enumtypid";
@@ -109,7 +118,11 @@ async fn read(client: &Client, settings: &SourceSettings) -> Result<Survey, toki
     for row in client.query(INDEXES, &[&ids]).await? {
         reading.add_index(&row);
     }
-    let Reading { mut tables, notices, .. } = reading;
+    let Reading { mut tables, mut notices, .. } = reading;
+    if tables.is_empty() {
+        let others = client.query(OTHER_SCHEMAS, &[&schemas]).await?;
+        notices.push(nothing_in(&schemas, &others.iter().map(|row| row.get(0)).collect::<Vec<String>>()));
+    }
     for table in &mut tables {
         table.unique_keys.sort();
         table.unique_keys.dedup();
@@ -124,6 +137,16 @@ async fn read(client: &Client, settings: &SourceSettings) -> Result<Survey, toki
     }
     client.batch_execute("rollback").await?;
     Ok(Survey { catalog, proposals, notices })
+}
+
+/// What there is to say where no table was found.
+fn nothing_in(schemas: &[String], others: &[String]) -> String {
+    let listed = |names: &[String]| names.iter().map(|name| format!("{name:?}")).collect::<Vec<_>>().join(", ");
+    let nothing = format!("there is no table that this login can read in the schemas {}", listed(schemas));
+    if others.is_empty() {
+        return nothing;
+    }
+    format!("{nothing}, but in others: `schemas = [{}]` of the source has them read", listed(others))
 }
 
 struct Reading<'a> {

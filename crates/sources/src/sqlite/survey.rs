@@ -47,6 +47,9 @@ fn read(connection: &Connection, settings: &SourceSettings) -> rusqlite::Result<
         proposals.extend(sampled(connection, candidate)?);
     }
     connection.execute_batch("rollback")?;
+    if catalog.tables.is_empty() {
+        notices.push("there is no table in the database".to_owned());
+    }
     Ok(Survey { catalog, proposals, notices })
 }
 
