@@ -3,6 +3,7 @@
 use puente_core::catalog::Engine;
 use puente_testkit::database::Database;
 use puente_testkit::project::{TestProject, TestService};
+use rstest::rstest;
 use serde_json::{Value as Json, json};
 
 fn served(engine: Engine, sql: &str, edits: &str) -> (Database, TestProject, TestService) {
@@ -93,5 +94,43 @@ fn the_blanks_of_fixed_width_are_part_of_the_text() {
                 assert_eq!(found, expected, "{word} {part:?}, {ignore_case}");
             }
         }
+    }
+}
+
+/// Every row once, in both directions, however long the texts are by which they are ordered.
+#[rstest]
+fn walks_by_long_texts_lose_and_repeat_no_row(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+) {
+    let text = if engine == Engine::Mariadb { "longtext" } else { "text" };
+    let mut sql = format!("create table notes (id integer primary key, body {text});\n");
+    for id in 0..40 {
+        // Alike for longer than engines sort by, and in no order of their keys behind that.
+        let (beginning, end) = ("é".repeat([400, 900, 1_500, 3_000][id % 4]), (id * 23) % 40);
+        sql.push_str(&format!("insert into notes values ({id}, '{beginning}{end:02}');\n"));
+    }
+    let (_database, _project, service) = served(engine, &sql, "");
+    for direction in ["ASC", "DESC"] {
+        let (mut after, mut walked) = (Json::Null, Vec::new());
+        for _ in 0..40 {
+            let document = format!(
+                "query($after: String) {{ notes(first: 3, after: $after, orderBy: [{{ body: {direction} }}]) {{ nodes {{ id }} pageInfo {{ endCursor hasNextPage }} }} }}"
+            );
+            let answer = service.post(&json!({ "query": document, "variables": { "after": after } })).json();
+            assert_eq!(answer["errors"], Json::Null, "{answer}");
+            let list = &answer["data"]["notes"];
+            walked.extend(list["nodes"].as_array().unwrap().iter().map(|node| node["id"].as_i64().unwrap()));
+            if list["pageInfo"]["hasNextPage"] == false {
+                break;
+            }
+            after = list["pageInfo"]["endCursor"].clone();
+        }
+        let document = format!("{{ notes(first: 100, orderBy: [{{ body: {direction} }}]) {{ nodes {{ id }} }} }}");
+        let whole = data(&service, &document)["notes"]["nodes"].clone();
+        let whole: Vec<i64> = whole.as_array().unwrap().iter().map(|node| node["id"].as_i64().unwrap()).collect();
+        assert_eq!(walked, whole, "{direction}");
+        let mut ids = walked;
+        ids.sort_unstable();
+        assert_eq!(ids, (0..40).collect::<Vec<i64>>(), "{direction}");
     }
 }

@@ -349,7 +349,7 @@ fn input(column: &crate::catalog::Column, engine: Engine) -> ColumnInput {
     ColumnInput {
         computed: column.generated,
         filled: column.automatic || column.default.is_some(),
-        length: if enforces && name.contains("char") { first() } else { None },
+        length: if enforces && ["char", "binary"].iter().any(|word| name.contains(word)) { first() } else { None },
         range: bits.filter(|_| enforces).map(range),
     }
 }

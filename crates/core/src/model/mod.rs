@@ -124,7 +124,7 @@ pub struct ColumnInput {
     pub computed: bool,
     /// Does the database fill it in where nothing is written: with a default, or by numbering?
     pub filled: bool,
-    /// The most characters of a text, where the engine enforces it.
+    /// The most characters of a text, or bytes, where the engine enforces it.
     pub length: Option<u32>,
     /// The least and the largest integer, where the engine enforces it.
     pub range: Option<(i64, i64)>,

@@ -33,7 +33,7 @@ fn derive(secret: &[u8], purpose: &[u8], key: &mut [u8]) {
 }
 
 /// The longest cursor that is looked at, in characters.
-const LONGEST: usize = 8_192;
+const LONGEST: usize = 256 << 10;
 
 /// Seals and opens cursors for one role.
 #[derive(Clone)]

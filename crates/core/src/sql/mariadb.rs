@@ -17,6 +17,17 @@ const MOST_PARAMETERS: usize = 65_535;
 const MOST_ROWS: usize = 1_000;
 
 /// How a column's values are typed inside JSON_TABLE: wide enough that no value of a caller is cut to fit.
+/// Characters of a text that count for its place in an order. The engine sorts by so many bytes as `max_sort_length` says, but
+/// compares the whole: a page would begin elsewhere than the last one ended. Sessions sort by 8 bytes to each of these.
+const SORTED_CHARACTERS: u32 = 1_000;
+
+/// Could a column's values be longer than what the engine sorts by?
+fn is_long(column: &Column) -> bool {
+    matches!(scalar_of(column), Scalar::String | Scalar::Bytes)
+        && column.cast.is_none()
+        && column.input.length.is_none_or(|length| length > SORTED_CHARACTERS)
+}
+
 fn json_type(column: &Column) -> &'static str {
     match scalar_of(column) {
         Scalar::Int | Scalar::Boolean => "bigint",
@@ -102,7 +113,13 @@ impl Dialect for Mariadb {
         if column.cast.as_deref() == Some("enum") {
             return format!("concat({expression})");
         }
-        self.compared(column, expression)
+        let compared = self.compared(column, expression);
+        if is_long(column) { format!("left({compared}, {SORTED_CHARACTERS})") } else { compared }
+    }
+
+    fn position_value(&self, slot: Slot, column: &Column) -> Fragment {
+        let value = self.value(slot, column);
+        if is_long(column) { Fragment::format(&format!("left({{}}, {SORTED_CHARACTERS})"), [value]) } else { value }
     }
 
     fn value(&self, slot: Slot, column: &Column) -> Fragment {

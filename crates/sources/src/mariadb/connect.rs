@@ -55,6 +55,8 @@ impl Session {
 /// What every reading session begins with: instants in UTC, one snapshot per transaction, no writes.
 const SESSION: &[&str] = &[
     "set session time_zone = '+00:00'",
+    // Eight bytes for each character that an order looks at.
+    "set session max_sort_length = 8192",
     "set session transaction isolation level repeatable read",
     "set session transaction read only",
     // What does not fit a column is refused, not cut to fit.
