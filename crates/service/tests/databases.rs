@@ -134,3 +134,52 @@ fn walks_by_long_texts_lose_and_repeat_no_row(
         assert_eq!(ids, (0..40).collect::<Vec<i64>>(), "{direction}");
     }
 }
+
+/// What a column holds counts, not how it is declared.
+#[test]
+fn a_flag_that_holds_other_numbers_is_a_number() {
+    let sql = "create table doors (id integer primary key, open tinyint(1) not null, state tinyint(1) not null);\n\
+               insert into doors values (1, 1, 2), (2, 0, -1);\n";
+    let (_database, _project, service) = served(Engine::Mariadb, sql, "");
+    let nodes = &data(&service, "{ doors(orderBy: [{ id: ASC }]) { nodes { open state } } }")["doors"]["nodes"];
+    assert_eq!(*nodes, json!([{ "open": true, "state": 2 }, { "open": false, "state": -1 }]));
+    let found = data(&service, "{ doors(filter: { state: { gt: 1 } }) { nodes { id } } }");
+    assert_eq!(found["doors"]["nodes"], json!([{ "id": 1 }]));
+}
+
+/// SQLite keeps what it is given: columns are served as what they hold, keys included, and every value is found by itself.
+#[test]
+fn columns_of_mixed_values_are_served_whole() {
+    let sql = "create table parts (code integer not null unique, weight real, flag boolean, note blob);
+create table uses (id integer primary key, part_code integer references parts (code));
+insert into parts values (7, 1.5, 1, 'light'), ('A7', 'heavy', 'no', 'x'), (007, 2, 0, null) on conflict do nothing;
+insert into uses values (1, 7), (2, 'A7'), (3, 'A7');
+";
+    let (_database, _project, service) = served(Engine::Sqlite, sql, "");
+    let list = "{ parts(orderBy: [{ code: ASC }]) { nodes { code weight flag note uses { totalCount } } } }";
+    let nodes = json!([
+        { "code": "7", "weight": "1.5", "flag": "1", "note": "light", "uses": { "totalCount": 1 } },
+        { "code": "A7", "weight": "heavy", "flag": "no", "note": "x", "uses": { "totalCount": 2 } },
+    ]);
+    assert_eq!(data(&service, list)["parts"]["nodes"], nodes);
+    for code in ["7", "A7"] {
+        let one = data(&service, &format!("{{ part(key: {{ code: \"{code}\" }}) {{ code }} }}"));
+        assert_eq!(one["part"]["code"], code);
+        let found = data(&service, &format!("{{ parts(filter: {{ code: {{ in: [\"{code}\"] }} }}) {{ totalCount }} }}"));
+        assert_eq!(found["parts"]["totalCount"], 1);
+    }
+    let uses = data(&service, "{ uses(orderBy: [{ id: ASC }]) { nodes { id part { code } } } }");
+    assert_eq!(uses["uses"]["nodes"][1], json!({ "id": 2, "part": { "code": "A7" } }));
+}
+
+/// A number that is a name can be served as one.
+#[test]
+fn a_setting_shows_integers_as_text_and_finds_them() {
+    let sql = "create table members (no integer primary key, since integer);\ninsert into members values (1, 1999), (20, 2004);\n";
+    let edits = "[[type]]\ntable = \"members\"\n[type.fields]\nno = { scalar = \"String\" }\nsince = { scalar = \"String\" }\n";
+    let (_database, _project, service) = served(Engine::Sqlite, sql, edits);
+    let nodes = &data(&service, "{ members(orderBy: [{ no: ASC }]) { nodes { no since } } }")["members"]["nodes"];
+    assert_eq!(*nodes, json!([{ "no": "1", "since": "1999" }, { "no": "20", "since": "2004" }]));
+    let found = data(&service, "{ members(filter: { since: { startsWith: \"20\" } }) { nodes { no } } member(key: { no: \"20\" }) { since } }");
+    assert_eq!(found, json!({ "members": { "nodes": [{ "no": "20" }] }, "member": { "since": "2004" } }));
+}

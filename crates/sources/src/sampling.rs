@@ -2,6 +2,8 @@
 
 use puente_core::model::Proposal;
 
+/// Rows at the beginning of a table whose values are looked at.
+pub(crate) const SAMPLED_ROWS: u32 = 10_000;
 /// Distinct values sampled for a proposal.
 const SAMPLED_VALUES: u32 = 500;
 

@@ -9,7 +9,7 @@ use super::{Cascade, Column, ColumnId, ColumnInput, Enum, Key, Kind, Model, Type
 use crate::catalog::{AssignedNames, Catalog, Engine, Table, TableKind, TypeNames, WORTH_AN_INDEX};
 use crate::project::{Mistake, Project, TypeEdit};
 use crate::suggest::did_you_mean;
-use crate::value::Scalar;
+use crate::value::{Form, Scalar};
 
 /// Builds the model.
 ///
@@ -296,11 +296,13 @@ impl Builder<'_> {
             _ => Kind::Scalar(scalar),
         };
         let enforced = column.enforced && !column.nullable && scalar == column.scalar;
+        // SQLite keeps values of any type in a column: whoever calls them texts means their digits, too.
+        let as_text = self.catalog.engine == Engine::Sqlite && scalar == Scalar::String && scalar != column.scalar;
         Column {
             name: column.name.clone(),
             field,
             kind,
-            form: column.form,
+            form: if as_text { Form::EngineText } else { column.form },
             nullable: column.nullable && !(table.primary_key.contains(&column.name) && column.enforced),
             non_null: enforced
                 && !edit.nullable.contains(&column.name)

@@ -28,7 +28,9 @@ impl Dialect for Sqlite {
     }
 
     fn delivered(&self, column: &Column, expression: String) -> String {
-        if column.binary_json {
+        if column.form == Form::EngineText {
+            format!("cast({expression} as text)")
+        } else if column.binary_json {
             // 8: strictly valid JSONB, so that `json()` cannot fail the whole statement.
             format!(
                 "case when typeof({expression}) = 'blob' and json_valid({expression}, 8) then json({expression}) \
@@ -37,6 +39,10 @@ impl Dialect for Sqlite {
         } else {
             expression
         }
+    }
+
+    fn compared(&self, column: &Column, expression: String) -> String {
+        if column.form == Form::EngineText { format!("cast({expression} as text)") } else { expression }
     }
 
     fn masked(&self, column: &Column, value: &str, mask: Fragment) -> Fragment {

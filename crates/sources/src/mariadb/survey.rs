@@ -16,7 +16,7 @@ use super::connect::connect;
 use super::fault;
 use super::types::{checked_texts, checks_json, judge};
 use crate::Survey;
-use crate::sampling::{convincing, question, round};
+use crate::sampling::{SAMPLED_ROWS, convincing, question, round};
 
 /// Tables and views of the database; system-versioned tables are tables.
 const TABLES: &str = "\
@@ -103,6 +103,9 @@ async fn read(session: &mut Conn, settings: &SourceSettings) -> Result<Survey, E
             add_check(table, &words(&row, 1));
         }
     }
+    for table in &mut tables {
+        judge_flags(session, table).await;
+    }
     let catalog = Catalog { format: FORMAT, engine: Engine::Mariadb, tables, names: AssignedNames::default() };
     let mut proposals = Vec::new();
     for candidate in candidates(&catalog) {
@@ -164,6 +167,25 @@ fn column(row: &Row, in_view: bool) -> Column {
         comment: text(row, 6).filter(|comment| !comment.is_empty()),
         notice: judged.notice,
         declared,
+    }
+}
+
+/// Columns declared `tinyint(1)` are true or false, unless other numbers are among the rows that are sampled.
+async fn judge_flags(session: &mut Conn, table: &mut Table) {
+    let from = Sql.quote(&table.name);
+    for column in table.columns.iter_mut().filter(|column| column.declared.starts_with("tinyint(1)")) {
+        let name = Sql.quote(&column.name);
+        let question =
+            format!("select 1 from (select {name} as v from {from} limit {SAMPLED_ROWS}) as s where v not in (0, 1) limit 1");
+        match session.query_first::<i64, _>(question).await {
+            Ok(Some(_)) => {
+                column.scalar = Scalar::Int;
+                column.notice =
+                    Some(format!("is declared `{}` and holds other numbers than 0 and 1: served as Int", column.declared));
+            }
+            Ok(None) => {}
+            Err(error) => tracing::debug!(target: "puente::source", %error, "a column could not be sampled"),
+        }
     }
 }
 

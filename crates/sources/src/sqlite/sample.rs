@@ -15,7 +15,13 @@ pub(super) struct Sample {
     utc: u64,
     instants: u64,
     upper_uuids: u64,
+    /// Values of each scalar that columns are declared as which are none of it.
+    unfit: [u64; DECLARED.len()],
 }
+
+/// Scalars that a declaration promises and values may break.
+const DECLARED: [Scalar; 6] =
+    [Scalar::Boolean, Scalar::BigInt, Scalar::Float, Scalar::Decimal, Scalar::Json, Scalar::Uuid];
 
 /// A judged column: its scalar, how values are written, and what is worth a word.
 pub(super) struct Judged {
@@ -26,6 +32,10 @@ pub(super) struct Judged {
 
 impl Sample {
     pub(super) fn see(&mut self, value: ValueRef<'_>) {
+        let cell = super::run::cell(value);
+        for (unfit, scalar) in self.unfit.iter_mut().zip(DECLARED) {
+            *unfit += u64::from(write_scalar(&mut Vec::new(), scalar, cell).is_err());
+        }
         match value {
             ValueRef::Null => {}
             ValueRef::Integer(number) => {
@@ -48,8 +58,50 @@ impl Sample {
         self.integers + self.reals
     }
 
-    /// The scalar of a column, from its declared type first and its values second.
+    fn seen(&self) -> u64 {
+        self.numbers() + self.texts + self.blobs
+    }
+
+    /// The scalar of a column, from its declared type first and its values second: where some are not what was declared, all are
+    /// served as texts that they can be.
     pub(super) fn judge(&self, declared: &str) -> Judged {
+        let judged = self.judge_declared(declared);
+        // Every integer is a `BigInt`.
+        let counted = if judged.scalar == Scalar::Int { Scalar::BigInt } else { judged.scalar };
+        let unfit = match DECLARED.iter().position(|scalar| *scalar == counted) {
+            // Bytes are JSON in its binary form.
+            Some(at) if judged.scalar == Scalar::Json => self.unfit[at].saturating_sub(self.blobs),
+            Some(at) => self.unfit[at],
+            None if judged.scalar == Scalar::Bytes => self.seen() - self.blobs,
+            None => 0,
+        };
+        // A notice says that the values were looked at already.
+        if unfit == 0 || judged.notice.is_some() {
+            return judged;
+        }
+        let share = percent(unfit, self.seen());
+        let held = format!("is declared `{declared}`, and {share} of its values are no {}", judged.scalar.name());
+        let as_text = |form, how: &str| {
+            Judged { scalar: Scalar::String, form, notice: Some(format!("{held}: served as String{how}")) }
+        };
+        match (judged.scalar, self.blobs, self.texts) {
+            (Scalar::Boolean, 0, 0) if self.reals == 0 => {
+                let scalar = self.integer().scalar;
+                Judged { scalar, form: Form::Usual, notice: Some(format!("{held}: served as {}", scalar.name())) }
+            }
+            (Scalar::Int | Scalar::BigInt, 0, 0) => {
+                let notice = Some(format!("{held}: served as Float"));
+                Judged { scalar: Scalar::Float, form: Form::Usual, notice }
+            }
+            // Bytes that are none may be any text.
+            (Scalar::Bytes, 0, _) if self.numbers() == 0 => as_text(Form::Usual, ""),
+            (_, 0, _) => as_text(Form::EngineText, ", numbers as their digits"),
+            // Bytes are no text: what does not fit is told where it is read.
+            _ => Judged { notice: Some(format!("{held}: those cannot be served")), ..judged },
+        }
+    }
+
+    fn judge_declared(&self, declared: &str) -> Judged {
         let word = declared.split('(').next().unwrap_or_default().trim().to_ascii_uppercase();
         let plain = |scalar| Judged { scalar, form: Form::Usual, notice: None };
         match word.as_str() {
@@ -131,6 +183,14 @@ impl Sample {
     }
 }
 
+/// A share, in words.
+fn percent(part: u64, whole: u64) -> String {
+    match part * 100 / whole.max(1) {
+        0 => "under 1 %".to_owned(),
+        share => format!("{share} %"),
+    }
+}
+
 fn fits(scalar: Scalar, text: &[u8]) -> bool {
     write_scalar(&mut Vec::new(), scalar, CellRef::Text(text)).is_ok()
 }
@@ -164,6 +224,13 @@ mod tests {
     #[case("WOBBLE", &[ValueRef::Real(1.5)], Scalar::Float)]
     #[case("BLOB", &[], Scalar::Bytes)]
     #[case("POINT", &[], Scalar::Int)]
+    #[case("INTEGER", &[ValueRef::Integer(1), ValueRef::Text(b"two")], Scalar::String)]
+    #[case("INTEGER", &[ValueRef::Integer(1), ValueRef::Real(2.5)], Scalar::Float)]
+    #[case("REAL", &[ValueRef::Real(2.5), ValueRef::Text(b"n/a")], Scalar::String)]
+    #[case("BOOLEAN", &[ValueRef::Integer(1), ValueRef::Integer(2)], Scalar::Int)]
+    #[case("BLOB", &[ValueRef::Text(b"x")], Scalar::String)]
+    #[case("BLOB", &[ValueRef::Text(b"x"), ValueRef::Blob(b"y")], Scalar::Bytes)]
+    #[case("JSON", &[ValueRef::Text(b"{}"), ValueRef::Text(b"{")], Scalar::String)]
     fn a_column_is_judged_by_declaration_and_values(
         #[case] declared: &str,
         #[case] values: &[ValueRef<'_>],
