@@ -34,7 +34,10 @@ insert into summits values (1, 'Horn', 3000);
     let list = "{ places(orderBy: [{ id: ASC }]) { totalCount nodes { id name } } }";
     let own = json!({ "totalCount": 2, "nodes": [{ "id": 1, "name": "bend" }, { "id": 2, "name": "ford" }] });
     assert_eq!(data(&service, list)["places"], own);
-    assert_eq!(data(&service, "{ summit(key: { id: 1 }) { name height } }")["summit"], json!({ "name": "Horn", "height": 3000 }));
+    assert_eq!(
+        data(&service, "{ summit(key: { id: 1 }) { name height } }")["summit"],
+        json!({ "name": "Horn", "height": 3000 })
+    );
     data(&service, "mutation { updatePlace(key: { id: 1 }, set: { name: \"bridge\" }) { node { id } } }");
     let names = || database.query("select name from places order by name");
     let is = |expected: [&str; 4]| assert_eq!(names(), expected.map(|name| vec![Some(name.to_owned())]));
@@ -90,7 +93,8 @@ fn the_blanks_of_fixed_width_are_part_of_the_text() {
                     "{{ codes(filter: {{ code: {{ {word}: \"{part}\", ignoreCase: {ignore_case} }} }}, orderBy: [{{ id: ASC }}]) {{ nodes {{ id }} }} }}"
                 );
                 let found = data(&service, &document)["codes"]["nodes"].clone();
-                let found: Vec<i64> = found.as_array().unwrap().iter().map(|node| node["id"].as_i64().unwrap()).collect();
+                let found: Vec<i64> =
+                    found.as_array().unwrap().iter().map(|node| node["id"].as_i64().unwrap()).collect();
                 assert_eq!(found, expected, "{word} {part:?}, {ignore_case}");
             }
         }
@@ -165,7 +169,8 @@ insert into uses values (1, 7), (2, 'A7'), (3, 'A7');
     for code in ["7", "A7"] {
         let one = data(&service, &format!("{{ part(key: {{ code: \"{code}\" }}) {{ code }} }}"));
         assert_eq!(one["part"]["code"], code);
-        let found = data(&service, &format!("{{ parts(filter: {{ code: {{ in: [\"{code}\"] }} }}) {{ totalCount }} }}"));
+        let found =
+            data(&service, &format!("{{ parts(filter: {{ code: {{ in: [\"{code}\"] }} }}) {{ totalCount }} }}"));
         assert_eq!(found["parts"]["totalCount"], 1);
     }
     let uses = data(&service, "{ uses(orderBy: [{ id: ASC }]) { nodes { id part { code } } } }");
@@ -176,10 +181,14 @@ insert into uses values (1, 7), (2, 'A7'), (3, 'A7');
 #[test]
 fn a_setting_shows_integers_as_text_and_finds_them() {
     let sql = "create table members (no integer primary key, since integer);\ninsert into members values (1, 1999), (20, 2004);\n";
-    let edits = "[[type]]\ntable = \"members\"\n[type.fields]\nno = { scalar = \"String\" }\nsince = { scalar = \"String\" }\n";
+    let edits =
+        "[[type]]\ntable = \"members\"\n[type.fields]\nno = { scalar = \"String\" }\nsince = { scalar = \"String\" }\n";
     let (_database, _project, service) = served(Engine::Sqlite, sql, edits);
     let nodes = &data(&service, "{ members(orderBy: [{ no: ASC }]) { nodes { no since } } }")["members"]["nodes"];
     assert_eq!(*nodes, json!([{ "no": "1", "since": "1999" }, { "no": "20", "since": "2004" }]));
-    let found = data(&service, "{ members(filter: { since: { startsWith: \"20\" } }) { nodes { no } } member(key: { no: \"20\" }) { since } }");
+    let found = data(
+        &service,
+        "{ members(filter: { since: { startsWith: \"20\" } }) { nodes { no } } member(key: { no: \"20\" }) { since } }",
+    );
     assert_eq!(found, json!({ "members": { "nodes": [{ "no": "20" }] }, "member": { "since": "2004" } }));
 }

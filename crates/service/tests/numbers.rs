@@ -36,7 +36,8 @@ fn doubles_come_back_bit_for_bit_and_are_found(
 ) {
     let (_database, _project, service) = served(engine);
     let mut random = StdRng::seed_from_u64(11);
-    let mut levels: Vec<f64> = (0..150).map(|_| random.random::<f64>() * [1.0, 50.0, 1e6][random.random_range(0..3)]).collect();
+    let mut levels: Vec<f64> =
+        (0..150).map(|_| random.random::<f64>() * [1.0, 50.0, 1e6][random.random_range(0..3)]).collect();
     levels.extend([0.1 + 0.2, 1e300, 5e-300, f64::MAX, f64::MIN_POSITIVE, -1.0 / 3.0, 123_456_789.123_456_78]);
     let items: Vec<Json> = levels.iter().enumerate().map(|(id, level)| json!({ "id": id, "level": level })).collect();
     let document = "mutation($items: [ReadingCreate!]!) { createReadings(inputs: $items) { count } }";
@@ -65,7 +66,8 @@ fn numbers_of_32_bits_are_found_and_walked_by_what_is_served(
 ) {
     let (_database, _project, service) = served(engine);
     let coarse = [0.1, 0.3, 1.1, 2.7, 3.3, 1_234.567];
-    let items: Vec<Json> = coarse.iter().enumerate().map(|(id, coarse)| json!({ "id": id, "coarse": coarse })).collect();
+    let items: Vec<Json> =
+        coarse.iter().enumerate().map(|(id, coarse)| json!({ "id": id, "coarse": coarse })).collect();
     let document = "mutation($items: [ReadingCreate!]!) { createReadings(inputs: $items) { count } }";
     let answer = service.post(&json!({ "query": document, "variables": { "items": items } })).json();
     assert_eq!(answer["data"]["createReadings"]["count"], coarse.len(), "{answer}");
@@ -85,9 +87,7 @@ fn numbers_of_32_bits_are_found_and_walked_by_what_is_served(
 }
 
 #[rstest]
-fn numbers_of_any_size_stay_what_they_are(
-    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
-) {
+fn numbers_of_any_size_stay_what_they_are(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
     let (_database, _project, service) = served(engine);
     let digits = "123456789012345678901234567890.0123456789";
     let number: Json = serde_json::from_str(digits).unwrap();

@@ -17,11 +17,11 @@ pub(crate) fn question(column: &str, table: &str, key: &str, target: &str) -> St
 }
 
 /// A proposal with its sampled evidence: distinct values, and how many exist on the other side. None where the values
-/// speak against it.
+/// speak against it; where there are none, nothing does.
 pub(crate) fn convincing(candidate: Proposal, values: i64, found: i64) -> Option<Proposal> {
     let (values, found) = (u64::try_from(values).unwrap_or(0), u64::try_from(found).unwrap_or(0));
     // Half of the values on the other side: a reference with some dangling values is still one.
-    let convincing = values > 0 && found * 2 >= values;
+    let convincing = found * 2 >= values;
     convincing.then_some(Proposal { sampled: Some((values, found)), ..candidate })
 }
 

@@ -21,7 +21,7 @@ pub(crate) struct Survey {
     /// Print JSON.
     #[arg(long)]
     json: bool,
-    /// Write proposals into the project file: those of these columns, or the best of every column.
+    /// Write proposals into the project file: those of these columns, or the best of every column that sampled values speak for.
     #[arg(long, value_name = "TABLE.COLUMN", num_args = 0..)]
     accept: Option<Vec<String>>,
 }
@@ -66,7 +66,10 @@ fn chosen<'p>(proposals: &'p [Proposal], columns: &[String]) -> Result<Vec<&'p P
         }
     }
     let mut best: Vec<&Proposal> = Vec::new();
-    for proposal in proposals.iter().filter(|proposal| columns.is_empty() || columns.contains(&name(proposal))) {
+    let is_meant = |proposal: &&Proposal| {
+        if columns.is_empty() { is_proven(proposal) } else { columns.contains(&name(proposal)) }
+    };
+    for proposal in proposals.iter().filter(is_meant) {
         let found = |proposal: &Proposal| proposal.sampled.map_or(0, |(_, found)| found);
         match best.iter_mut().find(|known| name(known) == name(proposal)) {
             Some(known) if found(proposal) > found(known) => *known = proposal,
@@ -75,6 +78,11 @@ fn chosen<'p>(proposals: &'p [Proposal], columns: &[String]) -> Result<Vec<&'p P
         }
     }
     Ok(best)
+}
+
+/// Is there more that speaks for it than names?
+fn is_proven(proposal: &Proposal) -> bool {
+    proposal.sampled.is_some_and(|(values, _)| values > 0)
 }
 
 /// The readable summary: tables, links, proposals, advice, changes.
@@ -101,8 +109,12 @@ pub(crate) fn summary(outcome: &SurveyOutcome) -> String {
         line(heading("\nProposals (nothing is applied until it is in puente.toml)"));
         for proposal in &outcome.proposals {
             let (values, found) = proposal.sampled.unwrap_or_default();
+            let sampled = match is_proven(proposal) {
+                true => format!("{found} of {values} sampled values are found there"),
+                false => "there are no values that could prove it".to_owned(),
+            };
             line(format!(
-                "  {}.{} may refer to {}.{}: {}; {found} of {values} sampled values are found there",
+                "  {}.{} may refer to {}.{}: {}; {sampled}",
                 proposal.table, proposal.column, proposal.to, proposal.references, proposal.evidence
             ));
             for toml in proposal.to_toml().lines() {

@@ -18,7 +18,8 @@ pub struct Proposal {
     pub references: String,
     /// What in the names suggests it.
     pub evidence: String,
-    /// How many distinct sampled values there were, and how many of them exist on the other side.
+    /// How many distinct sampled values there were, and how many of them exist on the other side. Without values nothing but
+    /// the names speaks for it.
     pub sampled: Option<(u64, u64)>,
 }
 
@@ -35,12 +36,15 @@ impl Proposal {
 /// Columns that look like references by their name and type, before any value was looked at: `hut_code`, or
 /// `first_hut_code`, where `huts` has a key `code` of the same type.
 pub fn candidates(catalog: &Catalog) -> Vec<Proposal> {
-    // What a reference to each single-column key would be called: `HutCode`.
+    // What a reference to each single-column key would be called: `HutCode`; a key that has its table's name in its own, such as
+    // `client_id` of `clients`, is referred to by that.
     let mut called: HashMap<String, Vec<(&Table, &String)>> = HashMap::new();
     for target in &catalog.tables {
         let name = names::pascal(&names::one_name(&names::type_name(&target.name)));
         for key in target.keys().filter_map(|key| if let [only] = key { Some(only) } else { None }) {
-            called.entry(name.clone() + &names::pascal(&names::field_name(key))).or_default().push((target, key));
+            let own = names::pascal(&names::field_name(key));
+            let reference = if own.len() > name.len() && own.starts_with(&name) { own } else { name.clone() + &own };
+            called.entry(reference).or_default().push((target, key));
         }
     }
     let mut found = Vec::new();
@@ -97,6 +101,20 @@ fn proposal(table: &Table, column: &Column, target: &Table, key: &str) -> Propos
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_key_named_after_its_table_is_referred_to_by_its_name() {
+        let text = include_str!("../../tests/data/huts.json").replace("\"about\"", "\"hut_code\"");
+        let mut catalog = Catalog::from_text(&text).unwrap();
+        let scalar = crate::value::Scalar::String;
+        catalog.tables.iter_mut().find(|t| t.name == "notes").unwrap().columns[0].scalar = scalar;
+        let huts = catalog.tables.iter_mut().find(|t| t.name == "huts").unwrap();
+        huts.columns.iter_mut().find(|column| column.name == "code").unwrap().name = "hut_code".to_owned();
+        huts.unique_keys = vec![vec!["hut_code".to_owned()]];
+        let found = candidates(&catalog);
+        assert_eq!(found.len(), 1, "{found:?}");
+        assert_eq!((found[0].table.as_str(), found[0].references.as_str()), ("notes", "hut_code"));
+    }
 
     #[test]
     fn a_column_named_after_a_key_is_a_candidate() {

@@ -17,6 +17,9 @@ const MOST_PARAMETERS: usize = 65_535;
 const MOST_ROWS: usize = 1_000;
 
 /// How a column's values are typed inside JSON_TABLE: wide enough that no value of a caller is cut to fit.
+/// As many rows as there are.
+const EVERY_ROW: u64 = u64::MAX;
+
 /// Characters of a text that count for its place in an order. The engine sorts by so many bytes as `max_sort_length` says, but
 /// compares the whole: a page would begin elsewhere than the last one ended. Sessions sort by 8 bytes to each of these.
 const SORTED_CHARACTERS: u32 = 1_000;
@@ -172,7 +175,11 @@ impl Dialect for Mariadb {
             .enumerate()
             .map(|(at, column)| format!("k{at} {} path '$[{at}]'", json_type(column)))
             .collect();
-        let template = format!("json_table({{}}, '$[*]' columns (o for ordinality, {})) as k", values.join(", "));
+        // With a limit it is taken apart once and kept under a key, not once for every row of a child without an index.
+        let template = format!(
+            "(select * from json_table({{}}, '$[*]' columns (o for ordinality, {})) as j limit {EVERY_ROW}) as k",
+            values.join(", ")
+        );
         Fragment::format(&template, [Fragment::bound(Slot::Keys)])
     }
 

@@ -99,7 +99,8 @@ impl Dialect for Sqlite {
                 )
             })
             .collect();
-        let template = format!("(select key + 1 as o, {} from json_each({{}})) as k", values.join(", "));
+        // With a limit it is taken apart once and kept, not once for every row of a child without an index.
+        let template = format!("(select key + 1 as o, {} from json_each({{}}) limit -1) as k", values.join(", "));
         Fragment::format(&template, [Fragment::bound(Slot::Keys)])
     }
 

@@ -201,7 +201,8 @@ mod tests {
 
     #[test]
     fn numbers_stay_the_digits_that_were_sent() {
-        let digits = ["0.30000000000000004", "9007199254740993", "-123456789012345678901234567890.5", "1e+999", "-0", "1.0"];
+        let digits =
+            ["0.30000000000000004", "9007199254740993", "-123456789012345678901234567890.5", "1e+999", "-0", "1.0"];
         for digits in digits {
             for text in [format!("[{digits}]"), format!("{{\"a\": {digits}}}")] {
                 let value = read_json(text.as_bytes()).unwrap();

@@ -175,13 +175,16 @@ async fn judge_flags(session: &mut Conn, table: &mut Table) {
     let from = Sql.quote(&table.name);
     for column in table.columns.iter_mut().filter(|column| column.declared.starts_with("tinyint(1)")) {
         let name = Sql.quote(&column.name);
-        let question =
-            format!("select 1 from (select {name} as v from {from} limit {SAMPLED_ROWS}) as s where v not in (0, 1) limit 1");
+        let question = format!(
+            "select 1 from (select {name} as v from {from} limit {SAMPLED_ROWS}) as s where v not in (0, 1) limit 1"
+        );
         match session.query_first::<i64, _>(question).await {
             Ok(Some(_)) => {
                 column.scalar = Scalar::Int;
-                column.notice =
-                    Some(format!("is declared `{}` and holds other numbers than 0 and 1: served as Int", column.declared));
+                column.notice = Some(format!(
+                    "is declared `{}` and holds other numbers than 0 and 1: served as Int",
+                    column.declared
+                ));
             }
             Ok(None) => {}
             Err(error) => tracing::debug!(target: "puente::source", %error, "a column could not be sampled"),

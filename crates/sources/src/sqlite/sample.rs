@@ -81,8 +81,10 @@ impl Sample {
         }
         let share = percent(unfit, self.seen());
         let held = format!("is declared `{declared}`, and {share} of its values are no {}", judged.scalar.name());
-        let as_text = |form, how: &str| {
-            Judged { scalar: Scalar::String, form, notice: Some(format!("{held}: served as String{how}")) }
+        let as_text = |form, how: &str| Judged {
+            scalar: Scalar::String,
+            form,
+            notice: Some(format!("{held}: served as String{how}")),
         };
         match (judged.scalar, self.blobs, self.texts) {
             (Scalar::Boolean, 0, 0) if self.reals == 0 => {

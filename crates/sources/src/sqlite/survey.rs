@@ -386,4 +386,12 @@ mod tests {
         assert_eq!(survey.proposals.len(), 1, "{:?}", survey.proposals);
         assert_eq!(survey.proposals[0].sampled, Some((3, 2)));
     }
+
+    #[test]
+    fn a_link_is_proposed_where_there_are_no_values_yet() {
+        let sql = "create table clients (client_id integer primary key); create table jobs (id integer primary key, client_id integer);";
+        let survey = surveyed(sql);
+        assert_eq!(survey.proposals.len(), 1, "{:?}", survey.proposals);
+        assert_eq!((survey.proposals[0].to.as_str(), survey.proposals[0].sampled), ("clients", Some((0, 0))));
+    }
 }
