@@ -192,3 +192,23 @@ fn a_setting_shows_integers_as_text_and_finds_them() {
     );
     assert_eq!(found, json!({ "members": { "nodes": [{ "no": "20" }] }, "member": { "since": "2004" } }));
 }
+
+/// JSON that says `null` is served as null, and is null to filters.
+#[rstest]
+fn json_that_says_null_is_null(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+    let json = if engine == Engine::Postgres { "jsonb" } else { "json" };
+    let sql = format!(
+        "create table reports (id integer primary key, about {json});\n\
+         insert into reports values (1, null), (2, 'null'), (3, ' null '), (4, '{{\"a\": null}}'), (5, '\"null\"');\n"
+    );
+    let (_database, _project, service) = served(engine, &sql, "");
+    let ids = |truth: bool| {
+        let document = format!(
+            "{{ reports(filter: {{ about: {{ isNull: {truth} }} }}, orderBy: [{{ id: ASC }}]) {{ nodes {{ id about }} }} }}"
+        );
+        data(&service, &document)["reports"]["nodes"].clone()
+    };
+    let none = |id: i32| json!({ "id": id, "about": null });
+    assert_eq!(ids(true), json!([none(1), none(2), none(3)]));
+    assert_eq!(ids(false), json!([{ "id": 4, "about": { "a": null } }, { "id": 5, "about": "null" }]));
+}

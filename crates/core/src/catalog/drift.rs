@@ -1,6 +1,6 @@
 //! Drift: how a live source differs from its survey file.
 
-use super::{Catalog, Table};
+use super::{Catalog, Column, Table, TableKind};
 
 /// One difference, as a sentence with its consequence.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -51,7 +51,8 @@ fn compare_tables(old: &Table, new: &Table, found: &mut Vec<Drift>) {
             }
             Some(now) if now.nullable != column.nullable => {
                 let text = if now.nullable { "now allows null" } else { "no longer allows null" };
-                found.push(drift(name, format!("{place} {text}"), column.enforced && !now.enforced));
+                let breaking = (column.enforced && !now.enforced) || is_needed(new, now);
+                found.push(drift(name, format!("{place} {text}"), breaking));
             }
             Some(now) if now.values != column.values => {
                 found.push(drift(name, format!("{place} allows other values than before"), true));
@@ -61,7 +62,9 @@ fn compare_tables(old: &Table, new: &Table, found: &mut Vec<Drift>) {
     }
     for column in &new.columns {
         if old.column(&column.name).is_none() {
-            found.push(drift(name, format!("`{name}.{}` is new", column.name), false));
+            let needed = is_needed(new, column);
+            let text = if needed { ", and no row can be created without it" } else { "" };
+            found.push(drift(name, format!("`{name}.{}` is new{text}", column.name), needed));
         }
     }
     for (what, changed, breaking) in [
@@ -69,6 +72,7 @@ fn compare_tables(old: &Table, new: &Table, found: &mut Vec<Drift>) {
         ("its primary key", old.primary_key != new.primary_key, true),
         ("its unique keys", old.unique_keys != new.unique_keys, true),
         ("its foreign keys", old.foreign_keys != new.foreign_keys, true),
+        ("whether other tables inherit from it", old.inherited != new.inherited, true),
         ("its indexes", old.indexes != new.indexes, false),
         ("its comment", old.comment != new.comment, false),
     ] {
@@ -76,6 +80,12 @@ fn compare_tables(old: &Table, new: &Table, found: &mut Vec<Drift>) {
             found.push(drift(name, format!("`{name}` changed {what}"), breaking));
         }
     }
+}
+
+/// Has every new row to say something of a column?
+fn is_needed(table: &Table, column: &Column) -> bool {
+    let filled = column.default.is_some() || column.automatic || column.generated;
+    table.kind == TableKind::Table && !column.nullable && !filled
 }
 
 fn drift(table: &str, text: String, breaking: bool) -> Drift {
@@ -96,7 +106,7 @@ mod tests {
     }
 
     const ID: &str = r#"{"name": "id", "declared": "INTEGER", "scalar": "Int", "enforced": true}"#;
-    const NAME: &str = r#"{"name": "name", "declared": "TEXT", "scalar": "String"}"#;
+    const NAME: &str = r#"{"name": "name", "declared": "TEXT", "scalar": "String", "nullable": true}"#;
 
     #[test]
     fn a_lost_column_breaks_and_a_new_one_does_not() {
@@ -107,5 +117,8 @@ mod tests {
         let gained = compare(&catalog(ID), &both);
         assert!(!gained[0].breaking && gained[0].text.contains("is new"));
         assert!(compare(&both, &both).is_empty());
+        let needed = NAME.replace("true", "false");
+        let gained = compare(&catalog(ID), &catalog(&format!("{ID}, {needed}")));
+        assert!(gained[0].breaking && gained[0].text.contains("no row can be created without it"), "{gained:?}");
     }
 }

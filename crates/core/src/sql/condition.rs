@@ -250,8 +250,7 @@ impl<'a> Writer<'a> {
             Test::In { operand, ignore_case } => {
                 self.dialect.is_in(folded(value, *ignore_case), slot(operand), column, *ignore_case)
             }
-            Test::IsNull(true) => Fragment::format("{} is null", [value]),
-            Test::IsNull(false) => Fragment::format("{} is not null", [value]),
+            Test::IsNull(expected) => dialect.is_null(column, value, *expected),
             Test::Includes { operand, all } => self.dialect.includes(value, slot(operand), column, *all),
             Test::IsEmpty(true) => self.dialect.is_empty_list(value),
             Test::IsEmpty(false) => Fragment::format("not ({})", [self.dialect.is_empty_list(value)]),

@@ -117,6 +117,19 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
         self.value(slot, column)
     }
 
+    /// Is a column's value null, or is it not, as it is served: JSON that says `null` is.
+    fn is_null(&self, column: &Column, value: Fragment, expected: bool) -> Fragment {
+        if column.kind == Kind::Scalar(Scalar::Json) {
+            let says_null = self.says_null(column, value.clone());
+            let template = if expected { "({} is null or {})" } else { "({} is not null and not {})" };
+            return Fragment::format(template, [value, says_null]);
+        }
+        Fragment::format(if expected { "{} is null" } else { "{} is not null" }, [value])
+    }
+
+    /// Is a JSON value that is there `null`?
+    fn says_null(&self, column: &Column, value: Fragment) -> Fragment;
+
     /// A text test, by code points.
     fn text_test(&self, test: TextTest, text: Fragment, part: Fragment) -> Fragment;
 

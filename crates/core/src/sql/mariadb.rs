@@ -151,6 +151,10 @@ impl Dialect for Mariadb {
         Fragment::format(&template, [value, Fragment::bound(list)])
     }
 
+    fn says_null(&self, _: &Column, value: Fragment) -> Fragment {
+        Fragment::format("(json_compact({}) = 'null')", [value])
+    }
+
     fn text_test(&self, test: TextTest, text: Fragment, part: Fragment) -> Fragment {
         // By code points: the collation of the column has no say in what a text contains.
         let (text, part) = (Mariadb::binary(text), Mariadb::binary(part));

@@ -97,6 +97,10 @@ impl Dialect for Postgres {
         if is_padded(column) { cast(slot, "text", "") } else { self.value(slot, column) }
     }
 
+    fn says_null(&self, _: &Column, value: Fragment) -> Fragment {
+        Fragment::format("(btrim({}::text, E' \\t\\n\\r') = 'null')", [value])
+    }
+
     fn text_test(&self, test: TextTest, text: Fragment, part: Fragment) -> Fragment {
         // By code points: the collation of the column has no say in what a text contains.
         let by_code_points = |text| Fragment::format("{}::text collate \"C\"", [text]);

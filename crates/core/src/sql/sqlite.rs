@@ -78,6 +78,12 @@ impl Dialect for Sqlite {
         Fragment::format("length({})", [text])
     }
 
+    fn says_null(&self, column: &Column, value: Fragment) -> Fragment {
+        // In the binary form it is a byte of zero.
+        let template = if column.binary_json { "({} = x'00')" } else { "(trim({}, ' ' || char(9, 10, 13)) = 'null')" };
+        Fragment::format(template, [value])
+    }
+
     fn text_test(&self, test: TextTest, text: Fragment, part: Fragment) -> Fragment {
         let template = match test {
             TextTest::Contains => return Fragment::format("instr({}, {}) > 0", [text, part]),
