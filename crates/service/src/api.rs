@@ -445,15 +445,16 @@ impl Asking {
             return Err(vec![Problem::new(Code::InvalidRequest, text)]);
         }
         let limits = &self.role.limits;
+        let most_bytes = limits.answer_bytes + bound.introspection_bytes();
         if bound.plan().selects().iter().all(|select| !select.read) {
-            let answer = json::write(&bound, &mut Nothing, limits.answer_bytes).map_err(|problem| vec![problem])?;
+            let answer = json::write(&bound, &mut Nothing, most_bytes).map_err(|problem| vec![problem])?;
             return Ok((Outcome { answer, statements: Vec::new() }, Vec::new()));
         }
         let request = |bound| Request {
             bound,
             role: self.asker.role.clone(),
             party: self.asker.party.clone(),
-            most_bytes: limits.answer_bytes,
+            most_bytes,
             deadline: self.deadline,
             timed: ask.statements,
         };

@@ -212,3 +212,20 @@ fn json_that_says_null_is_null(#[values(Engine::Sqlite, Engine::Postgres, Engine
     assert_eq!(ids(true), json!([none(1), none(2), none(3)]));
     assert_eq!(ids(false), json!([{ "id": 4, "about": { "a": null } }, { "id": 5, "about": "null" }]));
 }
+
+/// A sum that no double can hold is told for what it is; PostgreSQL gives up the whole statement for it.
+#[rstest]
+fn a_sum_beyond_what_doubles_hold_is_told(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+    let double = if engine == Engine::Postgres { "double precision" } else { "double" };
+    let sql = format!(
+        "create table stars (id integer primary key, mass {double});\n\
+         insert into stars values (1, 1.7e308), (2, 1.7e308), (3, 2);\n"
+    );
+    let (_database, _project, service) = served(engine, &sql, "");
+    let answer = service.ask("{ stars { totalCount summary { mass { sum avg max } } } }").json();
+    assert_eq!(answer["errors"][0]["extensions"]["code"], "VALUE_UNFIT", "{answer}");
+    if engine != Engine::Postgres {
+        let stars = json!({ "totalCount": 3, "summary": { "mass": { "sum": null, "avg": null, "max": 1.7e308 } } });
+        assert_eq!(answer["data"]["stars"].to_string(), stars.to_string());
+    }
+}

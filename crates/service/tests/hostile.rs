@@ -236,6 +236,27 @@ fn introspection_by_the_hundred_is_refused_and_once_is_answered() {
     assert_eq!(response.status, 200, "{}", response.text());
 }
 
+/// Tools ask for the whole schema: it may be larger than other answers, and grows with the tables.
+#[test]
+fn the_whole_schema_may_be_asked_for_once_whatever_an_answer_may_take() {
+    let project = TestProject::of_sql(&forty_tables(), "[limits]\nanswer_bytes = 10000\n");
+    let service = project.serve();
+    let standard = include_str!("introspection.graphql");
+    let response = service.ask(standard);
+    assert_eq!(response.status, 200, "{}", response.text());
+    assert!(response.text().len() > 100_000);
+    let many: String =
+        (0..200).map(|at| format!("a{at}: __schema {{ types {{ fields {{ name type {{ name }} }} }} }} ")).collect();
+    assert_eq!(service.ask(&format!("{{ {many} }}")).code(), "TOO_COSTLY");
+}
+
+/// Forty tables.
+fn forty_tables() -> String {
+    (0..40)
+        .map(|at| format!("create table things{at} (id integer primary key, name text, size integer, made date);\n"))
+        .collect()
+}
+
 /// A database of few rows that are large.
 fn large_rows(engine: Engine, edits: &str) -> (TestProject, TestService, Database) {
     let database = Database::empty(engine);

@@ -47,6 +47,11 @@ impl BoundPlan {
         self.plan.check_cost(&self.values, given as u64, most)
     }
 
+    /// Bytes of what introspection answers: they have been counted, and are not of the rows.
+    pub fn introspection_bytes(&self) -> usize {
+        self.introspection.iter().map(|(key, json)| key.len() + json.len()).sum()
+    }
+
     /// What introspection answers under a response key, as JSON.
     pub fn introspection(&self, key: &str) -> &[u8] {
         self.introspection.iter().find(|(name, _)| name == key).map_or(b"null", |(_, json)| json)

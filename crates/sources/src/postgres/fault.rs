@@ -18,6 +18,10 @@ pub(super) fn problem(error: &Error) -> Problem {
         ),
         // Read-only replicas cancel what stands in the way of what they replay; serialization never concerns a read.
         "40001" | "40P01" => (Code::SourceUnavailable, "the database gave this ask up in favour of others; ask again"),
+        // Others answer infinity, which is no number either.
+        "22003" if error.as_db_error().and_then(|told| told.routine()) == Some("float_overflow_error") => {
+            (Code::ValueUnfit, "a `sum` or `avg` is beyond what a Float can hold; leave it out, or filter the rows")
+        }
         _ if state.starts_with("22") => (
             Code::InvalidArgument,
             "a value is not one that its column can be compared with; it is out of range or malformed",
