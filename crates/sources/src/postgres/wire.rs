@@ -42,7 +42,7 @@ impl<'s> Reader<'s> {
 /// The elements of a one-dimensional array, and their type.
 struct Elements<'s> {
     reader: Reader<'s>,
-    left: i32,
+    left: u32,
     ty: u32,
 }
 
@@ -54,7 +54,7 @@ impl<'s> Elements<'s> {
         let left = match dimensions {
             0 => 0,
             1 => {
-                let length = reader.i32()?;
+                let length = u32::try_from(reader.i32()?).ok()?;
                 reader.i32()?;
                 length
             }
@@ -268,6 +268,18 @@ mod tests {
         let length = i32::try_from(record.len()).unwrap().to_be_bytes();
         let head = [1_i32, 0].map(i32::to_be_bytes).concat();
         [&head[..], &RECORD.to_be_bytes(), &1_i32.to_be_bytes(), &1_i32.to_be_bytes(), &length, &record].concat()
+    }
+
+    #[test]
+    fn an_array_has_no_fewer_than_no_elements() {
+        let array = |length: i32| {
+            [&[1, 0].map(i32::to_be_bytes).concat()[..], &INT4.to_be_bytes(), &length.to_be_bytes(), &[0, 0, 0, 1]]
+                .concat()
+        };
+        assert_eq!(Elements::of(&array(0)).map(Iterator::count), Some(0));
+        for length in [-1, i32::MIN] {
+            assert!(Elements::of(&array(length)).is_none(), "{length}");
+        }
     }
 
     #[test]
