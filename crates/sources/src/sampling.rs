@@ -7,18 +7,20 @@ pub(crate) const SAMPLED_ROWS: u32 = 10_000;
 /// Distinct values sampled for a proposal.
 const SAMPLED_VALUES: u32 = 500;
 
-/// The question that samples a proposal: distinct values of a column, and how many of them a key has. Names come quoted.
+/// The question that samples a proposal: distinct values of a column, how many of them a key has, and whether that has any. Names
+/// come quoted.
 pub(crate) fn question(column: &str, table: &str, key: &str, target: &str) -> String {
     format!(
-        "select count(*), count(o.k) from
+        "select count(*), count(o.k), (select count(*) from (select 1 from {target} limit 1) as e) from
          (select distinct {column} as v from {table} where {column} is not null limit {SAMPLED_VALUES}) as s
          left join (select {key} as k from {target}) as o on o.k = s.v"
     )
 }
 
 /// A proposal with its sampled evidence: distinct values, and how many exist on the other side. None where the values
-/// speak against it; where there are none, nothing does.
-pub(crate) fn convincing(candidate: Proposal, values: i64, found: i64) -> Option<Proposal> {
+/// speak against it; where there are none on either side, nothing does.
+pub(crate) fn convincing(candidate: Proposal, (values, found, keys): (i64, i64, i64)) -> Option<Proposal> {
+    let values = if keys == 0 { 0 } else { values };
     let (values, found) = (u64::try_from(values).unwrap_or(0), u64::try_from(found).unwrap_or(0));
     // Half of the values on the other side: a reference with some dangling values is still one.
     let convincing = found * 2 >= values;

@@ -90,7 +90,9 @@ pub(crate) fn summary(outcome: &SurveyOutcome) -> String {
     let mut text = String::new();
     let mut line = |line: String| writeln!(text, "{line}").expect("writing to memory does not fail");
     line(tables(outcome));
-    if let Ok(model) = &outcome.model {
+    if let Ok(model) = &outcome.model
+        && model.types.iter().any(|t| !t.links.is_empty())
+    {
         line(heading("Links"));
         for t in model.types.iter().filter(|t| !t.links.is_empty()) {
             let links: Vec<String> = t

@@ -26,6 +26,18 @@ pub fn advise(catalog: &Catalog) -> Vec<Advice> {
                 text: "has no key: it is read-only and paged by offset only; a primary key would give cursors".into(),
             });
         }
+        for key in table.keys() {
+            let incomparable = key.iter().filter_map(|name| table.column(name)).find(|column| {
+                column.list || !column.scalar.is_comparable()
+            });
+            if let Some(column) = incomparable {
+                let what = if column.list { "a list" } else { column.scalar.name() };
+                found.push(Advice {
+                    place: format!("{name}({})", key.join(", ")),
+                    text: format!("is a key over `{}`, which is {what}: rows are not found by it, nor paged", column.name),
+                });
+            }
+        }
         for key in &table.foreign_keys {
             if !table.is_indexed(&key.columns) && table.about_rows >= WORTH_AN_INDEX {
                 let columns = key.columns.join(", ");
@@ -46,4 +58,20 @@ pub fn advise(catalog: &Catalog) -> Vec<Advice> {
         }
     }
     found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_key_that_nothing_is_found_by_is_worth_a_word() {
+        let text = r#"{"format": 1, "engine": "postgres", "tables": [{"name": "walks", "kind": "table",
+            "columns": [{"name": "id", "declared": "integer", "scalar": "Int", "enforced": true},
+                {"name": "tags", "declared": "text[]", "scalar": "String", "list": true, "enforced": true}],
+            "primary_key": ["id"], "unique_keys": [["tags"]]}]}"#;
+        let found = advise(&Catalog::from_text(text).unwrap());
+        assert_eq!(found.len(), 1, "{found:?}");
+        assert!(found[0].place == "walks(tags)" && found[0].text.contains("`tags`, which is a list"), "{found:?}");
+    }
 }

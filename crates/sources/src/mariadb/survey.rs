@@ -268,8 +268,8 @@ async fn sampled(session: &mut Conn, candidate: Proposal) -> Option<Proposal> {
     let [column, table] = [&candidate.column, &candidate.table].map(|name| Sql.quote(name));
     let [key, target] = [&candidate.references, &candidate.to].map(|name| Sql.quote(name));
     let text = question(&column, &table, &key, &target);
-    match session.query_first::<(i64, i64), _>(text).await {
-        Ok(Some((values, found))) => convincing(candidate, values, found),
+    match session.query_first::<(i64, i64, i64), _>(text).await {
+        Ok(Some(counted)) => convincing(candidate, counted),
         Ok(None) => None,
         Err(error) => {
             tracing::debug!(target: "puente::source", %error, "a proposal could not be sampled");

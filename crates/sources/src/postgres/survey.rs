@@ -316,7 +316,7 @@ async fn sampled(client: &Client, catalog: &Catalog, candidate: Proposal) -> Opt
     // A question that fails must not end the survey's transaction.
     client.batch_execute("savepoint sampling").await.ok()?;
     match client.query_one(&text, &[]).await {
-        Ok(row) => convincing(candidate, row.get(0), row.get(1)),
+        Ok(row) => convincing(candidate, (row.get(0), row.get(1), row.get(2))),
         Err(error) => {
             tracing::debug!(target: "puente::source", %error, "a proposal could not be sampled");
             client.batch_execute("rollback to savepoint sampling").await.ok()?;

@@ -329,8 +329,8 @@ fn sampled(connection: &Connection, candidate: Proposal) -> rusqlite::Result<Opt
     let [column, table] = [&candidate.column, &candidate.table].map(|name| Sqlite.quote(name));
     let [key, target] = [&candidate.references, &candidate.to].map(|name| Sqlite.quote(name));
     let text = question(&column, &table, &key, &target);
-    let (values, found): (i64, i64) = connection.query_row(&text, [], |row| Ok((row.get(0)?, row.get(1)?)))?;
-    Ok(convincing(candidate, values, found))
+    let counted = connection.query_row(&text, [], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?;
+    Ok(convincing(candidate, counted))
 }
 
 #[cfg(test)]
@@ -389,7 +389,8 @@ mod tests {
 
     #[test]
     fn a_link_is_proposed_where_there_are_no_values_yet() {
-        let sql = "create table clients (client_id integer primary key); create table jobs (id integer primary key, client_id integer);";
+        let sql = "create table clients (client_id integer primary key); create table jobs (id integer primary key, client_id integer);
+            insert into jobs values (1, 7);";
         let survey = surveyed(sql);
         assert_eq!(survey.proposals.len(), 1, "{:?}", survey.proposals);
         assert_eq!((survey.proposals[0].to.as_str(), survey.proposals[0].sampled), ("clients", Some((0, 0))));
