@@ -27,14 +27,18 @@ pub fn advise(catalog: &Catalog) -> Vec<Advice> {
             });
         }
         for key in table.keys() {
-            let incomparable = key.iter().filter_map(|name| table.column(name)).find(|column| {
-                column.list || !column.scalar.is_comparable()
-            });
+            let incomparable = key
+                .iter()
+                .filter_map(|name| table.column(name))
+                .find(|column| column.list || !column.scalar.is_comparable());
             if let Some(column) = incomparable {
                 let what = if column.list { "a list" } else { column.scalar.name() };
                 found.push(Advice {
                     place: format!("{name}({})", key.join(", ")),
-                    text: format!("is a key over `{}`, which is {what}: rows are not found by it, nor paged", column.name),
+                    text: format!(
+                        "is a key over `{}`, which is {what}: rows are not found by it, nor paged",
+                        column.name
+                    ),
                 });
             }
         }

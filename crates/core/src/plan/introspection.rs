@@ -1,6 +1,6 @@
 //! What a document asks about the schema. The library executes it, but into a tree of small objects that takes many times
-//! the memory of what is written, and without asking a budget. So each root field is executed by itself, that of `__schema`
-//! by its own fields, and `types` type by type: each piece is counted before it is executed, written, and dropped.
+//! the memory of what is written, and without asking a budget. So everything is counted before, and each root field is
+//! executed by itself, that of `__schema` by its own fields, and `types` type by type: a piece is written, and dropped.
 //!
 //! The count is exact but for selections that are merged, which it counts each.
 
@@ -27,9 +27,9 @@ const PER_MEMBER: u64 = 5;
 const MOST_MEMBERS_AT_ONCE: u64 = 150_000;
 /// Bytes that may be answered for each definition of the schema, whatever `answer_bytes` says. The whole schema, asked for once as
 /// tools ask for it, takes about 200, and 12 members.
-const BYTES_PER_DEFINITION: u64 = 600;
+const BYTES_PER_DEFINITION: u64 = 800;
 /// Bytes that may be answered to a member that may be: how long a member takes does not depend on its length.
-const BYTES_TO_A_MEMBER: u64 = 24;
+const BYTES_TO_A_MEMBER: u64 = 40;
 
 /// What a plan asks about the schema.
 #[derive(Debug)]
@@ -86,9 +86,13 @@ impl Introspection {
             values,
             implementers: document.schema.implementers_map(),
             counting: Counting { schema: &document.schema, document, known: HashMap::new() },
-            left: Size { bytes: most, members: most / BYTES_TO_A_MEMBER },
+            left: most,
             most,
         };
+        let whole = self.roots.iter().fold(Size::default(), |size, root| size.and(answering.size(root)));
+        if whole.bytes > most || whole.members > most / BYTES_TO_A_MEMBER {
+            return Err(answering.too_large());
+        }
         self.roots.iter().map(|root| Ok((root.key.clone(), answering.root(root)?))).collect()
     }
 }
@@ -140,17 +144,27 @@ struct Answering<'d> {
     values: Valid<JsonMap>,
     implementers: Implementers<Name, schema::Implementers>,
     counting: Counting<'d>,
-    /// What may still be answered; and how many bytes might in the beginning.
-    left: Size,
+    /// Bytes that may still be written, of how many.
+    left: u64,
     most: u64,
 }
 
 impl<'d> Answering<'d> {
+    /// What a root would come to.
+    fn size(&mut self, root: &'d Root) -> Size {
+        match &root.asked {
+            Asked::Type(fields) => self.counting.fields(fields, None),
+            Asked::Schema(selected) => {
+                let about = Some(About::Schema);
+                selected.iter().fold(Size::default(), |size, fields| size.and(self.counting.fields(fields, about)))
+            }
+        }
+    }
+
     fn root(&mut self, root: &'d Root) -> Result<Vec<u8>, Problem> {
         match &root.asked {
             Asked::Type(fields) => {
-                let size =
-                    fields.iter().fold(Size::default(), |size, field| size.and(self.counting.field(field, None)));
+                let size = self.counting.fields(fields, None);
                 self.check(size)?;
                 self.piece(fields.clone())
             }
@@ -170,9 +184,7 @@ impl<'d> Answering<'d> {
             if field.name == "types" {
                 self.types(fields, &mut out)?;
             } else {
-                let about = Some(About::Schema);
-                let size =
-                    fields.iter().fold(Size::default(), |size, field| size.and(self.counting.field(field, about)));
+                let size = self.counting.fields(fields, Some(About::Schema));
                 self.check(size)?;
                 let mut of_schema = self.field(name!("__schema"))?;
                 let selections = fields.iter().cloned().map(Selection::Field).collect();
@@ -235,18 +247,13 @@ impl<'d> Answering<'d> {
     fn write(&mut self, value: &JsonValue, out: &mut Vec<u8>) -> Result<(), Problem> {
         let before = out.len();
         serde_json::to_writer(&mut *out, value).map_err(|error| wrong(&error))?;
-        let written = (out.len() - before) as u64;
-        self.left.bytes = self.left.bytes.checked_sub(written).ok_or_else(|| self.too_large())?;
+        self.left = self.left.checked_sub((out.len() - before) as u64).ok_or_else(|| self.too_large())?;
         Ok(())
     }
 
-    /// Checks what a piece would come to.
-    fn check(&mut self, piece: Size) -> Result<(), Problem> {
-        if piece.bytes > self.left.bytes || piece.members > MOST_MEMBERS_AT_ONCE.min(self.left.members) {
-            return Err(self.too_large());
-        }
-        self.left.members -= piece.members;
-        Ok(())
+    /// Checks that a piece may be executed at once.
+    fn check(&self, piece: Size) -> Result<(), Problem> {
+        if piece.bytes <= self.left && piece.members <= MOST_MEMBERS_AT_ONCE { Ok(()) } else { Err(self.too_large()) }
     }
 
     fn too_large(&self) -> Problem {
@@ -299,6 +306,11 @@ fn address<T: ?Sized>(of: &T) -> usize {
 }
 
 impl<'s> Counting<'s> {
+    /// Fields of one response key.
+    fn fields(&mut self, fields: &'s [Node<Field>], about: Option<About<'s>>) -> Size {
+        fields.iter().fold(Size::default(), |size, field| size.and(self.field(field, about)))
+    }
+
     /// A selection set of something; at the root, where it is about nothing of the schema, only introspection counts.
     fn set(&mut self, set: &'s SelectionSet, about: Option<About<'s>>) -> Size {
         let (kind, what) = match about {
