@@ -129,8 +129,8 @@ impl Dialect for Sqlite {
             }
             Function::Sum => format!("sum({number})"),
             Function::Avg => format!("avg({number})"),
-            Function::Min => format!("min({expression})"),
-            Function::Max => format!("max({expression})"),
+            Function::Min => format!("min({})", self.compared(column, expression)),
+            Function::Max => format!("max({})", self.compared(column, expression)),
         }
     }
 
@@ -142,7 +142,7 @@ impl Dialect for Sqlite {
 
     fn truncated(&self, unit: GroupUnit, column: &Column, expression: String) -> String {
         let (length, rest) = match unit {
-            GroupUnit::Value => return expression,
+            GroupUnit::Value => return self.compared(column, expression),
             GroupUnit::Day => (10, ""),
             GroupUnit::Month => (7, "-01"),
             GroupUnit::Year => (4, "-01-01"),

@@ -8,7 +8,7 @@ use puente_core::catalog::Engine;
 use puente_core::model::{self, Kind, Model};
 use puente_core::project;
 use puente_core::sql::{Dialect, Mariadb, Postgres, Sqlite};
-use puente_core::value::{Cell, Scalar};
+use puente_core::value::{Cell, Form, Scalar};
 use puente_sources::Source;
 use rand::RngExt as _;
 use rusqlite::Connection;
@@ -183,7 +183,12 @@ fn read(database: &Database, t: &model::Type) -> Vec<Vec<Cell>> {
 /// SQLite's rows, with the storage classes that they have.
 fn read_classes(database: &Database, t: &model::Type) -> Vec<Vec<Cell>> {
     let connection = Connection::open(database.file()).expect("the file");
-    let columns: Vec<String> = t.columns.iter().map(|column| Sqlite.quote(&column.name)).collect();
+    // What is served as text for want of one type is text.
+    let column = |column: &model::Column| {
+        let name = Sqlite.quote(&column.name);
+        if column.form == Form::EngineText { format!("cast({name} as text)") } else { name }
+    };
+    let columns: Vec<String> = t.columns.iter().map(column).collect();
     let order = if t.row_number { " order by rowid" } else { "" };
     let text = format!("select {} from {}{order}", columns.join(", "), Sqlite.quote(&t.table));
     let mut statement = connection.prepare(&text).expect("readable");
