@@ -79,9 +79,12 @@ impl Dialect for Sqlite {
     }
 
     fn says_null(&self, column: &Column, value: Fragment) -> Fragment {
-        // In the binary form it is a byte of zero.
-        let template = if column.binary_json { "({} = x'00')" } else { "(trim({}, ' ' || char(9, 10, 13)) = 'null')" };
-        Fragment::format(template, [value])
+        let as_text = Fragment::format("trim({}, ' ' || char(9, 10, 13)) = 'null'", [value.clone()]);
+        if column.binary_json {
+            // There it is a byte of zero, unless it was stored as a text.
+            return Fragment::format("({} = x'00' or {})", [value, as_text]);
+        }
+        Fragment::format("({})", [as_text])
     }
 
     fn text_test(&self, test: TextTest, text: Fragment, part: Fragment) -> Fragment {

@@ -171,7 +171,12 @@ impl<'de> Visitor<'de> for Levels {
 
     fn visit_map<A: MapAccess<'de>>(self, mut members: A) -> Result<Value, A::Error> {
         let mut object = Map::new();
-        while let Some(name) = members.next_key::<String>()? {
+        let mut next = members.next_key::<String>()?;
+        if next.is_none() {
+            // An object without members is a level, too.
+            self.below::<A::Error>()?;
+        }
+        while let Some(name) = next {
             if name == NUMBER {
                 match members.next_value_seed(DigitsOrValue(self))? {
                     Digits::Number(number) => return Ok(Value::Number(number)),
@@ -180,6 +185,7 @@ impl<'de> Visitor<'de> for Levels {
             } else {
                 object.insert(name, members.next_value_seed(self.below()?)?);
             }
+            next = members.next_key()?;
         }
         Ok(Value::Object(object))
     }
@@ -230,6 +236,8 @@ mod tests {
             value = &items[0];
         }
         assert!(value["$serde_json::private::RawValue"].is_string(), "a text stays a text");
+        assert!(read_json(deep(MOST_LEVELS - 1, "{}").as_bytes()).is_ok());
+        assert!(read_json(deep(MOST_LEVELS, "{}").as_bytes()).unwrap_err().to_string().contains("deeper than 100"));
         let nested = |levels: usize| format!("{}1{}", format!("{{\"{NUMBER}\":").repeat(levels), "}".repeat(levels));
         assert!(read_json(nested(MOST_LEVELS).as_bytes()).is_ok());
         assert!(read_json(nested(MOST_LEVELS + 1).as_bytes()).unwrap_err().to_string().contains("deeper than 100"));
