@@ -229,3 +229,19 @@ fn a_sum_beyond_what_doubles_hold_is_told(#[values(Engine::Sqlite, Engine::Postg
         assert_eq!(answer["data"]["stars"].to_string(), stars.to_string());
     }
 }
+
+/// In SQLite's binary form, and where a text was put into such a column.
+#[test]
+fn binary_json_that_says_null_is_null() {
+    let sql = "create table reports (id integer primary key, about jsonb);\n\
+               insert into reports values (1, null), (2, jsonb('null')), (3, ' null '), (4, jsonb('{\"a\": null}'));\n";
+    let (_database, _project, service) = served(Engine::Sqlite, sql, "");
+    let found = data(
+        &service,
+        "{ reports(filter: { about: { isNull: true } }, orderBy: [{ id: ASC }]) { nodes { id about } } }",
+    );
+    let none = |id: i32| json!({ "id": id, "about": null });
+    assert_eq!(found["reports"]["nodes"], json!([none(1), none(2), none(3)]));
+    let found = data(&service, "{ reports(filter: { about: { isNull: false } }) { nodes { id } } }");
+    assert_eq!(found["reports"]["nodes"], json!([{ "id": 4 }]));
+}

@@ -220,7 +220,11 @@ impl Builder<'_> {
         let writable = table.kind == TableKind::Table && keys.iter().any(|key| key.total);
         let version = self.version(table, &edit);
         let position = |name: &String| columns.iter().position(|column| column.name == *name);
-        let indexes = table.indexes.iter().filter_map(|index| index.iter().map(position).collect()).collect();
+        // What is compared as a text that the engine makes of it is not found by an index over what it was made of.
+        let is_found = |column: &ColumnId| columns[*column].form != Form::EngineText;
+        let indexes = table.indexes.iter().filter_map(|index| index.iter().map(position).collect::<Option<Vec<_>>>());
+        let indexes = indexes.map(|index| index.into_iter().take_while(is_found).collect::<Vec<_>>());
+        let indexes = indexes.filter(|index| !index.is_empty()).collect();
         self.model.names.types.insert(table.name.clone(), assigned);
         self.model.types.push(Type {
             table: table.name.clone(),
