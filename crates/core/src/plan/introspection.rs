@@ -201,6 +201,9 @@ impl<'d> Answering<'d> {
     /// Every type as a piece of its own.
     fn types(&mut self, fields: &'d [Node<Field>], out: &mut Vec<u8>) -> Result<(), Problem> {
         let sets = || fields.iter().filter_map(|field| field.selection_set.as_ref());
+        let selections = sets().flat_map(|set| set.selections.iter().cloned()).collect();
+        let mut of_type = self.field(name!("__type"))?;
+        of_type.selection_set = Some(SelectionSet { ty: name!("__Type"), selections });
         out.push(b'[');
         for (number, (name, of)) in self.document.schema.types.iter().enumerate() {
             if number > 0 {
@@ -209,12 +212,10 @@ impl<'d> Answering<'d> {
             let about = Some(About::Named(of));
             let size = sets().fold(Size::default(), |size, set| size.and(self.counting.set(set, about)));
             self.check(size)?;
-            let mut of_type = self.field(name!("__type"))?;
             let argument = Argument { name: name!("name"), value: Ast::String(name.to_string()).into() };
             of_type.arguments = vec![argument.into()];
-            let selections = sets().flat_map(|set| set.selections.iter().cloned()).collect();
-            of_type.selection_set = Some(SelectionSet { ty: name!("__Type"), selections });
-            out.extend_from_slice(&self.piece(vec![of_type.into()])?);
+            let value = self.value(vec![of_type.clone().into()])?;
+            self.write(&value, out)?;
         }
         out.push(b']');
         Ok(())
