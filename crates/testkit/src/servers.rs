@@ -17,6 +17,8 @@ use tempfile::TempDir;
 
 /// The user and the group that servers run as where the tests run as root, which servers refuse: nobody.
 const NOBODY: u32 = 65_534;
+/// The file whose presence says that a server's files are still needed after its end.
+const STAYS: &str = "stays";
 /// How long a server may take to start.
 const PATIENCE: Duration = Duration::from_secs(60);
 
@@ -161,12 +163,13 @@ impl Server {
         }
     }
 
-    /// Ends it at once, as a crash would. Its files stay.
+    /// Ends it at once, as a crash would. Its files stay, for [`Server::start_again`].
     ///
     /// # Panics
     /// Where it is none of ours.
     pub fn kill(&mut self) {
         let running = self.running.as_mut().expect("a private server");
+        std::fs::write(running.folder.path().join(STAYS), "").expect("a file");
         drop(running.keeper.stdin.take());
         running.keeper.wait().expect("it ends");
     }
@@ -187,6 +190,7 @@ impl Server {
         let running = self.running.as_mut().expect("a private server");
         let text = std::fs::read_to_string(running.folder.path().join("command")).expect("the command");
         let command: Vec<String> = text.lines().map(str::to_owned).collect();
+        std::fs::remove_file(running.folder.path().join(STAYS)).expect("it was killed");
         running.keeper = keep(&command, running.folder.path());
         self.wait();
     }
@@ -216,8 +220,8 @@ fn run(command: &mut Command) {
     assert!(output.status.success(), "{command:?} failed:\n{}", told());
 }
 
-/// Starts a server under a keeper that ends it when this process is gone, however it went: the keeper reads from a pipe
-/// that only we hold open.
+/// Starts a server under a keeper that ends it and removes its files when this process is gone, however it went: the
+/// keeper reads from a pipe that only we hold open. Servers are statics, which nothing drops.
 fn keep(command: &[String], folder: &Path) -> Child {
     let file = folder.join("command");
     std::fs::File::create(&file)
@@ -227,7 +231,7 @@ fn keep(command: &[String], folder: &Path) -> Child {
     let signal = if command[0].ends_with("postgres") { "QUIT" } else { "KILL" };
     let script = format!(
         "exec 2>>\"$0/log\"; \"$@\" >>\"$0/log\" </dev/null & server=$!; cat >/dev/null; \
-         kill -{signal} $server; wait $server; true"
+         kill -{signal} $server; wait $server; [ -e \"$0/{STAYS}\" ] || rm -rf \"$0\""
     );
     let mut keeper = Command::new("sh");
     keeper.arg("-c").arg(script).arg(folder).args(command).stdin(Stdio::piped()).stdout(Stdio::null());

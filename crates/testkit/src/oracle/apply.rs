@@ -231,6 +231,15 @@ impl Run<'_, '_> {
                 Some(_) => {
                     let key: Vec<(usize, Cell)> =
                         link.pairs.iter().map(|(_, target)| *target).zip(cells.into_iter().cloned()).collect();
+                    let holds = |row: &Row, pairs: &[(usize, Cell)]| pairs.iter().all(|(at, cell)| row[*at] == *cell);
+                    let own: Vec<(usize, Cell)> =
+                        link.pairs.iter().zip(&key).map(|((own, _), (_, cell))| (*own, cell.clone())).collect();
+                    let is_there = self.world.rows[link.target].iter().any(|row| holds(row, &key));
+                    // A reference that leads nowhere and stays as it was is seen by our own look at the target alone, and
+                    // there is no such look where the claims decide the rule for every row.
+                    if !is_there && self.world.rows[of].iter().any(|row| holds(row, &own)) {
+                        return Err(None);
+                    }
                     self.target(link.target, &key)?;
                 }
             }
