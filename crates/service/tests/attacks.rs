@@ -32,7 +32,7 @@ const ROLES: &str = r#"
 fields = ["id", "name", "people"]
 rows = "row.people.exists(p, p.id == claims.sub)"
 [role.member.Person.read]
-fields = ["id", "name", "phone", "team", "notesByPerson"]
+fields = ["id", "name", "phone", "team", "notesAsPerson"]
 rows = "row.team.people.exists(p, p.id == claims.sub)"
 masks = { phone = "row.id == claims.sub" }
 [role.member.Note.read]
@@ -132,10 +132,10 @@ fn lists_links_and_keys_show_what_was_granted(
     #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
 ) {
     let attack = Attack::on(engine);
-    let all = "{ teams { nodes { name people { nodes { name phone notesByPerson { nodes { title } } } } } } }";
+    let all = "{ teams { nodes { name people { nodes { name phone notesAsPerson { nodes { title } } } } } } }";
     let expected = json!({ "teams": { "nodes": [{ "name": "red", "people": { "nodes": [
-        { "name": "Ada", "phone": "111", "notesByPerson": { "nodes": [{ "title": "mine" }, { "title": "mine too" }] } },
-        { "name": "Ben", "phone": null, "notesByPerson": { "nodes": [] } },
+        { "name": "Ada", "phone": "111", "notesAsPerson": { "nodes": [{ "title": "mine" }, { "title": "mine too" }] } },
+        { "name": "Ben", "phone": null, "notesAsPerson": { "nodes": [] } },
     ] } }] } });
     assert_eq!(attack.data(1, all), expected);
     // A hidden row is a row that is not there: by key, over a link to one, over many to many.
@@ -161,9 +161,9 @@ fn filters_and_orders_through_links_range_over_visible_rows(
         attack.data(1, &format!("{{ people(filter: {filter}) {{ totalCount }} }}"))["people"]["totalCount"].clone()
     };
     // Ben has a note, which Ada does not see; nor is it there in a negation.
-    assert_eq!(count("{ notesByPerson: { exists: { title: { contains: \"e\" } } } }"), 1);
-    assert_eq!(count("{ notesByPerson: { none: { title: { eq: \"hers\" } } } }"), 2);
-    assert_eq!(count("{ not: { notesByPerson: { exists: { title: { eq: \"hers\" } } } } }"), 2);
+    assert_eq!(count("{ notesAsPerson: { exists: { title: { contains: \"e\" } } } }"), 1);
+    assert_eq!(count("{ notesAsPerson: { none: { title: { eq: \"hers\" } } } }"), 2);
+    assert_eq!(count("{ not: { notesAsPerson: { exists: { title: { eq: \"hers\" } } } } }"), 2);
     assert_eq!(count("{ team: { people: { exists: { name: { eq: \"Cleo\" } } } } }"), 0);
     // Cleo reviews a note of Ada's, and cannot be told from nobody.
     let notes = |arguments: &str| {
@@ -185,7 +185,7 @@ fn what_was_not_granted_has_no_name(#[values(Engine::Sqlite, Engine::Postgres, E
         "{ notes { summary { stars { sum } } } }",
         "{ notes { groups(by: [{ stars: VALUE }]) { summary { count } } } }",
         "{ person(key: { email: \"ada@example\" }) { id } }",
-        "{ people { nodes { notesByReviewer { totalCount } } } }",
+        "{ people { nodes { notesAsReviewer { totalCount } } } }",
         "mutation { updateNote(key: { id: 1 }, set: { stars: 5 }) { count } }",
         "mutation { updateNote(key: { id: 1 }, set: { add: { stars: 5 } }) { count } }",
         "mutation { createPerson(input: { id: 9, name: \"x\" }) { count } }",
@@ -195,7 +195,7 @@ fn what_was_not_granted_has_no_name(#[values(Engine::Sqlite, Engine::Postgres, E
         let response = attack.ask(1, ask);
         assert_eq!(response.code(), "VALIDATION_FAILED", "{ask}: {}", response.text());
         // What was typed comes back, but no hint at what is there.
-        for name in ["secret", "wage", "email", "stars", "notesByReviewer"] {
+        for name in ["secret", "wage", "email", "stars", "notesAsReviewer"] {
             let said = ask.contains(name);
             assert!(said || !response.text().contains(name), "{ask}: {}", response.text());
         }

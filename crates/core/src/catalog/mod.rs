@@ -184,6 +184,9 @@ pub struct TypeNames {
     /// The object type, such as `Booking`; empty where the project file names it.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub name: String,
+    /// What the names of its helper types, such as `BookingFilter`, begin with; empty where that is `name`.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub helpers: String,
     /// The field that finds one, such as `booking`; empty as `name`.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub one: String,
@@ -232,22 +235,15 @@ impl Table {
         some_begins_with(&self.indexes, columns)
     }
 
-    /// Is it a join table: its primary key is exactly the columns of two foreign keys?
-    /// Whether something references it is for the caller to ask.
+    /// Is it a join table: is one of its keys exactly the columns of two foreign keys?
     pub fn join_keys(&self) -> Option<(&ForeignKey, &ForeignKey)> {
-        let within: Vec<&ForeignKey> = self
-            .foreign_keys
-            .iter()
-            .filter(|key| key.columns.iter().all(|column| self.primary_key.contains(column)))
-            .collect();
-        match within.as_slice() {
-            [near, far] => {
-                let covered = near.columns.len() + far.columns.len() == self.primary_key.len();
-                let disjoint = near.columns.iter().all(|column| !far.columns.contains(column));
-                (covered && disjoint).then_some((*near, *far))
-            }
-            _ => None,
-        }
+        self.keys().find_map(|key| {
+            let mut within = self.foreign_keys.iter().filter(|f| f.columns.iter().all(|column| key.contains(column)));
+            let (near, far) = (within.next()?, within.next()?);
+            let covered = near.columns.len() + far.columns.len() == key.len();
+            let disjoint = near.columns.iter().all(|column| !far.columns.contains(column));
+            (within.next().is_none() && covered && disjoint).then_some((near, far))
+        })
     }
 }
 
@@ -297,11 +293,6 @@ impl Catalog {
     /// The table of this name.
     pub fn table(&self, name: &str) -> Option<&Table> {
         self.tables.iter().find(|table| table.name == name)
-    }
-
-    /// Does a foreign key of any table reference this one?
-    pub fn is_referenced(&self, table: &str) -> bool {
-        self.tables.iter().any(|t| t.foreign_keys.iter().any(|key| key.table == table))
     }
 }
 

@@ -2,11 +2,12 @@
 
 use std::collections::HashMap;
 
+use super::link_words::field_names;
 use super::links::add_links;
 use super::names;
 use super::naming::{Register, Wish};
 use super::{Cascade, Column, ColumnId, ColumnInput, Enum, Key, Kind, Model, Type};
-use crate::catalog::{AssignedNames, Catalog, Engine, Table, TableKind, TypeNames, WORTH_AN_INDEX};
+use crate::catalog::{AssignedNames, Catalog, Engine, ForeignKey, Table, TableKind, TypeNames, WORTH_AN_INDEX};
 use crate::project::{Mistake, Project, TypeEdit};
 use crate::suggest::did_you_mean;
 use crate::value::{Form, Scalar};
@@ -35,6 +36,14 @@ pub fn build(catalog: &Catalog, project: &Project) -> Result<Model, Vec<Mistake>
     let mut model = builder.model;
     model.version = version(catalog, project);
     Ok(model)
+}
+
+/// The names of a type and its root fields.
+struct RuledNames {
+    name: String,
+    helpers: String,
+    one: String,
+    list: String,
 }
 
 pub(super) struct Builder<'a> {
@@ -81,9 +90,19 @@ impl Builder<'_> {
             }
         }
         for link in &self.project.links {
-            for (name, columns) in [(&link.table, &link.columns), (&link.to, &link.references)] {
+            let between = link.through.as_ref();
+            let none = Vec::new();
+            for (name, columns) in [
+                (&link.table, if between.is_some() { &none } else { &link.columns }),
+                (&link.to, if between.is_some() { &none } else { &link.references }),
+                (between.unwrap_or(&link.table), if between.is_some() { &link.columns } else { &none }),
+                (between.unwrap_or(&link.to), if between.is_some() { &link.references } else { &none }),
+            ] {
                 let Some(table) = self.catalog.table(name) else {
-                    mistakes.push(Mistake { place: link.place, text: unknown_table(name) });
+                    let text = unknown_table(name);
+                    if !mistakes.iter().any(|known: &Mistake| known.place == link.place && known.text == text) {
+                        mistakes.push(Mistake { place: link.place, text });
+                    }
                     continue;
                 };
                 for column in columns.iter().filter(|column| table.column(column).is_none()) {
@@ -107,16 +126,25 @@ impl Builder<'_> {
         let mut ranked = tables.clone();
         ranked.sort_by_key(rank);
         let wishes: Vec<Wish> = ranked.iter().map(|table| self.type_wish(table)).collect();
-        let names = self.type_names.assign(&wishes, is_fresh, &mut self.mistakes);
+        let mut helpers = vec![String::new(); wishes.len()];
+        let remembered = |table: &&Table| self.remembered(table).map(|names| names.helpers.clone());
+        let remembered: Vec<Option<String>> =
+            ranked.iter().map(|table| remembered(table).filter(|name| !name.is_empty())).collect();
+        let names = self.type_names.assign(&wishes, is_fresh, &mut self.mistakes, |register, at, name| {
+            let wanted = [name.to_owned(), format!("{name}Row")];
+            helpers[at] =
+                register.take_helpers(&wishes[at].what, remembered[at].as_ref(), &wanted, names::TYPE_HELPERS);
+        });
         let mut roots = Vec::new();
         for ((table, wish), name) in ranked.iter().zip(&wishes).zip(&names) {
             roots.extend(self.root_wishes(table, wish, name));
         }
-        let mut roots = Register::default().assign(&roots, is_fresh, &mut self.mistakes).into_iter();
-        let mut named: HashMap<&str, (String, String, String)> = HashMap::new();
-        for (table, name) in ranked.iter().zip(names) {
+        let roots = Register::default().assign(&roots, is_fresh, &mut self.mistakes, |_, _, _| ());
+        let mut roots = roots.into_iter();
+        let mut named: HashMap<&str, RuledNames> = HashMap::new();
+        for ((table, name), helpers) in ranked.iter().zip(names).zip(helpers) {
             let (one, list) = (roots.next().unwrap_or_default(), roots.next().unwrap_or_default());
-            named.insert(&table.name, (name, one, list));
+            named.insert(&table.name, RuledNames { name, helpers, one, list });
         }
         for table in tables {
             let names = named.remove(table.name.as_str()).expect("every table was named");
@@ -136,7 +164,14 @@ impl Builder<'_> {
             what: format!("the type of table `{}`", table.name),
             given: edit.and_then(|edit| Some((edit.name.clone()?, edit.place))),
             remembered,
-            by_rule: names::type_name(&table.name),
+            by_rule: {
+                let name = names::type_name(&names::table_words(table));
+                let kind = match table.kind {
+                    TableKind::Table => "Table",
+                    TableKind::View => "View",
+                };
+                vec![name.clone(), format!("{name}{kind}")]
+            },
         }
     }
 
@@ -145,35 +180,44 @@ impl Builder<'_> {
     fn root_wishes(&self, table: &Table, of: &Wish, name: &str) -> [Wish; 2] {
         let edit = self.edit(&table.name);
         let place = edit.map(|edit| edit.place).unwrap_or_default();
+        let own = names::table_words(table);
+        // The table's own words, where the type is called by them: they may be for many already.
+        let words = |name: &str| if names::type_name(&own) == name { own.clone() } else { names::words(name) };
         let wanted = match (&of.given, &of.remembered) {
             (Some((given, _)), _) => given,
             (None, Some(remembered)) => remembered,
-            (None, None) => &of.by_rule,
+            (None, None) => &of.by_rule[0],
         };
         let remembered = self.remembered(table).filter(|names| names.name == name && of.given.is_none());
-        let wish = |what: &str, given: Option<&String>, remembered: Option<&String>, by_rule: String| Wish {
-            what: format!("the root field of table `{}` that {what}", table.name),
-            given: given.map(|given| (given.clone(), place)),
-            remembered: remembered.filter(|name| !name.is_empty()).cloned(),
-            by_rule,
-        };
+        let wish =
+            |what: &str, given: Option<&String>, remembered: Option<&String>, by_rule: fn(&[String]) -> String| {
+                let mut by_rule = vec![by_rule(&words(wanted)), by_rule(&words(name))];
+                by_rule.dedup();
+                Wish {
+                    what: format!("the root field of table `{}` that {what}", table.name),
+                    given: given.map(|given| (given.clone(), place)),
+                    remembered: remembered.filter(|name| !name.is_empty()).cloned(),
+                    by_rule,
+                }
+            };
         [
             wish(
                 "finds one",
                 edit.and_then(|edit| edit.one.as_ref()),
                 remembered.map(|names| &names.one),
-                names::one_name(wanted),
+                names::one_name,
             ),
             wish(
                 "lists many",
                 edit.and_then(|edit| edit.list.as_ref()),
                 remembered.map(|names| &names.list),
-                names::list_name(wanted),
+                names::list_name,
             ),
         ]
     }
 
-    fn add_type(&mut self, table: &Table, (name, one, list): (String, String, String), is_fresh: bool) {
+    fn add_type(&mut self, table: &Table, names: RuledNames, is_fresh: bool) {
+        let RuledNames { name, helpers, one, list } = names;
         let edit = self.edit(&table.name).cloned().unwrap_or_default();
         let remembered = self.remembered(table);
         // What the project file gives is kept there, and nowhere else.
@@ -181,6 +225,7 @@ impl Builder<'_> {
             |given: &Option<String>, name: &String| if given.is_none() { name.clone() } else { String::new() };
         let mut assigned = TypeNames {
             name: by_rule(&edit.name, &name),
+            helpers: if helpers == name { String::new() } else { helpers.clone() },
             one: by_rule(&edit.one.clone().or(edit.name.clone()), &one),
             list: by_rule(&edit.list.clone().or(edit.name.clone()), &list),
             ..TypeNames::default()
@@ -190,17 +235,19 @@ impl Builder<'_> {
             .iter()
             .filter(|column| !edit.fields.get(&column.name).is_some_and(|field| field.hidden))
             .collect();
+        let is_hidden = |table: &Table| self.edit(&table.name).is_some_and(|edit| edit.hidden);
+        let target_of = |key: &ForeignKey| self.catalog.table(&key.table).filter(|target| !is_hidden(target));
         let wish = |column: &&crate::catalog::Column| Wish {
             what: format!("column `{}` of `{}`", column.name, table.name),
             given: edit.fields.get(&column.name).and_then(|field| Some((field.name.clone()?, field.place))),
             remembered: remembered.and_then(|names| names.fields.get(&column.name)).cloned(),
-            by_rule: names::field_name(&column.name),
+            by_rule: field_names(table, &column.name, target_of),
         };
         let wishes: Vec<Wish> = shown.iter().map(wish).collect();
         let knows_nothing = is_fresh || remembered.is_none_or(|names| names.fields.is_empty());
         let mut register = Register::default();
         remembered.into_iter().flat_map(|names| names.links.values()).for_each(|link| register.reserve(link));
-        let names = register.assign(&wishes, knows_nothing, &mut self.mistakes);
+        let names = register.assign(&wishes, knows_nothing, &mut self.mistakes, |_, _, _| ());
         self.field_names.push(register);
         let mut fields: Vec<Option<String>> = vec![None; table.columns.len()];
         for ((column, wish), name) in shown.into_iter().zip(wishes).zip(names) {
@@ -232,6 +279,7 @@ impl Builder<'_> {
             relation: table.relation().to_owned(),
             inherited: table.inherited,
             name,
+            helpers,
             one,
             list,
             description: edit.description.or_else(|| table.comment.clone()),
@@ -330,7 +378,8 @@ impl Builder<'_> {
         if !distinct || values.len() != texts.len() {
             return Kind::Scalar(Scalar::String);
         }
-        let name = self.type_names.take_own(what, wanted, &mut self.mistakes);
+        let wanted = [wanted.to_owned(), format!("{wanted}Value")];
+        let name = self.type_names.take_own(what, &wanted, &mut self.mistakes);
         self.model.enums.push(Enum { name, values });
         Kind::Enum(self.model.enums.len() - 1)
     }
@@ -380,7 +429,7 @@ fn keys(table: &Table, columns: &[Column]) -> Vec<Key> {
             .map(|(at, f)| if at == 0 { f.clone() } else { names::pascal(f) })
             .collect::<String>();
         let total = ids.iter().all(|id| !columns[*id].nullable) && ids.iter().all(|id| columns[*id].is_comparable());
-        keys.push(Key { columns: ids, member: members.take_or_number(&member), total });
+        keys.push(Key { columns: ids, member: members.take_or_number(&[member]), total });
     }
     keys
 }
@@ -413,8 +462,8 @@ mod tests {
     fn foreign_keys_become_links_both_ways() {
         let model = model("").unwrap();
         assert_eq!(link_fields(&model, "Booking"), ["hut: Hut", "hiker: Hiker", "guide: Hiker"]);
-        assert_eq!(link_fields(&model, "Hiker"), ["bookingsByHiker: Booking", "bookingsByGuide: Booking"]);
-        assert_eq!(link_fields(&model, "Region"), ["parent: Region", "huts: Hut", "regionsByParent: Region"]);
+        assert_eq!(link_fields(&model, "Hiker"), ["bookingsAsHiker: Booking", "bookingsAsGuide: Booking"]);
+        assert_eq!(link_fields(&model, "Region"), ["parent: Region", "huts: Hut", "children: Region"]);
     }
 
     #[test]
@@ -455,6 +504,32 @@ back = "notes"
     }
 
     #[test]
+    fn helper_types_give_way_to_tables() {
+        let mut catalog = Catalog::from_text(CATALOG).unwrap();
+        let mut filters = catalog.table("huts").unwrap().clone();
+        filters.name = "booking_filters".to_owned();
+        filters.foreign_keys.clear();
+        catalog.tables.push(filters);
+        let project = project::read("[source.main]\nurl = \"sqlite:huts.db\"\n", &|_| None).unwrap();
+        let names = |model: &Model| {
+            let of = |table: &str| model.types.iter().find(|t| t.table == table).unwrap();
+            (of("booking_filters").name.clone(), of("bookings").helpers.clone())
+        };
+        let model = build(&catalog, &project).unwrap();
+        assert_eq!(names(&model), ("BookingFilter".to_owned(), "BookingRow".to_owned()));
+        // What clients use by now stays, where the table goes; a table that comes later does not take it.
+        catalog.names = model.names;
+        catalog.tables.pop();
+        let of = |model: &Model| model.types.iter().find(|t| t.table == "bookings").unwrap().helpers.clone();
+        assert_eq!(of(&build(&catalog, &project).unwrap()), "BookingRow");
+        catalog.names = build(&Catalog::from_text(CATALOG).unwrap(), &project).unwrap().names;
+        let mut filters = catalog.table("huts").unwrap().clone();
+        filters.name = "booking_filters".to_owned();
+        catalog.tables.push(filters);
+        assert_eq!(names(&build(&catalog, &project).unwrap()), ("BookingFilterTable".to_owned(), "Booking".to_owned()));
+    }
+
+    #[test]
     fn a_project_that_does_not_fit_the_survey_is_refused_with_hints() {
         let mistakes =
             model("[[type]]\ntable = \"hutts\"\n[[type]]\ntable = \"huts\"\nname = \"Booking\"\n").unwrap_err();
@@ -472,6 +547,6 @@ back = "notes"
         catalog.tables.insert(0, newcomer);
         let model = build(&catalog, &project).unwrap();
         let by_table = |table: &str| model.types.iter().find(|t| t.table == table).unwrap().name.clone();
-        assert_eq!((by_table("huts").as_str(), by_table("Hut").as_str()), ("Hut", "Hut2"));
+        assert_eq!((by_table("huts").as_str(), by_table("Hut").as_str()), ("Hut", "HutTable"));
     }
 }

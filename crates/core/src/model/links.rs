@@ -1,14 +1,16 @@
 //! Links: from foreign keys both ways, from join tables directly, and from the project file.
 
 use super::build::Builder;
+use super::link_words::{Ends, LinkWords};
 use super::names;
 use super::naming::Wish;
 use super::{Cardinality, ColumnId, Link, Through, TypeId};
 use crate::catalog::{ForeignKey, Table};
-use crate::project::{LinkEdit, Place};
+use crate::project::{LinkEdit, Mistake, Place};
 
 /// A reference from one table's columns to another's, whoever declared it.
-struct Reference {
+struct Reference<'c> {
+    ends: Ends<'c>,
     from: TypeId,
     to: TypeId,
     pairs: Vec<(ColumnId, ColumnId)>,
@@ -27,7 +29,8 @@ struct Draft {
     /// What it follows: stable text for the survey file's remembered names.
     identity: String,
     given: Option<String>,
-    wanted: String,
+    /// Its names by rule, the best first.
+    wanted: Vec<String>,
     link: Link,
     place: Place,
 }
@@ -35,101 +38,79 @@ struct Draft {
 /// Adds every link of the model, forward links first, then links back, then direct links.
 pub(super) fn add_links(builder: &mut Builder<'_>) {
     let references = references(builder);
-    let mut drafts: Vec<Draft> = references.iter().map(|r| forward(builder, r)).collect();
-    drafts.extend(references.iter().map(|r| back(builder, r, &references)));
-    drafts.extend(direct_links(builder));
+    let words: Vec<LinkWords> = references.iter().map(|reference| link_words(reference, &references)).collect();
+    let all = || references.iter().zip(&words);
+    let mut drafts: Vec<Draft> = all().map(|(reference, words)| forward(builder, reference, words)).collect();
+    drafts.extend(all().map(|(reference, words)| back(builder, reference, words, &references)));
+    let mistakes = through_mistakes(builder, &references);
+    builder.mistakes.extend(mistakes);
+    drafts.extend(direct_links(builder, &references));
     name_and_add(builder, drafts);
 }
 
-fn references(builder: &Builder<'_>) -> Vec<Reference> {
+fn references<'c>(builder: &Builder<'c>) -> Vec<Reference<'c>> {
     let mut found = Vec::new();
     for table in &builder.catalog.tables {
-        for key in &table.foreign_keys {
-            found.extend(declared(builder, table, key));
-        }
+        found.extend(table.foreign_keys.iter().filter_map(|key| declared(builder, table, key)));
     }
-    for edit in &builder.project.links {
-        found.extend(written(builder, edit));
-    }
+    found.extend(
+        builder.project.links.iter().filter(|edit| edit.through.is_none()).filter_map(|edit| written(builder, edit)),
+    );
     found
 }
 
-fn declared(builder: &Builder<'_>, table: &Table, key: &ForeignKey) -> Option<Reference> {
-    let catalog = builder.catalog;
-    let target = catalog.table(&key.table)?;
-    reference(builder, table, &key.columns, target, &key.references)
+fn declared<'c>(builder: &Builder<'c>, table: &'c Table, key: &'c ForeignKey) -> Option<Reference<'c>> {
+    reference(builder, Ends::of(table, key, builder.catalog.table(&key.table)?))
 }
 
-fn written(builder: &Builder<'_>, edit: &LinkEdit) -> Option<Reference> {
-    let catalog = builder.catalog;
-    let table = catalog.table(&edit.table)?;
-    let target = catalog.table(&edit.to)?;
-    let reference = reference(builder, table, &edit.columns, target, &edit.references)?;
+fn written<'c>(builder: &Builder<'c>, edit: &'c LinkEdit) -> Option<Reference<'c>> {
+    let (table, target) = (builder.catalog.table(&edit.table)?, builder.catalog.table(&edit.to)?);
+    let reference = reference(builder, Ends { table, columns: &edit.columns, target, references: &edit.references })?;
     Some(Reference { name: edit.name.clone(), back: edit.back.clone(), place: edit.place, ..reference })
 }
 
-fn reference(
-    builder: &Builder<'_>,
-    table: &Table,
-    columns: &[String],
-    target: &Table,
-    references: &[String],
-) -> Option<Reference> {
+fn reference<'c>(builder: &Builder<'c>, ends: Ends<'c>) -> Option<Reference<'c>> {
     let type_of = |table: &str| builder.model.types.iter().position(|t| t.table == table);
-    let (from, to) = (type_of(&table.name)?, type_of(&target.name)?);
+    let (from, to) = (type_of(&ends.table.name)?, type_of(&ends.target.name)?);
     let types = &builder.model.types;
-    let pairs: Option<Vec<_>> = columns
+    let pairs: Option<Vec<_>> = ends
+        .columns
         .iter()
-        .zip(references)
+        .zip(ends.references)
         .map(|(own, other)| Some((types[from].column_named(own)?, types[to].column_named(other)?)))
         .collect();
     Some(Reference {
+        ends,
         from,
         to,
         pairs: pairs?,
-        unique: table.is_key(columns),
-        target_unique: target.is_key(references),
+        unique: ends.table.is_key(ends.columns),
+        target_unique: ends.target.is_key(ends.references),
         name: None,
         back: None,
         place: Place::default(),
     })
 }
 
-fn column_names(builder: &Builder<'_>, reference: &Reference) -> (Vec<String>, Vec<String>) {
-    let types = &builder.model.types;
-    reference
-        .pairs
-        .iter()
-        .map(|(own, other)| {
-            (types[reference.from].columns[*own].name.clone(), types[reference.to].columns[*other].name.clone())
-        })
-        .unzip()
+/// What a link is called among all that lead from its table to the same one.
+fn link_words(reference: &Reference<'_>, all: &[Reference<'_>]) -> LinkWords {
+    let rivals = all.iter().filter(|other| (other.from, other.to) == (reference.from, reference.to));
+    reference.ends.link_words(&rivals.map(|other| other.ends).collect::<Vec<_>>())
 }
 
-/// What a reference is called from the referencing side: the column without its `_id`, else the target's name.
-fn stem(builder: &Builder<'_>, reference: &Reference) -> String {
-    let target = &builder.model.types[reference.to].one;
-    match column_names(builder, reference).0.as_slice() {
-        [column] => names::link_stem(column).unwrap_or_else(|| {
-            let field = names::field_name(column);
-            if builder.model.types[reference.from].columns.iter().any(|c| c.field.as_ref() == Some(&field)) {
-                if *target == field { format!("{field}Link") } else { target.clone() }
-            } else {
-                field
-            }
-        }),
-        _ => target.clone(),
-    }
-}
-
-fn forward(builder: &Builder<'_>, reference: &Reference) -> Draft {
-    let (own, other) = column_names(builder, reference);
-    let target = &builder.model.types[reference.to].table;
+fn forward(builder: &Builder<'_>, reference: &Reference<'_>, words: &LinkWords) -> Draft {
+    let target = &builder.model.types[reference.to];
+    let Ends { columns, references, .. } = reference.ends;
+    let name = names::link_name(&words.words);
+    let (type_name, key) = (names::pascal(&target.one), names::pascal(&words.key.join("_")));
+    let with_type =
+        (!name.to_ascii_lowercase().ends_with(&type_name.to_ascii_lowercase())).then(|| format!("{name}{type_name}"));
+    let others = [format!("{name}By{key}"), format!("{name}Link")];
     Draft {
         owner: reference.from,
-        identity: format!("({}) -> {target}({})", own.join(", "), other.join(", ")),
+        identity: format!("({}) -> {}({})", columns.join(", "), target.table, references.join(", ")),
         given: reference.name.clone(),
-        wanted: stem(builder, reference),
+        wanted: [name].into_iter().chain(with_type).chain(others).collect(),
         link: Link {
             field: String::new(),
             target: reference.to,
@@ -141,21 +122,25 @@ fn forward(builder: &Builder<'_>, reference: &Reference) -> Draft {
     }
 }
 
-fn back(builder: &Builder<'_>, reference: &Reference, all: &[Reference]) -> Draft {
-    let (own, other) = column_names(builder, reference);
+/// The way back is called by the type that it leads to. Where several lead back, by what this type is for it, too.
+fn back(builder: &Builder<'_>, reference: &Reference<'_>, words: &LinkWords, all: &[Reference<'_>]) -> Draft {
     let source = &builder.model.types[reference.from];
+    let Ends { columns, references, .. } = reference.ends;
+    let is_own = reference.from == reference.to;
     let siblings = all.iter().filter(|r| (r.from, r.to) == (reference.from, reference.to)).count();
-    let base = if reference.unique { &source.one } else { &source.list };
-    let wanted = if siblings > 1 || reference.from == reference.to {
-        format!("{base}By{}", names::pascal(&stem(builder, reference)))
-    } else {
-        base.clone()
+    let base = if reference.unique { source.one.clone() } else { source.list.clone() };
+    let name = names::pascal(&names::link_name(&words.words));
+    let with_name = format!("{base}As{name}");
+    let with_key = format!("{with_name}By{}", names::pascal(&words.key.join("_")));
+    let first = match children(words, reference.unique).filter(|_| is_own) {
+        Some(children) => Some(children),
+        None => (siblings == 1 && !is_own).then_some(base),
     };
     Draft {
         owner: reference.to,
-        identity: format!("({}) <- {}({})", other.join(", "), source.table, own.join(", ")),
+        identity: format!("({}) <- {}({})", references.join(", "), source.table, columns.join(", ")),
         given: reference.back.clone(),
-        wanted,
+        wanted: first.into_iter().chain([with_name, with_key]).collect(),
         link: Link {
             field: String::new(),
             target: reference.from,
@@ -167,56 +152,126 @@ fn back(builder: &Builder<'_>, reference: &Reference, all: &[Reference]) -> Draf
     }
 }
 
-fn direct_links(builder: &Builder<'_>) -> Vec<Draft> {
-    let mut drafts = Vec::new();
+/// What the rows are that call this one `parent`: `children`; those of a `parentCategory` are `childCategories`.
+fn children(words: &LinkWords, unique: bool) -> Option<String> {
+    let at = words.words.iter().position(|word| word == "parent")?;
+    let mut child = words.words.clone();
+    child[at] = "child".to_owned();
+    Some(if unique { names::link_name(&child) } else { names::list_name(&child) })
+}
+
+/// A table between two, by what it refers to.
+struct Join<'r, 'c> {
+    near: &'r Reference<'c>,
+    far: &'r Reference<'c>,
+    name: Option<String>,
+    place: Place,
+}
+
+fn direct_links(builder: &Builder<'_>, references: &[Reference<'_>]) -> Vec<Draft> {
+    let reference = |table: &Table, key: &ForeignKey| {
+        references.iter().find(|known| known.ends.table.name == table.name && known.ends.columns == key.columns)
+    };
+    let mut joins: Vec<Join<'_, '_>> = Vec::new();
+    for edit in &builder.project.links {
+        let Some(Ok((near, far))) = between(edit, references) else { continue };
+        joins.push(Join { near, far, name: edit.name.clone(), place: edit.place });
+        joins.push(Join { near: far, far: near, name: edit.back.clone(), place: edit.place });
+    }
     for table in &builder.catalog.tables {
         let Some((first, second)) = table.join_keys() else { continue };
-        if builder.catalog.is_referenced(&table.name) {
-            continue;
-        }
+        let (Some(first), Some(second)) = (reference(table, first), reference(table, second)) else { continue };
         for (near, far) in [(first, second), (second, first)] {
-            drafts.extend(direct_link(builder, table, near, far));
+            let is_written = |join: &Join<'_, '_>| std::ptr::eq(join.near, near) && std::ptr::eq(join.far, far);
+            if !joins.iter().any(is_written) {
+                joins.push(Join { near, far, name: None, place: Place::default() });
+            }
+        }
+    }
+    let mut drafts: Vec<Draft> = joins.iter().map(|join| direct_link(builder, join)).collect();
+    // Where several tables join the same two, each link says which it goes through.
+    let firsts: Vec<(TypeId, String)> = drafts.iter().map(|draft| (draft.owner, draft.wanted[0].clone())).collect();
+    for (at, draft) in drafts.iter_mut().enumerate() {
+        if firsts.iter().enumerate().any(|(other, first)| other != at && *first == firsts[at]) {
+            draft.wanted.remove(0);
         }
     }
     drafts
 }
 
-fn direct_link(builder: &Builder<'_>, table: &Table, near: &ForeignKey, far: &ForeignKey) -> Option<Draft> {
-    let near_side = declared(builder, table, near)?;
-    let far_side = declared(builder, table, far)?;
-    let target = &builder.model.types[far_side.to];
-    let same = near_side.to == far_side.to;
-    let wanted = if same {
-        format!("{}By{}", target.list, names::pascal(&stem(builder, &far_side)))
-    } else {
-        target.list.clone()
+/// What the table between two refers to them by; none where the link goes through no table.
+fn between<'r, 'c>(
+    edit: &LinkEdit,
+    references: &'r [Reference<'c>],
+) -> Option<Result<(&'r Reference<'c>, &'r Reference<'c>), String>> {
+    let through = edit.through.as_ref()?;
+    let side = |to: &str, columns: &[String], key: &str| {
+        let leads = |known: &&Reference<'_>| {
+            known.ends.table.name == *through
+                && known.ends.target.name == to
+                && (columns.is_empty() || known.ends.columns == columns)
+        };
+        let found: Vec<&Reference<'_>> = references.iter().filter(leads).collect();
+        match found.as_slice() {
+            [only] => Ok(*only),
+            [] => Err(format!("`{through}` refers to `{to}` by no foreign key; say how by a `[[link]]` of its own")),
+            [..] => Err(format!("`{through}` refers to `{to}` by several keys; say by which with `{key}`")),
+        }
     };
-    Some(Draft {
-        owner: near_side.to,
+    let (near, far) = (side(&edit.table, &edit.columns, "columns"), side(&edit.to, &edit.references, "references"));
+    Some(near.and_then(|near| Ok((near, far?))).and_then(|(near, far)| match std::ptr::eq(near, far) {
+        true => Err(format!(
+            "the way there and the way back are one key of `{through}`; say both with `columns` and `references`"
+        )),
+        false => Ok((near, far)),
+    }))
+}
+
+fn through_mistakes(builder: &Builder<'_>, references: &[Reference<'_>]) -> Vec<Mistake> {
+    let is_shown = |table: &str| builder.model.types.iter().any(|t| t.table == table);
+    let edits = builder.project.links.iter().filter(|edit| {
+        [Some(&edit.table), edit.through.as_ref(), Some(&edit.to)].into_iter().flatten().all(|table| is_shown(table))
+    });
+    edits.filter_map(|edit| Some(Mistake { place: edit.place, text: between(edit, references)?.err()? })).collect()
+}
+
+/// The link through a join table, called by what the other side is there.
+fn direct_link(builder: &Builder<'_>, join: &Join<'_, '_>) -> Draft {
+    let Join { near, far, .. } = join;
+    let table = near.ends.table;
+    let target = &builder.model.types[far.to];
+    let words = far.ends.link_words(&[]).words;
+    let is_plain = near.to != far.to && names::link_name(&names::one(&words)) == target.one;
+    let name = if is_plain { target.list.clone() } else { names::list_name(&words) };
+    let through = names::pascal(&builder.model.types[near.from].list);
+    let is_linking = |column: &String| near.ends.columns.contains(column) || far.ends.columns.contains(column);
+    Draft {
+        owner: near.to,
         identity: format!(
             "({}) <-> {} through {}({}; {})",
-            near.references.join(", "),
+            near.ends.references.join(", "),
             target.table,
             table.name,
-            near.columns.join(", "),
-            far.columns.join(", ")
+            near.ends.columns.join(", "),
+            far.ends.columns.join(", ")
         ),
-        given: None,
-        wanted,
+        given: join.name.clone(),
+        wanted: vec![name.clone(), format!("{name}Through{through}")],
         link: Link {
             field: String::new(),
-            target: far_side.to,
+            target: far.to,
             cardinality: Cardinality::Many,
             pairs: Vec::new(),
             through: Some(Through {
-                join: near_side.from,
-                near: near_side.pairs.iter().map(|(join, own)| (*own, *join)).collect(),
-                far: far_side.pairs,
+                join: near.from,
+                near: near.pairs.iter().map(|(join, own)| (*own, *join)).collect(),
+                far: far.pairs.clone(),
+                repeats: !table.keys().any(|key| key.iter().all(is_linking)),
                 prefix: String::new(),
             }),
         },
-        place: Place::default(),
-    })
+        place: join.place,
+    }
 }
 
 /// Names the links of each type, beside the fields of its columns.
@@ -236,7 +291,7 @@ fn name_and_add(builder: &mut Builder<'_>, drafts: Vec<Draft>) {
         };
         let wishes: Vec<Wish> = drafts.iter().map(wish).collect();
         let is_fresh = remembered.is_none_or(|names| names.links.is_empty());
-        let names = builder.field_names[owner].assign(&wishes, is_fresh, &mut builder.mistakes);
+        let names = builder.field_names[owner].assign(&wishes, is_fresh, &mut builder.mistakes, |_, _, _| ());
         for (draft, name) in drafts.iter_mut().zip(names) {
             draft.link.field = name;
         }
@@ -244,8 +299,9 @@ fn name_and_add(builder: &mut Builder<'_>, drafts: Vec<Draft>) {
             let owner_type = &builder.model.types[owner];
             if let Some(through) = &mut draft.link.through {
                 let wanted = format!("{}{}", owner_type.name, names::pascal(&draft.link.field));
-                let what = format!("the connection of the link `{}` of `{}`", draft.link.field, owner_type.name);
-                through.prefix = builder.type_names.take_own(&what, &wanted, &mut builder.mistakes);
+                let what = format!("the link `{}` of `{}`", draft.link.field, owner_type.name);
+                let wanted = [wanted.clone(), format!("{wanted}Through")];
+                through.prefix = builder.type_names.take_helpers(&what, None, &wanted, names::LINK_HELPERS);
             }
             if draft.given.is_none() {
                 let names = builder.model.names.types.get_mut(&owner_type.table).expect("every type has names");

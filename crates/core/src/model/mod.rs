@@ -1,6 +1,8 @@
 //! The model: what the API is made of once survey and project file are put together. Types, fields, links, names.
 
 mod build;
+mod inflection;
+mod link_words;
 mod links;
 mod names;
 mod naming;
@@ -48,6 +50,8 @@ pub struct Type {
     pub inherited: bool,
     /// The object type's name.
     pub name: String,
+    /// What the names of its helper types begin with: its name, where nothing else is in the way.
+    pub helpers: String,
     /// The root field that finds one by a key.
     pub one: String,
     /// The root field that lists many.
@@ -201,6 +205,9 @@ pub struct Through {
     pub near: Vec<(ColumnId, ColumnId)>,
     /// Join column and target column.
     pub far: Vec<(ColumnId, ColumnId)>,
+    /// Can several of its rows join the same two? Then the two are linked once: edges have no fields of their own, and the link
+    /// cannot be written.
+    pub repeats: bool,
     /// The first part of the names of the link's own connection and edge types.
     pub prefix: String,
 }
@@ -273,6 +280,9 @@ impl Type {
 
     /// The columns that carry values of an edge: those of a join table beside its two foreign keys.
     pub fn edge_columns(&self, through: &Through) -> Vec<ColumnId> {
+        if through.repeats {
+            return Vec::new();
+        }
         let keys: Vec<ColumnId> =
             through.near.iter().map(|(_, join)| *join).chain(through.far.iter().map(|(join, _)| *join)).collect();
         (0..self.columns.len()).filter(|id| !keys.contains(id) && self.columns[*id].field.is_some()).collect()

@@ -1,7 +1,10 @@
 //! From the database's names to GraphQL's: singular PascalCase types, plural camelCase lists, camelCase fields,
-//! UPPER_CASE enum values.
+//! UPPER_CASE enum values. Names are taken apart into words, and put together again.
 
-use heck::{ToLowerCamelCase, ToPascalCase, ToShoutySnakeCase};
+use heck::{ToLowerCamelCase, ToPascalCase, ToShoutySnakeCase, ToSnakeCase};
+
+use super::inflection::{plural, singular};
+use crate::catalog::Table;
 
 /// Is it a name that GraphQL allows and does not reserve?
 pub fn is_graphql_name(name: &str) -> bool {
@@ -11,34 +14,68 @@ pub fn is_graphql_name(name: &str) -> bool {
         && !name.starts_with("__")
 }
 
-/// `mountain_huts` → `MountainHut`.
-pub(super) fn type_name(table: &str) -> String {
-    legal(&inflect_last(table, 1).to_pascal_case(), "Type")
+/// The words of a name, in lower case: `hutId`, `HUT_ID` and `hut id` → `hut`, `id`.
+pub(super) fn words(name: &str) -> Vec<String> {
+    let snake = plain(name).to_snake_case();
+    snake.split('_').filter(|word| !word.is_empty()).map(str::to_owned).collect()
 }
 
-/// `MountainHut` → `mountainHut`.
-pub(super) fn one_name(type_name: &str) -> String {
-    legal(&type_name.to_lower_camel_case(), "one")
+/// The words of a table's name, its schema's before them where tables of several are served; what both say is said once.
+pub(super) fn table_words(table: &Table) -> Vec<String> {
+    let own = words(table.relation());
+    let Some(schema) = table.schema.as_ref().filter(|_| table.name != table.relation()) else { return own };
+    let mut schema = words(schema);
+    let alike = |a: &[String], b: &[String]| a.iter().map(|w| singular(w)).eq(b.iter().map(|w| singular(w)));
+    let said =
+        (1..=schema.len().min(own.len())).rev().find(|count| alike(&schema[schema.len() - count..], &own[..*count]));
+    schema.truncate(schema.len() - said.unwrap_or(0));
+    schema.into_iter().chain(own).collect()
 }
 
-/// `MountainHut` → `mountainHuts`; a word without a plural gets `List`.
-pub(super) fn list_name(type_name: &str) -> String {
-    let one = one_name(type_name);
-    let many = legal(&inflect_last(type_name, 2).to_lower_camel_case(), "list");
-    if many == one { format!("{one}List") } else { many }
+/// `mountain`, `huts` → `mountain`, `hut`.
+pub(super) fn one(words: &[String]) -> Vec<String> {
+    let mut words = words.to_vec();
+    if let Some(last) = words.last_mut() {
+        *last = singular(last);
+    }
+    words
+}
+
+/// `mountain`, `hut` → `mountain`, `huts`; words for many stay as they are; none where there is no word for many.
+pub(super) fn many(words: &[String]) -> Option<Vec<String>> {
+    let last = words.last()?;
+    let one = singular(last);
+    let many = if one == *last { plural(last)? } else { last.clone() };
+    Some(words[..words.len() - 1].iter().cloned().chain([many]).collect())
+}
+
+/// `mountain`, `huts` → `MountainHut`.
+pub(super) fn type_name(words: &[String]) -> String {
+    legal(&one(words).join("_").to_pascal_case(), "Table")
+}
+
+/// `mountain`, `huts` → `mountainHut`.
+pub(super) fn one_name(words: &[String]) -> String {
+    legal(&one(words).join("_").to_lower_camel_case(), "table")
+}
+
+/// `mountain`, `hut` → `mountainHuts`; where there is no word for many, `List` stands behind the one for one.
+pub(super) fn list_name(words: &[String]) -> String {
+    let one = one_name(words);
+    match many(words).map(|many| legal(&many.join("_").to_lower_camel_case(), "table")) {
+        Some(many) if many != one => many,
+        _ => format!("{one}List"),
+    }
 }
 
 /// `starts_on` → `startsOn`.
 pub(super) fn field_name(column: &str) -> String {
-    legal(&words(column).to_lower_camel_case(), "column")
+    legal(&plain(column).to_lower_camel_case(), "column")
 }
 
-/// `hut_id` → `hut`; `hutId` → `hut`; other names as they are.
-pub(super) fn link_stem(column: &str) -> Option<String> {
-    let name = field_name(column);
-    ["Id", "Uuid", "Code", "Key", "No", "Ref"]
-        .iter()
-        .find_map(|suffix| name.strip_suffix(suffix).filter(|stem| !stem.is_empty()).map(str::to_owned))
+/// `begin`, `area` → `beginArea`.
+pub(super) fn link_name(words: &[String]) -> String {
+    legal(&words.join("_").to_lower_camel_case(), "link")
 }
 
 /// `hut` → `Hut`.
@@ -48,34 +85,27 @@ pub(super) fn pascal(field: &str) -> String {
 
 /// `not yet open` → `NOT_YET_OPEN`; none where nothing legal is left.
 pub(super) fn enum_value_name(text: &str) -> Option<String> {
-    let name = words(text).to_shouty_snake_case();
-    let name = if name.starts_with(|c: char| c.is_ascii_digit()) { format!("_{name}") } else { name };
+    let name = plain(text).to_shouty_snake_case();
+    let name = if name.starts_with(|c: char| c.is_ascii_digit()) { format!("VALUE_{name}") } else { name };
     is_graphql_name(&name).then_some(name)
 }
 
-fn inflect_last(name: &str, count: isize) -> String {
-    let snake = heck::ToSnakeCase::to_snake_case(words(name).as_str());
-    let (head, last) = snake.rsplit_once('_').map_or(("", snake.as_str()), |(head, last)| (head, last));
-    let is_word = last.chars().all(|c| c.is_ascii_alphabetic()) && last.len() > 1;
-    let last = if is_word { pluralizer::pluralize(last, count, false) } else { last.to_owned() };
-    format!("{head}_{last}")
-}
-
-fn words(name: &str) -> String {
+/// Letters and digits that GraphQL allows, `_` for all others.
+fn plain(name: &str) -> String {
     deunicode::deunicode(name).chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).collect()
 }
 
-fn legal(name: &str, or: &str) -> String {
+/// A name that begins with a letter: with a word before it, where it does not.
+fn legal(name: &str, word: &str) -> String {
     match name.chars().next() {
-        None => or.to_owned(),
-        Some(first) if first.is_ascii_digit() => format!("_{name}"),
+        None => word.to_owned(),
+        Some(first) if first.is_ascii_digit() => format!("{word}{name}"),
         Some(_) => name.to_owned(),
     }
 }
 
-/// What comes with an object type of this name, now or once it can be written to.
-pub(super) const COMPANIONS: &[&str] = &[
-    "",
+/// What the names of an object type's helper types end with, now or once it can be written to.
+pub(super) const TYPE_HELPERS: &[&str] = &[
     "Filter",
     "ListFilter",
     "Order",
@@ -90,8 +120,6 @@ pub(super) const COMPANIONS: &[&str] = &[
     "Target",
     "IfExists",
     "KeyName",
-    "Link",
-    "Links",
     "Summary",
     "SummaryGroup",
     "SummaryKey",
@@ -99,11 +127,15 @@ pub(super) const COMPANIONS: &[&str] = &[
     "SummaryOrder",
 ];
 
+/// What the names of the helper types of a link over a join table end with.
+pub(super) const LINK_HELPERS: &[&str] = &["Connection", "Edge", "Link", "Links"];
+
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
 
     use super::*;
+    use crate::catalog::{Catalog, Table};
 
     #[rstest]
     #[case("bookings", "Booking", "booking", "bookings")]
@@ -111,25 +143,43 @@ mod tests {
     #[case("weather_readings", "WeatherReading", "weatherReading", "weatherReadings")]
     #[case("equipment", "Equipment", "equipment", "equipmentList")]
     #[case("hut supplies", "HutSupply", "hutSupply", "hutSupplies")]
-    #[case("2024-report", "_2024Report", "_2024report", "_2024reportList")]
+    #[case("indices", "Index", "index", "indices")]
+    #[case("oauth2_tokens", "Oauth2Token", "oauth2Token", "oauth2Tokens")]
+    #[case("address2", "Address2", "address2", "address2List")]
+    #[case("2024-report", "Table2024Report", "table2024Report", "table2024Reports")]
     #[case("Höhenwege", "Hohenwege", "hohenwege", "hohenweges")]
+    #[case("--", "Table", "table", "tableList")]
     fn tables_get_the_names_of_one_and_of_many(
         #[case] table: &str,
         #[case] name: &str,
         #[case] one: &str,
         #[case] list: &str,
     ) {
-        let found = type_name(table);
-        assert_eq!(found, name);
-        assert!(is_graphql_name(&found));
-        assert_eq!(list_name(&found), list);
-        assert!(one_name(&found).eq_ignore_ascii_case(one));
+        let words = words(table);
+        assert_eq!(
+            (type_name(&words).as_str(), one_name(&words).as_str(), list_name(&words).as_str()),
+            (name, one, list)
+        );
+        assert!(is_graphql_name(name));
+    }
+
+    #[rstest]
+    #[case("sales", "orders", "SalesOrder")]
+    #[case("sales", "sales_orders", "SalesOrder")]
+    #[case("sale", "sales_orders", "SalesOrder")]
+    #[case("crm_sales", "sales_orders", "CrmSalesOrder")]
+    #[case("sales", "sales", "Sale")]
+    fn schemas_and_tables_say_a_word_once(#[case] schema: &str, #[case] relation: &str, #[case] name: &str) {
+        let known = Catalog::from_text(include_str!("../../tests/data/huts.json")).unwrap().tables.remove(0);
+        let (schema, relation) = (Some(schema.to_owned()), Some(relation.to_owned()));
+        let table = Table { name: "qualified".to_owned(), schema, relation, ..known };
+        assert_eq!(type_name(&table_words(&table)), name);
     }
 
     #[test]
     fn enum_values_are_upper_case_and_legal() {
         assert_eq!(enum_value_name("not yet open").as_deref(), Some("NOT_YET_OPEN"));
-        assert_eq!(enum_value_name("2nd").as_deref(), Some("_2ND"));
+        assert_eq!(enum_value_name("2nd").as_deref(), Some("VALUE_2ND"));
         assert_eq!(enum_value_name("—").as_deref(), None);
     }
 }

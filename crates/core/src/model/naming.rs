@@ -3,11 +3,10 @@
 //!
 //! In each scope (the types, the root fields, the fields of one type) things have the names that the survey file remembers, or
 //! where it remembers nothing yet, those by rule. What the project file gives has to fit in beside them; what a later survey
-//! finds yields, with a number.
+//! finds yields. By rule a thing may be called by several words, the best first; a number is what is left where all are taken.
 
 use std::collections::{HashMap, HashSet};
 
-use super::names::COMPANIONS;
 use crate::project::{Mistake, Place};
 use crate::value::Scalar;
 
@@ -20,8 +19,8 @@ pub(super) struct Wish {
     pub(super) given: Option<(String, Place)>,
     /// The name that the survey file remembers.
     pub(super) remembered: Option<String>,
-    /// The name by rule.
-    pub(super) by_rule: String,
+    /// The names by rule, the best first; at least one.
+    pub(super) by_rule: Vec<String>,
 }
 
 /// Who has a name.
@@ -33,26 +32,20 @@ struct Holder {
 }
 
 /// Names that are taken in one scope.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub(super) struct Register {
     taken: HashMap<String, Holder>,
     /// Names that newcomers do not get.
     reserved: HashSet<String>,
-    /// What is taken with a name: suffixes, the empty one among them.
-    companions: &'static [&'static str],
-}
-
-impl Default for Register {
-    fn default() -> Self {
-        Register { taken: HashMap::new(), reserved: HashSet::new(), companions: &[""] }
-    }
 }
 
 impl Register {
     /// A register of type names in which the names that every schema has are taken.
     pub(super) fn of_types() -> Self {
-        let own = Holder { what: "something that every schema has".to_owned(), given: None };
-        let mut taken = HashMap::new();
+        let mut register = Register::default();
+        let mut take = |name: String| {
+            register.hold(&name, Holder { what: "something that every schema has".to_owned(), given: None });
+        };
         for name in [
             "Query",
             "Mutation",
@@ -65,49 +58,62 @@ impl Register {
             "KeySummaryOrder",
             "ExistingRow",
         ] {
-            taken.insert(name.to_owned(), own.clone());
+            take(name.to_owned());
         }
         for scalar in Scalar::ALL {
-            for companion in ["", "Filter", "ListFilter", "Summary", "SummaryOrder"] {
-                taken.insert(format!("{}{companion}", scalar.name()), own.clone());
+            for helper in ["", "Filter", "ListFilter", "Summary", "SummaryOrder"] {
+                take(format!("{}{helper}", scalar.name()));
             }
         }
-        Register { taken, reserved: HashSet::new(), companions: COMPANIONS }
-    }
-
-    /// Who has a name, or one that comes with it.
-    fn holder(&self, name: &str) -> Option<&Holder> {
-        self.companions.iter().find_map(|companion| self.taken.get(&format!("{name}{companion}")))
+        register
     }
 
     /// Takes a name as it is; false where it was taken already.
     pub(super) fn take(&mut self, name: &str) -> bool {
-        let free = self.holder(name).is_none();
+        let free = self.is_free(name);
         self.hold(name, Holder { what: String::new(), given: None });
         free
     }
 
-    fn hold(&mut self, name: &str, holder: Holder) {
-        for companion in self.companions {
-            self.taken.entry(format!("{name}{companion}")).or_insert_with(|| holder.clone());
-        }
+    fn is_free(&self, name: &str) -> bool {
+        !self.taken.contains_key(name)
     }
 
-    /// Takes `wanted`, or the first free of `wanted2`, `wanted3`, ….
-    pub(super) fn take_or_number(&mut self, wanted: &str) -> String {
-        let is_free = |name: &String| self.holder(name).is_none() && !self.reserved.contains(name);
-        let name = numbered(wanted).find(is_free).expect("there is always a next number");
+    fn hold(&mut self, name: &str, holder: Holder) {
+        self.taken.entry(name.to_owned()).or_insert(holder);
+    }
+
+    /// Takes the first that is free of what is wanted, else the first of it with a number behind it.
+    pub(super) fn take_or_number(&mut self, wanted: &[String]) -> String {
+        let name = first_free(wanted, |name| self.is_free(name) && !self.reserved.contains(name));
         self.take(&name);
         name
     }
 
-    /// The same for what has the name by rule, or remembered: a mistake of whoever gave the name to something else.
-    pub(super) fn take_own(&mut self, what: &str, wanted: &str, mistakes: &mut Vec<Mistake>) -> String {
-        if let Some(Holder { what: other, given: Some(place) }) = self.holder(wanted) {
-            mistakes.push(mistake(*place, wanted, other, what));
+    /// The same for what has the name by rule, or remembered: a mistake of whoever gave the best name to something else.
+    pub(super) fn take_own(&mut self, what: &str, wanted: &[String], mistakes: &mut Vec<Mistake>) -> String {
+        if let Some(Holder { what: other, given: Some(place) }) = self.taken.get(&wanted[0]) {
+            mistakes.push(mistake(*place, &wanted[0], other, what));
         }
-        let name = numbered(wanted).find(|name| self.holder(name).is_none()).expect("there is always a next number");
+        let name = first_free(wanted, |name| self.is_free(name));
         self.hold(&name, Holder { what: what.to_owned(), given: None });
+        name
+    }
+
+    /// Takes the names of helper types, which begin alike and end with these words; gives what they begin with. They give way,
+    /// all of them together, to whatever has one of the names.
+    pub(super) fn take_helpers(
+        &mut self,
+        what: &str,
+        remembered: Option<&String>,
+        wanted: &[String],
+        endings: &[&str],
+    ) -> String {
+        let are_free = |name: &String| endings.iter().all(|ending| self.is_free(&format!("{name}{ending}")));
+        let name = remembered.cloned().unwrap_or_else(|| first_free(wanted, are_free));
+        for ending in endings {
+            self.hold(&format!("{name}{ending}"), Holder { what: format!("a helper type of {what}"), given: None });
+        }
         name
     }
 
@@ -117,32 +123,42 @@ impl Register {
     }
 
     /// Names everything in a scope, in the order of the wishes. `is_fresh`: does the survey file remember nothing of the scope?
-    pub(super) fn assign(&mut self, wishes: &[Wish], is_fresh: bool, mistakes: &mut Vec<Mistake>) -> Vec<String> {
+    /// `named` is told of each name before any name is given to what comes later.
+    pub(super) fn assign(
+        &mut self,
+        wishes: &[Wish],
+        is_fresh: bool,
+        mistakes: &mut Vec<Mistake>,
+        mut named: impl FnMut(&mut Self, usize, &str),
+    ) -> Vec<String> {
         let mut names = vec![String::new(); wishes.len()];
-        let free = |wish: &Wish| wish.given.is_none();
-        for (at, wish) in wishes.iter().enumerate().filter(|(_, wish)| free(wish)) {
-            if let Some(remembered) = &wish.remembered {
-                names[at] = self.take_own(&wish.what, remembered, mistakes);
-            }
-        }
-        let by_rule = |wish: &Wish| free(wish) && wish.remembered.is_none();
-        if is_fresh {
-            for (at, wish) in wishes.iter().enumerate().filter(|(_, wish)| by_rule(wish)) {
-                names[at] = self.take_own(&wish.what, &wish.by_rule, mistakes);
-            }
-        }
+        let mut turns: [Vec<usize>; 4] = Default::default();
         for (at, wish) in wishes.iter().enumerate() {
-            let Some((name, place)) = &wish.given else { continue };
-            if let Some(holder) = self.holder(name) {
-                mistakes.push(mistake(*place, name, &wish.what, &holder.what));
-            }
-            self.hold(name, Holder { what: wish.what.clone(), given: Some(*place) });
-            names[at].clone_from(name);
+            let turn = match (&wish.given, &wish.remembered) {
+                (None, Some(_)) => 0,
+                (None, None) if is_fresh => 1,
+                (Some(_), _) => 2,
+                (None, None) => 3,
+            };
+            turns[turn].push(at);
         }
-        if !is_fresh {
-            for (at, wish) in wishes.iter().enumerate().filter(|(_, wish)| by_rule(wish)) {
-                names[at] = self.take_or_number(&wish.by_rule);
+        for turn in turns {
+            for &at in &turn {
+                let Wish { what, given, remembered, by_rule } = &wishes[at];
+                names[at] = match (given, remembered) {
+                    (Some((name, place)), _) => {
+                        if let Some(holder) = self.taken.get(name) {
+                            mistakes.push(mistake(*place, name, what, &holder.what));
+                        }
+                        self.hold(name, Holder { what: what.clone(), given: Some(*place) });
+                        name.clone()
+                    }
+                    (None, Some(name)) => self.take_own(what, std::slice::from_ref(name), mistakes),
+                    (None, None) if is_fresh => self.take_own(what, by_rule, mistakes),
+                    (None, None) => self.take_or_number(by_rule),
+                };
             }
+            turn.iter().for_each(|at| named(self, *at, &names[*at]));
         }
         names
     }
@@ -155,15 +171,14 @@ impl Register {
 }
 
 fn mistake(place: Place, name: &str, what: &str, other: &str) -> Mistake {
-    let text = format!(
-        "`{name}` cannot be the name of {what}: {other} has it, or a name that comes with it; choose another, or rename or hide \
-         what has it"
-    );
+    let text =
+        format!("`{name}` cannot be the name of {what}: {other} has it; choose another, or rename or hide what has it");
     Mistake { place, text }
 }
 
-fn numbered(wanted: &str) -> impl Iterator<Item = String> + '_ {
-    std::iter::once(wanted.to_owned()).chain((2..).map(move |number| format!("{wanted}{number}")))
+fn first_free(wanted: &[String], is_free: impl Fn(&String) -> bool) -> String {
+    let numbered = (2..).map(|number| format!("{}{number}", wanted[0]));
+    wanted.iter().cloned().chain(numbered).find(is_free).expect("there is always a next number")
 }
 
 #[cfg(test)]
@@ -172,24 +187,41 @@ mod tests {
 
     fn wish(what: &str, given: Option<&str>, remembered: Option<&str>, by_rule: &str) -> Wish {
         let given = given.map(|name| (name.to_owned(), Place { line: 7, column: 1 }));
-        Wish { what: what.to_owned(), given, remembered: remembered.map(str::to_owned), by_rule: by_rule.to_owned() }
+        Wish {
+            what: what.to_owned(),
+            given,
+            remembered: remembered.map(str::to_owned),
+            by_rule: vec![by_rule.to_owned()],
+        }
     }
 
     fn assign(wishes: &[Wish], is_fresh: bool) -> (Vec<String>, Vec<String>) {
         let mut mistakes = Vec::new();
-        let names = Register::default().assign(wishes, is_fresh, &mut mistakes);
+        let names = Register::default().assign(wishes, is_fresh, &mut mistakes, |_, _, _| ());
         (names, mistakes.into_iter().map(|mistake| mistake.text).collect())
     }
 
     #[test]
     fn a_newcomer_yields() {
-        let mut register = Register::of_types();
-        assert_eq!(register.take_or_number("Booking"), "Booking");
-        assert_eq!(register.take_or_number("BookingFilter"), "BookingFilter2");
-        assert_eq!(register.take_or_number("PageInfo"), "PageInfo2");
-        assert!(register.names().contains("BookingSummaryOrder"));
         let known = [wish("old", None, Some("hut"), "hut"), wish("new", None, None, "hut")];
         assert_eq!(assign(&known, false), (vec!["hut".into(), "hut2".into()], vec![]));
+    }
+
+    #[test]
+    fn words_are_tried_before_numbers() {
+        let mut register = Register::of_types();
+        let wanted = ["Booking".to_owned(), "BookingTable".to_owned()];
+        let mut take = || register.take_or_number(&wanted);
+        assert_eq!([take(), take(), take(), take()], ["Booking", "BookingTable", "Booking2", "Booking3"]);
+    }
+
+    #[test]
+    fn helpers_give_way_together() {
+        let mut register = Register::of_types();
+        assert!(register.take("BookingFilter"));
+        let wanted = ["Booking".to_owned(), "BookingRow".to_owned()];
+        assert_eq!(register.take_helpers("`Booking`", None, &wanted, &["Filter", "Key"]), "BookingRow");
+        assert!(register.names().contains("BookingRowKey") && !register.names().contains("BookingKey"));
     }
 
     #[test]

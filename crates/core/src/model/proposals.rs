@@ -40,7 +40,7 @@ pub fn candidates(catalog: &Catalog) -> Vec<Proposal> {
     // `client_id` of `clients`, is referred to by that.
     let mut called: HashMap<String, Vec<(&Table, &String)>> = HashMap::new();
     for target in &catalog.tables {
-        let name = names::pascal(&names::one_name(&names::type_name(&target.name)));
+        let name = names::pascal(&names::one_name(&names::table_words(target)));
         for key in target.keys().filter_map(|key| if let [only] = key { Some(only) } else { None }) {
             let own = names::pascal(&names::field_name(key));
             let reference = if own.len() > name.len() && own.starts_with(&name) { own } else { name.clone() + &own };

@@ -20,8 +20,8 @@ use super::shape::{
 };
 use super::variables::Variables;
 use super::{
-    CursorArgument, CursorSource, LeafType, OrderTerm, Output, Page, Parameter, ParentJoin, Plan, Seek, Select,
-    SelectId,
+    CursorArgument, CursorSource, JoinTable, LeafType, OrderTerm, Output, Page, Parameter, ParentJoin, Plan, Seek,
+    Select, SelectId,
 };
 use crate::access::{Comparison, Condition, Masks, Operand, Origin, Path, Predicate, Test, View};
 use crate::error::{Code, Location, Problem};
@@ -368,8 +368,9 @@ impl<'a> Planner<'a> {
         let link = &self.view.model().types[of].links[link];
         match &link.through {
             None => ParentJoin { select, pairs: link.pairs.clone(), through: None },
-            Some(through) => {
-                ParentJoin { select, pairs: through.near.clone(), through: Some((through.join, through.far.clone())) }
+            Some(Through { join, near, far, repeats, .. }) => {
+                let through = JoinTable { of: *join, pairs: far.clone(), repeats: *repeats };
+                ParentJoin { select, pairs: near.clone(), through: Some(through) }
             }
         }
     }
@@ -462,7 +463,7 @@ impl<'a> Planner<'a> {
             }
             _ => ConnectionField::Typename(match connection.through {
                 Some(through) => format!("{}Connection", through.prefix),
-                None => format!("{}Connection", t.name),
+                None => format!("{}Connection", t.helpers),
             }),
         })
     }
@@ -487,7 +488,7 @@ impl<'a> Planner<'a> {
                 "node" => EdgeField::Node(self.object(connection.of, connection.select, &fields, depth)?),
                 "__typename" => EdgeField::Value(Value::Typename(match connection.through {
                     Some(through) => format!("{}Edge", through.prefix),
-                    None => format!("{}Edge", view.model().types[connection.of].name),
+                    None => format!("{}Edge", view.model().types[connection.of].helpers),
                 })),
                 _ => {
                     let through = connection.through;

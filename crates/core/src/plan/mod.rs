@@ -180,8 +180,8 @@ impl Select {
                 model.types[of].columns[path.column].kind
             }
             Output::Edge(column) => {
-                let (join, _) = self.parent.as_ref()?.through.as_ref()?;
-                model.types[*join].columns[*column].kind
+                let join = self.parent.as_ref()?.through.as_ref()?;
+                model.types[join.of].columns[*column].kind
             }
             Output::Count | Output::Summary(Function::Sum | Function::Avg, _) => return None,
         };
@@ -207,8 +207,19 @@ pub struct ParentJoin {
     /// The parent's column, and the column that equals it: of the join table where there is one, else of the type. The
     /// parent delivers its columns, unless the select is joined to it.
     pub pairs: Vec<(ColumnId, ColumnId)>,
-    /// The join table, with join column and own column.
-    pub through: Option<(TypeId, Vec<(ColumnId, ColumnId)>)>,
+    /// The join table, if there is one.
+    pub through: Option<JoinTable>,
+}
+
+/// The join table between a select and its parent.
+#[derive(Debug, Clone)]
+pub struct JoinTable {
+    /// Its type.
+    pub of: TypeId,
+    /// Its column, and the select's column that equals it.
+    pub pairs: Vec<(ColumnId, ColumnId)>,
+    /// Can several of its rows join the same two, which are linked once all the same?
+    pub repeats: bool,
 }
 
 impl ParentJoin {

@@ -86,8 +86,8 @@ impl<'a> Planner<'a> {
     ) -> Result<ObjectShape, Problem> {
         let t = &self.view.model().types[of];
         self.each(fields, |planner, name, fields| match name {
-            "__typename" => Ok(Value::Typename(format!("{}Summary", t.name))),
-            "count" => Ok(planner.counted(select, &t.name)),
+            "__typename" => Ok(Value::Typename(format!("{}Summary", t.helpers))),
+            "count" => Ok(planner.counted(select, &t.helpers)),
             _ => match planner.summarised(of, name) {
                 Some((column, scalar)) => planner.functions(of, column, scalar, select, fields).map(Value::Same),
                 None => Ok(Value::Null),
@@ -149,7 +149,7 @@ impl<'a> Planner<'a> {
         let object = self.each(fields, |planner, name, fields| match name {
             "key" => planner.group_key(of, select, &keys, fields).map(Value::Same),
             "summary" => planner.summary_object(of, select, fields).map(Value::Same),
-            _ => Ok(Value::Typename(format!("{}SummaryGroup", t.name))),
+            _ => Ok(Value::Typename(format!("{}SummaryGroup", t.helpers))),
         })?;
         Ok((select, object))
     }
@@ -164,13 +164,13 @@ impl<'a> Planner<'a> {
         let t = &self.view.model().types[of];
         self.each(fields, |planner, name, fields| {
             let column = planner.view.columns(of).find(|(_, field)| *field == name).map(|(column, _)| column);
-            let Some(column) = column else { return Ok(Value::Typename(format!("{}SummaryKey", t.name))) };
+            let Some(column) = column else { return Ok(Value::Typename(format!("{}SummaryKey", t.helpers))) };
             let Some(term) = keys.iter().position(|key| *key == column) else {
                 let text = format!("`{name}` is not among the fields that `by` groups by; add it there");
                 return Err(Problem::new(Code::InvalidArgument, text).at(planner.locate(fields[0])));
             };
             let output = planner.output(select, Output::Group(term));
-            let name = format!("{}SummaryKey.{name}", t.name).into();
+            let name = format!("{}SummaryKey.{name}", t.helpers).into();
             Ok(Value::Column { output, kind: t.columns[column].kind, non_null: false, name })
         })
     }

@@ -188,11 +188,14 @@ pub struct FieldEdit {
 pub struct LinkEdit {
     /// The referencing table.
     pub table: String,
-    /// The referencing columns.
+    /// The referencing columns; with `through`, those of the table between that refer to `table`, empty where one foreign key
+    /// does.
     pub columns: Vec<String>,
+    /// The table between the two, for a direct link over it.
+    pub through: Option<String>,
     /// The referenced table.
     pub to: String,
-    /// The referenced columns.
+    /// The referenced columns; with `through`, those of the table between that refer to `to`, empty where one foreign key does.
     pub references: Vec<String>,
     /// The name of the link on the referencing type.
     pub name: Option<String>,
@@ -355,21 +358,22 @@ fn read_type(reader: &mut Reader<'_>, section: &Section) -> Option<(String, Type
 }
 
 fn read_link(reader: &mut Reader<'_>, section: &Section) -> Option<LinkEdit> {
-    reader.only(section, &["table", "columns", "to", "references", "name", "back"]);
-    for (key, what) in [
-        ("table", "the table that refers"),
-        ("columns", "the columns that refer"),
-        ("to", "the table referred to"),
-        ("references", "the columns referred to"),
+    reader.only(section, &["table", "columns", "through", "to", "references", "name", "back"]);
+    let is_direct = section.has("through");
+    for (key, what, needed) in [
+        ("table", "the table that refers", true),
+        ("columns", "the columns that refer", !is_direct),
+        ("to", "the table referred to", true),
+        ("references", "the columns referred to", !is_direct),
     ] {
-        if !section.has(key) {
+        if needed && !section.has(key) {
             reader.missing(section, key, what);
         }
     }
     let columns = reader.texts(section, "columns");
     let references = reader.texts(section, "references");
-    if section.has("columns") && section.has("references") && (columns.len() != references.len() || columns.is_empty())
-    {
+    let both = section.has("columns") && section.has("references");
+    if both && !is_direct && (columns.len() != references.len() || columns.is_empty()) {
         let text =
             format!("{} columns cannot match {} references; name them in pairs", columns.len(), references.len());
         reader.mistake_at(section, "references", text);
@@ -377,6 +381,7 @@ fn read_link(reader: &mut Reader<'_>, section: &Section) -> Option<LinkEdit> {
     Some(LinkEdit {
         table: reader.text(section, "table")?,
         columns,
+        through: reader.text(section, "through"),
         to: reader.text(section, "to")?,
         references,
         name: reader.graphql_name(section, "name"),

@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 
 use super::sdl::{Printer, line};
 use crate::access::{Action, View, WriteGrant};
-use crate::model::{Cardinality, Kind, Link, TypeId};
+use crate::model::{Cardinality, Kind, Link, Type, TypeId};
 use crate::plan::change::{edge_input_fields, existing_words, field_name, has_link_input};
 use crate::value::Scalar;
 
@@ -44,7 +44,7 @@ impl Printer<'_> {
 
     fn mutation_fields(&mut self, id: TypeId, action: Action) {
         let t = &self.model.types[id];
-        let name = &t.name;
+        let name = &t.helpers;
         let (one, many) = (field_name(t, action, false), field_name(t, action, true));
         let has_key = self.view.keys(id).next().is_some();
         let filter = if self.has_filter(id) { format!("filter: {name}Filter, ") } else { String::new() };
@@ -74,7 +74,7 @@ impl Printer<'_> {
     pub(super) fn inputs(&mut self, id: TypeId) {
         let view = self.view;
         let grants = Action::WRITES.map(|action| grant(view, id, action));
-        let name = &self.model.types[id].name;
+        let Type { name: own, helpers: name, .. } = &self.model.types[id];
         if self.writes && self.view.keys(id).next().is_some() {
             let create = if grants[0].is_some() { format!("  create: {name}Create\n") } else { String::new() };
             self.describe(Some("A row that is there already, or is created along."), "");
@@ -88,13 +88,13 @@ impl Printer<'_> {
         self.describe(Some("How many rows were addressed."), "  ");
         line!(self, "  count: Int!");
         self.describe(Some("The row as it is now, or was before it was deleted; null where it cannot be read."), "  ");
-        line!(self, "  node: {name}\n}}\n");
+        line!(self, "  node: {own}\n}}\n");
         self.describe(Some("What became of many rows."), "");
         line!(self, "type {name}Changes {{");
         self.describe(Some("How many rows were addressed."), "  ");
         line!(self, "  count: Int!");
         self.describe(Some("Those of the rows that can be read."), "  ");
-        line!(self, "  nodes: [{name}!]!\n}}\n");
+        line!(self, "  nodes: [{own}!]!\n}}\n");
         let [create, update, _] = grants;
         if let Some(grant) = create {
             self.create_input(id, grant);
@@ -107,7 +107,7 @@ impl Printer<'_> {
     fn create_input(&mut self, id: TypeId, grant: &WriteGrant) {
         let view = self.view;
         let t = &self.model.types[id];
-        let name = &t.name;
+        let name = &t.helpers;
         line!(self, "input {name}Create {{");
         let before = self.out.len();
         for (column, field) in view.settable(id, grant) {
@@ -139,7 +139,7 @@ impl Printer<'_> {
 
     fn set_input(&mut self, id: TypeId, grant: &WriteGrant) {
         let t = &self.model.types[id];
-        let name = &t.name;
+        let name = &t.helpers;
         line!(self, "input {name}Set {{");
         let mut add = String::new();
         let mut is_taken = false;
@@ -170,7 +170,7 @@ impl Printer<'_> {
     fn link_inputs(&mut self, id: TypeId, grant: &WriteGrant, creates: bool) {
         let view = self.view;
         for (_, link) in view.settable_links(id, grant) {
-            let target = &self.model.types[link.target].name;
+            let target = &self.model.types[link.target].helpers;
             line!(self, "  {}: {target}Target", link.field);
         }
         for (_, link) in view.links(id) {
@@ -179,7 +179,7 @@ impl Printer<'_> {
             }
             match &link.through {
                 None if creates => {
-                    line!(self, "  {}: [{}Create!]", link.field, self.model.types[link.target].name);
+                    line!(self, "  {}: [{}Create!]", link.field, self.model.types[link.target].helpers);
                 }
                 None => {}
                 Some(through) if creates => line!(self, "  {}: [{}Link!]", link.field, through.prefix),
@@ -193,7 +193,7 @@ impl Printer<'_> {
         let view = self.view;
         let Some(through) = link.through.as_ref().filter(|_| has_link_input(view, link)) else { return };
         let Some(grant) = view.type_view(through.join).and_then(|view| view.create.as_ref()) else { return };
-        let target = &self.model.types[link.target].name;
+        let target = &self.model.types[link.target].helpers;
         let creatable = view.type_view(link.target).is_some_and(|view| view.create.is_some());
         self.describe(Some("A row to be linked, by its key or created along, and the fields of the edge."), "");
         line!(self, "input {}Link {{", through.prefix);

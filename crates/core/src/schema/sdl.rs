@@ -94,17 +94,17 @@ impl Printer<'_> {
             if self.view.keys(id).next().is_some() {
                 let text = format!("Finds one `{}` by a key.", t.name);
                 self.describe(Some(&text), "  ");
-                line!(self, "  {}(key: {}Key!): {}", t.one, t.name, t.name);
+                line!(self, "  {}(key: {}Key!): {}", t.one, t.helpers, t.name);
             }
             let text = format!("Lists `{}` rows, page by page.", t.name);
             self.describe(Some(&text), "  ");
-            line!(self, "  {}{}: {}Connection!", t.list, self.list_arguments(id), t.name);
+            line!(self, "  {}{}: {}Connection!", t.list, self.list_arguments(id), t.helpers);
         }
         line!(self, "}}\n");
     }
 
     fn list_arguments(&self, id: TypeId) -> String {
-        let name = &self.model.types[id].name;
+        let name = &self.model.types[id].helpers;
         let mut arguments = Vec::new();
         if self.has_filter(id) {
             arguments.push(format!("filter: {name}Filter"));
@@ -163,7 +163,7 @@ impl Printer<'_> {
         match (link.cardinality, &link.through) {
             (Cardinality::One, _) => line!(self, "  {}: {}", link.field, target.name),
             (Cardinality::Many, None) => {
-                line!(self, "  {}{}: {}Connection!", link.field, self.list_arguments(link.target), target.name);
+                line!(self, "  {}{}: {}Connection!", link.field, self.list_arguments(link.target), target.helpers);
             }
             (Cardinality::Many, Some(through)) => {
                 line!(self, "  {}{}: {}Connection!", link.field, self.list_arguments(link.target), through.prefix);
@@ -198,14 +198,14 @@ impl Printer<'_> {
             return;
         }
         let t = &self.model.types[id];
-        line!(self, "input {}Filter {{", t.name);
+        line!(self, "input {}Filter {{", t.helpers);
         for word in ["and", "or"] {
             if !self.is_visible_name(id, word) {
-                line!(self, "  {word}: [{}Filter!]", t.name);
+                line!(self, "  {word}: [{}Filter!]", t.helpers);
             }
         }
         if !self.is_visible_name(id, "not") {
-            line!(self, "  not: {}Filter", t.name);
+            line!(self, "  not: {}Filter", t.helpers);
         }
         for (column, field) in self.view.columns(id) {
             let kind = self.kind(&t.columns[column]);
@@ -216,18 +216,18 @@ impl Printer<'_> {
             if !self.has_filter(link.target) {
                 continue;
             }
-            let target = &self.model.types[link.target].name;
+            let target = &self.model.types[link.target].helpers;
             let list = if link.cardinality == Cardinality::Many { "List" } else { "" };
             line!(self, "  {}: {target}{list}Filter", link.field);
         }
         line!(self, "}}\n");
         self.describe(Some("Conditions on the rows at the end of a link."), "");
-        line!(self, "input {}ListFilter {{", t.name);
+        line!(self, "input {}ListFilter {{", t.helpers);
         for (word, text) in
             [("exists", "Some row satisfies it."), ("all", "Every row satisfies it."), ("none", "No row satisfies it.")]
         {
             self.describe(Some(text), "  ");
-            line!(self, "  {word}: {}Filter", t.name);
+            line!(self, "  {word}: {}Filter", t.helpers);
         }
         line!(self, "}}\n");
     }
@@ -241,7 +241,7 @@ impl Printer<'_> {
             return;
         }
         let t = &self.model.types[id];
-        line!(self, "input {}Order @oneOf {{", t.name);
+        line!(self, "input {}Order @oneOf {{", t.helpers);
         for (column, field) in self.view.columns(id) {
             if t.columns[column].is_comparable() {
                 line!(self, "  {field}: Direction");
@@ -249,7 +249,7 @@ impl Printer<'_> {
         }
         for (_, link) in self.view.links(id) {
             if link.cardinality == Cardinality::One && self.has_order(link.target) {
-                line!(self, "  {}: {}Order", link.field, self.model.types[link.target].name);
+                line!(self, "  {}: {}Order", link.field, self.model.types[link.target].helpers);
             }
         }
         line!(self, "}}\n");
@@ -261,14 +261,14 @@ impl Printer<'_> {
             return;
         }
         let mut composites = String::new();
-        line!(self, "input {}Key @oneOf {{", t.name);
+        line!(self, "input {}Key @oneOf {{", t.helpers);
         for key in self.view.keys(id) {
             if let [column] = key.columns.as_slice() {
                 let kind = self.kind(&t.columns[*column]);
                 line!(self, "  {}: {kind}", key.member);
                 continue;
             }
-            let name = crate::plan::composite_key_type(&t.name, &key.member);
+            let name = crate::plan::composite_key_type(&t.helpers, &key.member);
             line!(self, "  {}: {name}", key.member);
             composites.push_str(&format!("input {name} {{\n"));
             for column in &key.columns {
@@ -285,11 +285,11 @@ impl Printer<'_> {
     fn connection(&mut self, id: TypeId) {
         let t = &self.model.types[id];
         let pages = t.row_key().is_some();
-        line!(self, "type {}Connection {{", t.name);
-        self.connection_fields(id, if pages { Some(&t.name) } else { None }, &t.name);
+        line!(self, "type {}Connection {{", t.helpers);
+        self.connection_fields(id, if pages { Some(&t.helpers) } else { None }, &t.name);
         line!(self, "}}\n");
         if pages {
-            line!(self, "type {}Edge {{\n  cursor: String!\n  node: {}!\n}}\n", t.name, t.name);
+            line!(self, "type {}Edge {{\n  cursor: String!\n  node: {}!\n}}\n", t.helpers, t.name);
         }
     }
 
@@ -302,7 +302,7 @@ impl Printer<'_> {
         if self.view.type_view(id).is_some_and(|view| view.count) {
             self.describe(Some("How many there are on all pages. Counted only where it is asked for."), "  ");
             line!(self, "  totalCount: Int!");
-            let name = &self.model.types[id].name;
+            let name = &self.model.types[id].helpers;
             self.describe(Some("All rows summed up, on all pages."), "  ");
             line!(self, "  summary: {name}Summary!");
             if self.has_order(id) {
@@ -322,7 +322,7 @@ impl Printer<'_> {
             return;
         }
         let t = &self.model.types[id];
-        line!(self, "type {}Summary {{", t.name);
+        line!(self, "type {}Summary {{", t.helpers);
         self.describe(Some("How many rows there are."), "  ");
         line!(self, "  count: Int!");
         let mut order = String::new();
@@ -354,11 +354,11 @@ impl Printer<'_> {
             by.push_str(&format!("  {field}: {}\n", if is_date { "DateGrouping" } else { "Grouping" }));
             key.push_str(&format!("  {field}: {}\n", self.kind(c)));
         }
-        line!(self, "input {}SummaryBy @oneOf {{\n{by}}}\n", t.name);
-        line!(self, "input {}SummaryOrder @oneOf {{\n  count: Direction\n{order}}}\n", t.name);
+        line!(self, "input {}SummaryBy @oneOf {{\n{by}}}\n", t.helpers);
+        line!(self, "input {}SummaryOrder @oneOf {{\n  count: Direction\n{order}}}\n", t.helpers);
         self.describe(Some("What the rows of a group have in common; null for what they are not grouped by."), "");
-        line!(self, "type {}SummaryKey {{\n{key}}}\n", t.name);
-        line!(self, "type {0}SummaryGroup {{\n  key: {0}SummaryKey!\n  summary: {0}Summary!\n}}\n", t.name);
+        line!(self, "type {}SummaryKey {{\n{key}}}\n", t.helpers);
+        line!(self, "type {0}SummaryGroup {{\n  key: {0}SummaryKey!\n  summary: {0}Summary!\n}}\n", t.helpers);
     }
 
     /// The connection of a direct many-to-many link: its edges carry the join table's other columns.

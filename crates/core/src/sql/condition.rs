@@ -4,7 +4,7 @@
 use super::dialect::rows_of;
 use super::{Dialect, Fragment, Slot};
 use crate::access::{Comparison, Condition, Hop, Masks, Operand, Path, Quantifier, Test};
-use crate::model::{Column, Model, TypeId};
+use crate::model::{Column, ColumnId, Model, TypeId};
 use crate::value::Cell;
 
 /// Conditions that stand in one row of ANDs or ORs; more are grouped.
@@ -42,6 +42,17 @@ impl<'a> Writer<'a> {
 
     fn table(&self, of: TypeId, alias: &str) -> String {
         format!("{} as {alias}", rows_of(self.dialect, &self.model.types[of]))
+    }
+
+    /// Columns of the rows of a table that a rule lets through, each combination once.
+    pub(super) fn once(&mut self, of: TypeId, columns: &[ColumnId], rule: Option<&Condition>, alias: &str) -> Fragment {
+        let base = self.alias();
+        let columns: Vec<String> = columns.iter().map(|column| self.column(of, *column, &base)).collect();
+        let from = format!("(select distinct {} from {}", columns.join(", "), self.table(of, &base));
+        match rule.map(|rule| self.rule(of, &base, rule)) {
+            Some(rule) => Fragment::format(&format!("{from} where {{}}) as {alias}"), [rule]),
+            None => Fragment::text(format!("{from}) as {alias}")),
+        }
     }
 
     /// A table whose masked columns are there twice: as they are, for rules, and as they are shown.

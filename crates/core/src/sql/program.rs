@@ -93,7 +93,7 @@ impl Compiler<'_> {
     /// Does an index find the rows of one parent?
     fn finds(&self, select: &Select) -> bool {
         let Some(ParentJoin { pairs, through, .. }) = &select.parent else { return true };
-        let linked = &self.model.types[through.as_ref().map_or(select.of, |(join, _)| *join)];
+        let linked = &self.model.types[through.as_ref().map_or(select.of, |join| join.of)];
         let columns: Vec<usize> = pairs.iter().map(|(_, column)| *column).collect();
         linked.small || linked.is_indexed(&columns)
     }

@@ -4,7 +4,7 @@ use super::condition::{Scope, Writer};
 use super::{Fragment, Slot};
 use crate::access::Masks;
 use crate::model::{Column, ColumnId};
-use crate::plan::{GroupOrder, GroupTerm, OrderTerm, Output, Page, ParentJoin, Seek, Select};
+use crate::plan::{GroupOrder, GroupTerm, JoinTable, OrderTerm, Output, Page, ParentJoin, Seek, Select};
 
 /// How a select's rows hang on its parent's row.
 #[derive(Clone, Copy)]
@@ -61,7 +61,7 @@ impl<'n> Clauses<'n> {
         };
         let (linked_type, linked_alias, first, rest) = match through {
             None => (node.of, self.scope.alias.clone(), table, Fragment::default()),
-            Some((join, far)) => {
+            Some(JoinTable { of: join, pairs: far, repeats }) => {
                 let alias = writer.alias();
                 let on: Vec<String> = far
                     .iter()
@@ -71,7 +71,12 @@ impl<'n> Clauses<'n> {
                     })
                     .collect();
                 self.join_alias = Some(alias.clone());
-                let first = writer.masked_table(*join, &node.join_masks, &alias);
+                let first = if *repeats {
+                    let linked = pairs.iter().map(|(_, column)| *column).chain(far.iter().map(|(column, _)| *column));
+                    writer.once(*join, &linked.collect::<Vec<_>>(), node.join_rows.as_deref(), &alias)
+                } else {
+                    writer.masked_table(*join, &node.join_masks, &alias)
+                };
                 let rest = Fragment::format(&format!(" join {{}} on {}", on.join(" and ")), [table]);
                 (*join, alias, first, rest)
             }
@@ -107,7 +112,8 @@ impl<'n> Clauses<'n> {
             self.from.append(rest);
             self.conditions.extend(linked);
         }
-        if let Some(rule) = &node.join_rows {
+        let is_asked = through.as_ref().is_some_and(|join| join.repeats);
+        if let Some(rule) = node.join_rows.as_ref().filter(|_| !is_asked) {
             self.conditions.push(writer.rule(linked_type, &linked_alias, rule));
         }
     }
@@ -125,7 +131,7 @@ impl<'n> Clauses<'n> {
         Fragment::text(match output {
             Output::Column(column) => dialect.delivered(&columns[*column], self.shown(writer, *column)),
             Output::Edge(column) => {
-                let join = node.parent.as_ref().and_then(|parent| parent.through.as_ref()).map(|(join, _)| *join);
+                let join = node.parent.as_ref().and_then(|parent| parent.through.as_ref()).map(|join| join.of);
                 let (join, alias) = join.zip(self.join_alias.as_deref()).expect("an edge has a join table");
                 let expression = writer.shown_column(join, *column, alias, is_masked(&node.join_masks, *column));
                 dialect.delivered(&writer.model.types[join].columns[*column], expression)

@@ -148,7 +148,7 @@ impl Writer<'_, '_> {
             Action::Update => {
                 let (set, input) = self.set(of)?;
                 let (rows, text) = self.which(of, many)?;
-                let input = self.drawing.variable(&format!("{}Set!", t.name), input);
+                let input = self.drawing.variable(&format!("{}Set!", t.helpers), input);
                 (Act::Update { rows, set }, format!("{text}, set: {input}"))
             }
             Action::Delete | Action::Read => {
@@ -166,7 +166,7 @@ impl Writer<'_, '_> {
     fn which(&mut self, of: TypeId, many: bool) -> Option<(Which, String)> {
         if !many {
             let (key, json) = self.key_of_some_row(of)?;
-            let name = &self.world.model.types[of].name;
+            let name = &self.world.model.types[of].helpers;
             let written = self.drawing.variable(&format!("{name}Key!"), json);
             return Some((Which::Key(key), format!("key: {written}")));
         }
@@ -225,10 +225,10 @@ impl Writer<'_, '_> {
         }
         let t = &self.world.model.types[of];
         let written = if many {
-            let name = self.drawing.variable(&format!("[{}Create!]!", t.name), Json::Array(inputs));
+            let name = self.drawing.variable(&format!("[{}Create!]!", t.helpers), Json::Array(inputs));
             format!("inputs: {name}")
         } else {
-            format!("input: {}", self.drawing.variable(&format!("{}Create!", t.name), inputs.remove(0)))
+            format!("input: {}", self.drawing.variable(&format!("{}Create!", t.helpers), inputs.remove(0)))
         };
         let if_exists = existing.as_ref().map_or_else(String::new, |(key, act)| {
             let key = t.keys.iter().find(|known| known.columns == *key).expect("a key of the type");

@@ -340,7 +340,7 @@ impl<'a> Changer<'a> {
                 "count" => ChangeField::Count,
                 "__typename" => ChangeField::Typename(format!(
                     "{}{}",
-                    model.types[of].name,
+                    model.types[of].helpers,
                     if many { "Changes" } else { "Change" }
                 )),
                 _ => {

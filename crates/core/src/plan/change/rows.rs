@@ -33,7 +33,7 @@ pub fn has_link_input(view: &View, link: &Link) -> bool {
     let creates = |of: TypeId| view.type_view(of).is_some_and(|view| view.create.is_some());
     match &link.through {
         None => creates(link.target),
-        Some(through) => creates(through.join) && view.keys(link.target).next().is_some(),
+        Some(through) => !through.repeats && creates(through.join) && view.keys(link.target).next().is_some(),
     }
 }
 
