@@ -49,6 +49,23 @@ impl Database {
         Database { engine, url: create(server), folder: tempfile::tempdir().expect("a folder") }
     }
 
+    /// A database that is there.
+    ///
+    /// # Panics
+    /// Where the address is of no engine that is known.
+    pub fn at(url: &str) -> Self {
+        let engine = match url.split(':').next() {
+            Some("sqlite") => Engine::Sqlite,
+            Some("postgres" | "postgresql") => Engine::Postgres,
+            Some("mariadb" | "mysql") => Engine::Mariadb,
+            _ => panic!("expected an address such as sqlite:shop.db or postgres://me@127.0.0.1/shop, found {url}"),
+        };
+        // Relative to where one is, not to a folder that is made for it.
+        let path = url.strip_prefix("sqlite:").map(|path| std::path::absolute(path).expect("a path"));
+        let url = path.map_or_else(|| url.to_owned(), |path| format!("sqlite:{}", path.display()));
+        Database { engine, url, folder: tempfile::tempdir().expect("a folder") }
+    }
+
     /// What the project file says of it, with more lines of `[source.test]`.
     ///
     /// # Panics
@@ -65,7 +82,7 @@ impl Database {
 
     /// The file of a SQLite database.
     pub fn file(&self) -> PathBuf {
-        self.folder.path().join("test.db")
+        puente_sources::sqlite::file_of(&self.url, self.folder())
     }
 
     /// Runs statements, one after the other.
@@ -102,48 +119,60 @@ impl Database {
     /// Where it is wrong.
     pub fn query(&self, sql: &str) -> Vec<Vec<Option<String>>> {
         match self.engine {
-            Engine::Sqlite => {
-                let connection = rusqlite::Connection::open(self.file()).expect("the file");
-                let mut statement = connection.prepare(sql).unwrap_or_else(|error| panic!("{error}\n{sql}"));
-                let width = statement.column_count();
-                let text = |value: rusqlite::types::Value| match value {
-                    rusqlite::types::Value::Null => None,
-                    rusqlite::types::Value::Integer(value) => Some(value.to_string()),
-                    rusqlite::types::Value::Real(value) => Some(value.to_string()),
-                    rusqlite::types::Value::Text(value) => Some(value),
-                    rusqlite::types::Value::Blob(value) => Some(format!("{value:02x?}")),
-                };
-                let rows = statement.query_map([], |row| (0..width).map(|at| row.get(at).map(text)).collect());
-                rows.and_then(Iterator::collect).unwrap_or_else(|error| panic!("{error}\n{sql}"))
-            }
+            Engine::Sqlite => query_file(&self.file(), sql),
             Engine::Postgres => block_on(async {
                 let client =
                     puente_sources::postgres::connect(&self.settings(""), self.folder()).await.expect("a client");
-                let messages = client.simple_query(sql).await.unwrap_or_else(|error| panic!("{error:?}\n{sql}"));
-                let rows = messages.into_iter().filter_map(|message| match message {
-                    tokio_postgres::SimpleQueryMessage::Row(row) => {
-                        Some((0..row.len()).map(|at| row.get(at).map(str::to_owned)).collect())
-                    }
-                    _ => None,
-                });
-                rows.collect()
+                query_postgres(&client, sql).await
             }),
             Engine::Mariadb => block_on(async {
                 let mut session =
                     puente_sources::mariadb::connect(&self.settings(""), self.folder()).await.expect("a client");
-                let rows: Vec<mysql_async::Row> =
-                    session.query(sql).await.unwrap_or_else(|error| panic!("{error}\n{sql}"));
+                let rows = query_mariadb(&mut session, sql).await;
                 let _ = session.disconnect().await;
-                // The text protocol: every value comes as its digits or its text.
-                let text = |value: mysql_async::Value| match value {
-                    mysql_async::Value::NULL => None,
-                    mysql_async::Value::Bytes(bytes) => Some(String::from_utf8_lossy(&bytes).into_owned()),
-                    other => Some(other.as_sql(true).trim_matches('\'').to_owned()),
-                };
-                rows.into_iter().map(|row| row.unwrap().into_iter().map(text).collect()).collect()
+                rows
             }),
         }
     }
+}
+
+/// The rows of a query on a SQLite file, every value as text.
+pub(crate) fn query_file(file: &Path, sql: &str) -> Vec<Vec<Option<String>>> {
+    let connection = rusqlite::Connection::open(file).expect("the file");
+    let mut statement = connection.prepare(sql).unwrap_or_else(|error| panic!("{error}\n{sql}"));
+    let width = statement.column_count();
+    let text = |value: rusqlite::types::Value| match value {
+        rusqlite::types::Value::Null => None,
+        rusqlite::types::Value::Integer(value) => Some(value.to_string()),
+        rusqlite::types::Value::Real(value) => Some(value.to_string()),
+        rusqlite::types::Value::Text(value) => Some(value),
+        rusqlite::types::Value::Blob(value) => Some(format!("{value:02x?}")),
+    };
+    let rows = statement.query_map([], |row| (0..width).map(|at| row.get(at).map(text)).collect());
+    rows.and_then(Iterator::collect).unwrap_or_else(|error| panic!("{error}\n{sql}"))
+}
+
+/// The same on a session with PostgreSQL.
+pub(crate) async fn query_postgres(client: &tokio_postgres::Client, sql: &str) -> Vec<Vec<Option<String>>> {
+    let messages = client.simple_query(sql).await.unwrap_or_else(|error| panic!("{error:?}\n{sql}"));
+    let rows = messages.into_iter().filter_map(|message| match message {
+        tokio_postgres::SimpleQueryMessage::Row(row) => {
+            Some((0..row.len()).map(|at| row.get(at).map(str::to_owned)).collect())
+        }
+        _ => None,
+    });
+    rows.collect()
+}
+
+/// The same on a session with MariaDB, by the text protocol: every value comes as its digits or its text.
+pub(crate) async fn query_mariadb(session: &mut mysql_async::Conn, sql: &str) -> Vec<Vec<Option<String>>> {
+    let rows: Vec<mysql_async::Row> = session.query(sql).await.unwrap_or_else(|error| panic!("{error}\n{sql}"));
+    let text = |value: mysql_async::Value| match value {
+        mysql_async::Value::NULL => None,
+        mysql_async::Value::Bytes(bytes) => Some(String::from_utf8_lossy(&bytes).into_owned()),
+        other => Some(other.as_sql(true).trim_matches('\'').to_owned()),
+    };
+    rows.into_iter().map(|row| row.unwrap().into_iter().map(text).collect()).collect()
 }
 
 /// Does a server take logins?

@@ -1,10 +1,12 @@
-//! What tests stand on: a demo project, a running service, the browser, and the oracle. Not published.
+//! What tests stand on: a demo project, a running service, the browser, the oracle, and the crawl. Not published.
 
 pub mod asker;
 pub mod browser;
+pub mod crawl;
 pub mod database;
 pub mod fuzz;
 pub mod oracle;
 pub mod project;
+pub mod schemas;
 pub mod seeds;
 pub mod servers;

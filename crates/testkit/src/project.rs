@@ -28,15 +28,17 @@ impl TestProject {
     /// # Panics
     /// Where it cannot be made.
     pub fn huts() -> Self {
-        static TEMPLATE: OnceLock<TempDir> = OnceLock::new();
+        // In memory: nothing drops a static, and a folder would stay behind.
+        static TEMPLATE: OnceLock<[(&str, Vec<u8>); 2]> = OnceLock::new();
         let template = TEMPLATE.get_or_init(|| {
             let folder = tempfile::tempdir().expect("a folder");
             puente_demo::write(folder.path()).expect("the demo");
-            folder
+            ["puente.toml", puente_demo::DATABASE]
+                .map(|file| (file, std::fs::read(folder.path().join(file)).expect("a file of the demo")))
         });
         let project = TestProject { folder: tempfile::tempdir().expect("a folder") };
-        for file in ["puente.toml", puente_demo::DATABASE] {
-            std::fs::copy(template.path().join(file), project.path().join(file)).expect("a copy");
+        for (file, bytes) in template {
+            std::fs::write(project.path().join(file), bytes).expect("a copy");
         }
         puente_service::survey(&project.open()).expect("a survey");
         project

@@ -71,8 +71,12 @@ impl<'c> Ends<'c> {
         let key = key_words(self.target, other);
         let target = self.target_words();
         let last = |words: &[String], known: &[&str]| words.last().is_some_and(|word| known.contains(&word.as_str()));
+        let before = &column[..column.len().saturating_sub(1)];
         let words = if column.len() > key.len() && column.ends_with(&key) {
             column[..column.len() - key.len()].to_vec()
+        } else if last(&column, KEY_WORDS) && !before.is_empty() && target.ends_with(before) {
+            // `movement_no`, where the key is called `number`.
+            before.to_vec()
         } else if column.len() > 1 && last(&column, NOTHING_ELSE) {
             column[..column.len() - 1].to_vec()
         } else if column.len() > 1 && NOTHING_ELSE.contains(&column[0].as_str()) {
@@ -81,6 +85,11 @@ impl<'c> Ends<'c> {
             target.clone()
         } else {
             run_together(&column, &key, &target, &without_habit(self.target, other))
+        };
+        // The beginning of the target's name is the target's name: `cust_id`, `prod_id`.
+        let words = match words.as_slice() {
+            [only] if is_short_for(only, &target.concat()) => target.clone(),
+            _ => words,
         };
         // A key that is called as its table is `sportKey` behind `sport`.
         let key = if words.ends_with(&key) { vec!["key".to_owned()] } else { key };
@@ -102,25 +111,36 @@ fn key_words(target: &Table, key: &str) -> Vec<String> {
     words[before..].to_vec()
 }
 
-/// A key that is written as one word with its table, or the beginning of it: `employeeid` of `employee`, `custkey` of
-/// `customer`.
+/// A key that is written as one word with its table, or with a part of it: `employeeid` of `employee`, `custkey` of `customer`,
+/// `groupid` of `host_groups`.
 fn split_key<'w>(word: &'w str, table: &str) -> Option<(&'w str, &'w str)> {
     let keys = KEY_WORDS.iter().filter_map(|key| word.strip_suffix(key));
-    let stem = keys.filter(|stem| stem.len() > 2 && table.starts_with(stem)).max_by_key(|stem| stem.len())?;
+    let stem = keys.filter(|stem| is_short_for(stem, table) || stem.len() > 2 && table.ends_with(stem));
+    let stem = stem.max_by_key(|stem| stem.len())?;
     Some((stem, &word[stem.len()..]))
 }
 
-/// Words written as one: `supportrepid`, where the key is `employeeid`; `userid`, where the table is `users`.
+/// Is a word the beginning of a table's name?
+fn is_short_for(word: &str, table: &str) -> bool {
+    word.len() > 2 && table.starts_with(word)
+}
+
+/// Words written as one: `supportrepid` and `employeeid_deputy`, where the key is `employeeid`; `userid`, where the table is
+/// `users`.
 fn run_together(column: &[String], key: &[String], target: &[String], other: &[String]) -> Vec<String> {
     let mut words = column.to_vec();
-    let ([key], Some(last)) = (key, words.last_mut()) else { return words };
-    let table = target.concat();
-    let is_habit = matches!(other, [only] if split_key(only, &table).is_some());
-    if let Some(stem) = last.strip_suffix(key.as_str()).filter(|stem| !stem.is_empty())
-        && (is_habit || stem == table)
-    {
-        let is_table = stem.len() > 2 && table.starts_with(stem);
-        *last = if is_table { target.join("_") } else { stem.to_owned() };
+    let ([key], table) = (key, target.concat()) else { return words };
+    let habit = match other {
+        [only] => split_key(only, &table).map(|_| only),
+        _ => None,
+    };
+    let count = words.len();
+    for (at, word) in words.iter_mut().enumerate() {
+        let Some(stem) = word.strip_suffix(key.as_str()).filter(|stem| !stem.is_empty()) else { continue };
+        let is_key = habit == Some(&*word) || at + 1 == count && (habit.is_some() || stem == table);
+        if is_key {
+            *word = if is_short_for(stem, &table) { target.join("_") } else { stem.to_owned() };
+        }
     }
     words
 }
@@ -181,7 +201,7 @@ mod tests {
     #[case("author_user_id", "users", "id", "authorUser", "authorUserId")]
     #[case("author_user_id", "users", "user_id", "authorUser", "authorUserId")]
     #[case("currency", "currencies", "code", "currency", "currencyCode")]
-    #[case("currency_code", "currencies", "id", "currencyCode", "currencyCodeId")]
+    #[case("currency_code", "currencies", "id", "currency", "currencyCode")]
     #[case("client_id", "clients", "client_id", "client", "clientId")]
     #[case("bill_cust_id", "customers", "cust_id", "billCust", "billCustId")]
     #[case("hut_id", "huts", "uid", "hut", "hutId")]
@@ -193,6 +213,11 @@ mod tests {
     #[case("reportsto", "employee", "employeeid", "reportsto", "reportstoId")]
     #[case("mediatypeid", "media_types", "mediatypeid", "mediaType", "mediatypeid")]
     #[case("userid", "users", "id", "user", "userid")]
+    #[case("groupid", "host_groups", "groupid", "group", "groupid")]
+    #[case("host_group", "host_groups", "groupid", "hostGroup", "hostGroupId")]
+    #[case("triggerid_up", "triggers", "triggerid", "triggerUp", "triggeridUp")]
+    #[case("movement_no", "movements", "number", "movement", "movementNo")]
+    #[case("cust_id", "customers", "cust_id", "customer", "custId")]
     #[case("grid", "grids", "id", "grid", "gridId")]
     #[case("paid", "payers", "id", "paid", "paidId")]
     fn a_link_is_called_by_its_columns_words(

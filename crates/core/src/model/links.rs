@@ -241,8 +241,16 @@ fn direct_link(builder: &Builder<'_>, join: &Join<'_, '_>) -> Draft {
     let table = near.ends.table;
     let target = &builder.model.types[far.to];
     let words = far.ends.link_words(&[]).words;
-    let is_plain = near.to != far.to && names::link_name(&names::one(&words)) == target.one;
-    let name = if is_plain { target.list.clone() } else { names::list_name(&words) };
+    let is_plain = names::link_name(&names::one(&words)) == target.one;
+    let name = match (is_plain, near.to == far.to) {
+        (false, _) => names::list_name(&words),
+        (true, false) => target.list.clone(),
+        // The far side is called as its type, like the near one: what tells it apart is what the near one is.
+        (true, true) => {
+            let near = names::link_name(&near.ends.link_words(&[]).words);
+            format!("{}As{}", target.list, names::pascal(&near))
+        }
+    };
     let through = names::pascal(&builder.model.types[near.from].list);
     let is_linking = |column: &String| near.ends.columns.contains(column) || far.ends.columns.contains(column);
     Draft {
