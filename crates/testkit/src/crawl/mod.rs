@@ -55,10 +55,17 @@ struct Crawl {
 /// # Panics
 /// Where the database cannot be surveyed or asked.
 pub fn crawl(database: &Database, lines: &str, edits: &str) -> Report {
-    let project = TestProject::of(database, lines, &format!("{LIMITS}{edits}"));
+    compare(database, database, lines, edits)
+}
+
+/// Compares what is served of one database with what is in another.
+///
+/// # Panics
+/// As [`crawl`].
+pub fn compare(served: &Database, plain: &Database, lines: &str, edits: &str) -> Report {
+    let project = TestProject::of(served, lines, &format!("{LIMITS}{edits}"));
     let model = project.open().model().expect("a model");
-    let mut crawl =
-        Crawl { plain: Session::open(database), service: project.serve(), model, report: Report::default() };
+    let mut crawl = Crawl { plain: Session::open(plain), service: project.serve(), model, report: Report::default() };
     let model = std::sync::Arc::clone(&crawl.model);
     for of in &model.types {
         crawl.table(of);
@@ -379,7 +386,9 @@ impl Crawl {
         let Some(answer) = self.ask(&document, &Json::Null) else { return };
         let (table, plain, text) =
             (self.plain.table(of), self.plain.quote(&c.name), self.plain.texts(of, &[column], ""));
-        let sql = format!("select {text}, n from (select {plain}, count(*) as n from {table} group by {plain}) g");
+        let sql = format!(
+            "select {text}, rows_of_group from (select {plain}, count(*) as rows_of_group from {table} group by {plain}) g"
+        );
         let groups = self.plain.query(&sql);
         if groups.len() < 1_000 {
             let mut expected: Identities = groups
@@ -413,15 +422,21 @@ impl Crawl {
         }
     }
 
-    /// What a column's numbers add up to: integers one by one, since not every engine's sum can hold them.
+    /// What a column's numbers add up to, digit by digit: not every engine's own sum is exact, or can hold it.
     fn sum(&mut self, of: &Type, column: ColumnId) -> Option<String> {
         let (table, plain) = (self.plain.table(of), self.plain.quote(&of.columns[column].name));
-        if of.columns[column].kind == Kind::Scalar(Scalar::Decimal) {
-            return self.plain.query(&format!("select sum({plain}) from {table}")).remove(0).remove(0);
-        }
         let rows = self.plain.query(&format!("select {plain} from {table} where {plain} is not null"));
-        let sum: i128 = rows.iter().flatten().flatten().map(|digits| digits.parse::<i128>().expect("an integer")).sum();
-        (!rows.is_empty()).then(|| sum.to_string())
+        let numbers: Vec<String> = rows.into_iter().flatten().flatten().collect();
+        let fraction = |number: &String| number.split_once('.').map_or(0, |(_, digits)| digits.len());
+        let longest = numbers.iter().map(fraction).max()?;
+        let units = |number: &String| {
+            let zeros = "0".repeat(longest - fraction(number));
+            format!("{}{zeros}", number.replace('.', "")).parse::<i128>().expect("a number in plain digits")
+        };
+        let sum: i128 = numbers.iter().map(units).sum();
+        let digits = format!("{:0>width$}", sum.unsigned_abs(), width = longest + 1);
+        let (whole, fraction) = digits.split_at(digits.len() - longest);
+        Some(format!("{}{whole}.{fraction}", if sum < 0 { "-" } else { "" }))
     }
 
     /// An answer's data; a difference where there is an error.
