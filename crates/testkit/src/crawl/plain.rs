@@ -110,7 +110,10 @@ impl Session {
                 (Engine::Postgres, Kind::Scalar(Scalar::Bytes)) => format!("encode({name}, 'hex')"),
                 (Engine::Postgres, Kind::Scalar(Scalar::Duration)) => format!("extract(epoch from {name})::text"),
                 // The output function keeps the blanks of char(n), which a cast to text loses.
-                (Engine::Postgres, _) => format!("case when {name} is not null then format('%s', {name}) end"),
+                (Engine::Postgres, _) if c.cast.as_deref() == Some("bpchar") => {
+                    format!("case when {name} is not null then format('%s', {name}) end")
+                }
+                (Engine::Postgres, _) => format!("{name}::text"),
                 (Engine::Mariadb | Engine::Sqlite, Kind::Scalar(Scalar::Bytes)) => format!("hex({name})"),
                 (Engine::Mariadb, Kind::Scalar(Scalar::Float)) => format!("cast({name} as double)"),
                 (Engine::Sqlite, Kind::Scalar(Scalar::Float)) => {
