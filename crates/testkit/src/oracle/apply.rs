@@ -614,7 +614,11 @@ impl Run<'_, '_> {
                 match found.filter(|row| update.is_some() && within(self, row, &update)) {
                     Some(row) => {
                         let key = self.key_of(join, row);
-                        let said = || edge.values.iter().filter(|(column, _)| !is_fixed(created_by.as_ref(), *column));
+                        let own = row_key(self.world, join);
+                        let said = || {
+                            let is_said = |column| !is_fixed(created_by.as_ref(), column) && !own.contains(&column);
+                            edge.values.iter().filter(move |(column, _)| is_said(*column))
+                        };
                         if said().next().is_some() {
                             let set = self.change_of(join, said().cloned(), Some(&key))?;
                             there.push((key, set));

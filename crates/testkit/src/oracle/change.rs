@@ -351,10 +351,17 @@ impl Writer<'_, '_> {
         let mut members = Map::from_iter([("key".to_owned(), json)]);
         let mut values = Vec::new();
         for (field, column) in edge_input_fields(self.view, through, grant) {
-            if self.chance(0.3) {
+            let join = &self.world.model.types[through.join];
+            let is_key = join.row_key().is_some_and(|key| key.columns.contains(&column));
+            if (is_key || self.chance(0.3)) && join.may_leave_out(column) {
                 continue;
             }
-            if let Some((json, cell)) = known_value(self.drawing.random, self.world, through.join, column) {
+            let value = if is_key {
+                self.fresh_value(through.join, column)
+            } else {
+                known_value(self.drawing.random, self.world, through.join, column)
+            };
+            if let Some((json, cell)) = value {
                 members.insert(field, json);
                 values.push((column, cell));
             }

@@ -258,7 +258,10 @@ impl Changer<'_> {
                 values.push((column, cell));
             }
         }
-        let existing = if values.is_empty() { None } else { self.change_of_existing(through.join, values.clone())? };
+        // A row that is there keeps its key.
+        let key = view.model().types[through.join].row_key().map(|key| key.columns.as_slice()).unwrap_or_default();
+        let said: Vec<_> = values.iter().filter(|(column, _)| !key.contains(column)).cloned().collect();
+        let existing = if said.is_empty() { None } else { self.change_of_existing(through.join, said)? };
         let fixed = self.fixed(through.join, grant)?;
         let columns = fixed.iter().map(|(column, _)| *column).collect();
         values.extend(fixed);
