@@ -29,6 +29,6 @@ pub use folder::{FolderError, OpenError, ProjectFolder};
 pub use http::{Running, ServeError, ServeOptions, Served, serve};
 pub use identity::{DevelopmentKey, Identity, IdentityError};
 pub use metrics::Metrics;
-pub use operations::{SurveyError, SurveyOutcome, accept, check_drift, survey};
+pub use operations::{Accepted, SurveyError, SurveyOutcome, accept, check_drift, survey};
 pub use records::{AccessKey, NewKey, Records, RecordsError};
 pub use reload::reload;

@@ -1,6 +1,8 @@
 //! What surveys of all engines agree on: how much is sampled, and what it proves.
 
-use puente_core::model::Proposal;
+use puente_core::catalog::{Column, Table};
+use puente_core::model::{KeyProposal, Proposal};
+use puente_core::sql::Dialect;
 
 /// Rows at the beginning of a table whose values are looked at.
 pub(crate) const SAMPLED_ROWS: u32 = 10_000;
@@ -25,6 +27,75 @@ pub(crate) fn convincing(candidate: Proposal, (values, found, keys): (i64, i64, 
     // Half of the values on the other side: a reference with some dangling values is still one.
     let convincing = found * 2 >= values;
     convincing.then_some(Proposal { sampled: Some((values, found)), ..candidate })
+}
+
+/// Columns of which pairs are tried: with so many there are 15 pairs.
+const PAIRED: usize = 6;
+
+/// The search for a key of a table that has none: one column, else two, that tell all sampled rows apart.
+pub(crate) struct KeySearch<'c> {
+    table: &'c Table,
+    columns: Vec<&'c Column>,
+    names: Vec<String>,
+    from: String,
+}
+
+impl<'c> KeySearch<'c> {
+    /// `from` is the table as a statement names it.
+    pub(crate) fn new(table: &'c Table, columns: Vec<&'c Column>, from: String, dialect: &dyn Dialect) -> Self {
+        let names = columns.iter().map(|column| dialect.quote(&column.name)).collect();
+        KeySearch { table, columns, names, from }
+    }
+
+    /// Asks for three numbers per column: sampled rows, those with a value, and different values.
+    pub(crate) fn first_question(&self) -> String {
+        let counts: Vec<String> =
+            self.names.iter().map(|name| format!("count(*), count({name}), count(distinct {name})")).collect();
+        format!("select {} from (select * from {} limit {SAMPLED_ROWS}) as s", counts.join(", "), self.from)
+    }
+
+    /// What the first answer tells: the key, or which pairs of columns to ask about.
+    pub(crate) fn first_answer(&self, counts: &[i64]) -> Result<Option<KeyProposal>, Vec<(usize, usize)>> {
+        let full: Vec<usize> = (0..self.columns.len()).filter(|at| counts[at * 3] == counts[at * 3 + 1]).collect();
+        if counts.first().is_none_or(|rows| *rows < 2) {
+            return Ok(None);
+        }
+        if let Some(at) = full.iter().find(|at| counts[*at * 3] == counts[*at * 3 + 2]) {
+            return Ok(Some(self.proposal(&[*at], counts[0])));
+        }
+        let some = &full[..full.len().min(PAIRED)];
+        Err(some.iter().enumerate().flat_map(|(at, a)| some[at + 1..].iter().map(|b| (*a, *b))).collect())
+    }
+
+    /// Asks for two numbers per pair: sampled rows, and different pairs.
+    pub(crate) fn second_question(&self, pairs: &[(usize, usize)]) -> String {
+        let counts: Vec<String> = pairs
+            .iter()
+            .enumerate()
+            .map(|(at, (a, b))| {
+                let (a, b) = (&self.names[*a], &self.names[*b]);
+                let some = format!("(select {a}, {b} from {} limit {SAMPLED_ROWS}) as s{at}", self.from);
+                format!(
+                    "(select count(*) from {some}), (select count(*) from (select distinct {a}, {b} from {some}) as d{at})"
+                )
+            })
+            .collect();
+        format!("select {}", counts.join(", "))
+    }
+
+    /// What the second answer tells.
+    pub(crate) fn second_answer(&self, pairs: &[(usize, usize)], counts: &[i64]) -> Option<KeyProposal> {
+        let at = (0..pairs.len()).find(|at| counts[at * 2] == counts[at * 2 + 1])?;
+        Some(self.proposal(&[pairs[at].0, pairs[at].1], counts[at * 2]))
+    }
+
+    fn proposal(&self, columns: &[usize], rows: i64) -> KeyProposal {
+        KeyProposal {
+            table: self.table.name.clone(),
+            columns: columns.iter().map(|at| self.columns[*at].name.clone()).collect(),
+            rows: u64::try_from(rows).unwrap_or(0),
+        }
+    }
 }
 
 /// One significant digit: the survey file should not change with every row.

@@ -5,7 +5,7 @@ use std::time::Instant;
 
 use puente_core::catalog::{Catalog, Engine};
 use puente_core::error::Problem;
-use puente_core::model::Proposal;
+use puente_core::model::{KeyProposal, Proposal};
 use puente_core::plan::BoundPlan;
 use puente_core::plan::change::Mutation;
 use puente_core::project::SourceSettings;
@@ -21,6 +21,8 @@ pub struct Survey {
     pub catalog: Catalog,
     /// Links that names, types and sampled values suggest.
     pub proposals: Vec<Proposal>,
+    /// Keys that sampled values suggest for tables and views without one.
+    pub keys: Vec<KeyProposal>,
     /// What could not be surveyed, and why.
     pub notices: Vec<String>,
 }

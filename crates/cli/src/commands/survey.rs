@@ -3,9 +3,9 @@
 use std::fmt::Write as _;
 use std::path::Path;
 
-use puente_core::catalog::TableKind;
+use puente_core::catalog::{Rename, TableKind};
 use puente_core::model::{Cardinality, Proposal};
-use puente_service::SurveyOutcome;
+use puente_service::{Accepted, SurveyOutcome};
 
 use crate::exit::Failure;
 use crate::output::{self, faint, heading, urgent};
@@ -16,13 +16,16 @@ use crate::output::{self, faint, heading, urgent};
 Example:
   puente survey
   puente survey --accept occupancy.hut_id    # writes that proposal into puente.toml
+  puente survey --accept occupancy           # writes the key that is proposed for it
+  puente survey --accept huts.bed_count      # where huts.beds was renamed: the API keeps calling it beds
   puente survey --json | jq '.proposals'")]
 pub(crate) struct Survey {
     /// Print JSON.
     #[arg(long)]
     json: bool,
-    /// Write proposals into the project file: those of these columns, or the best of every column that sampled values speak for.
-    #[arg(long, value_name = "TABLE.COLUMN", num_args = 0..)]
+    /// Take proposals: of these columns the links, or the names that they had before; of these tables the keys, or the names. Where
+    /// none is named, the best link of every column that sampled values speak for.
+    #[arg(long, value_name = "TABLE[.COLUMN]", num_args = 0..)]
     accept: Option<Vec<String>>,
 }
 
@@ -31,9 +34,23 @@ impl Survey {
         let folder = super::open(project)?;
         let mut outcome = puente_service::survey(&folder)?;
         if let Some(columns) = &self.accept {
-            let accepted = chosen(&outcome.proposals, columns)?;
+            let accepted = chosen(&outcome, columns)?;
             puente_service::accept(&folder, &accepted)?;
-            for proposal in &accepted {
+            for rename in &accepted.renames {
+                output::note(format!(
+                    "accepted: {} is what was {}, and keeps its names",
+                    rename.now(),
+                    rename.before()
+                ));
+            }
+            for key in &accepted.keys {
+                output::note(format!(
+                    "accepted: rows of {} are told apart by {}",
+                    key.table,
+                    key.columns.join(" and ")
+                ));
+            }
+            for proposal in &accepted.links {
                 output::note(format!(
                     "accepted: {}.{} refers to {}.{}",
                     proposal.table, proposal.column, proposal.to, proposal.references
@@ -55,16 +72,28 @@ impl Survey {
     }
 }
 
-/// The proposals of some columns, or of all; of several for one column the one with most values on the other side.
-fn chosen<'p>(proposals: &'p [Proposal], columns: &[String]) -> Result<Vec<&'p Proposal>, Failure> {
+/// What was meant: by name, or else all links that are proven; of several for one column the one with most values on the other
+/// side.
+fn chosen<'o>(outcome: &'o SurveyOutcome, names: &[String]) -> Result<Accepted<'o>, Failure> {
+    let proposals = &outcome.proposals;
     let name = |proposal: &Proposal| format!("{}.{}", proposal.table, proposal.column);
-    for column in columns {
-        if !proposals.iter().any(|proposal| name(proposal) == *column) {
-            let known: Vec<String> = proposals.iter().map(name).collect();
-            let known = if known.is_empty() { "there are none".to_owned() } else { known.join(", ") };
-            return Err(Failure::wrong(format!("nothing is proposed for `{column}`; proposals: {known}")));
-        }
+    let mut known: Vec<String> = outcome.renames.iter().map(Rename::now).collect();
+    known.extend(outcome.keys.iter().map(|key| key.table.clone()));
+    known.extend(proposals.iter().map(name));
+    if let Some(unknown) = names.iter().find(|wanted| !known.contains(wanted)) {
+        known.dedup();
+        let known = if known.is_empty() { "there are none".to_owned() } else { known.join(", ") };
+        return Err(Failure::wrong(format!("nothing is proposed for `{unknown}`; proposals: {known}")));
     }
+    Ok(Accepted {
+        links: best(proposals, names),
+        keys: outcome.keys.iter().filter(|key| names.contains(&key.table)).collect(),
+        renames: outcome.renames.iter().filter(|rename| names.contains(&rename.now())).collect(),
+    })
+}
+
+fn best<'p>(proposals: &'p [Proposal], columns: &[String]) -> Vec<&'p Proposal> {
+    let name = |proposal: &Proposal| format!("{}.{}", proposal.table, proposal.column);
     let mut best: Vec<&Proposal> = Vec::new();
     let is_meant = |proposal: &&Proposal| {
         if columns.is_empty() { is_proven(proposal) } else { columns.contains(&name(proposal)) }
@@ -77,7 +106,7 @@ fn chosen<'p>(proposals: &'p [Proposal], columns: &[String]) -> Result<Vec<&'p P
             None => best.push(proposal),
         }
     }
-    Ok(best)
+    best
 }
 
 /// Is there more that speaks for it than names?
@@ -107,8 +136,21 @@ pub(crate) fn summary(outcome: &SurveyOutcome) -> String {
             line(format!("  {}: {}", t.name, links.join(", ")));
         }
     }
-    if !outcome.proposals.is_empty() {
-        line(heading("\nProposals (nothing is applied until it is in puente.toml)"));
+    if !outcome.proposals.is_empty() || !outcome.keys.is_empty() || !outcome.renames.is_empty() {
+        line(heading("\nProposals (nothing is applied until it is accepted)"));
+        for rename in &outcome.renames {
+            let (now, before) = (rename.now(), rename.before());
+            line(format!(
+                "  {now} may be what was {before}: `puente survey --accept {now}` keeps the names that it had"
+            ));
+        }
+        for key in &outcome.keys {
+            let (columns, rows) = (key.columns.join(" and "), key.rows);
+            line(format!("  {} has no key; {columns} told all of {rows} sampled rows apart", key.table));
+            for toml in key.to_toml().lines() {
+                line(format!("    {}", faint(toml)));
+            }
+        }
         for proposal in &outcome.proposals {
             let (values, found) = proposal.sampled.unwrap_or_default();
             let sampled = match is_proven(proposal) {
@@ -179,6 +221,20 @@ fn to_json(outcome: &SurveyOutcome) -> serde_json::Value {
             })
         })
         .collect();
+    let keys: Vec<_> = outcome
+        .keys
+        .iter()
+        .map(|key| {
+            serde_json::json!({
+                "table": key.table, "columns": key.columns, "sampledRows": key.rows, "toml": key.to_toml(),
+            })
+        })
+        .collect();
+    let renames: Vec<_> = outcome
+        .renames
+        .iter()
+        .map(|rename| serde_json::json!({ "now": rename.now(), "before": rename.before() }))
+        .collect();
     let advice: Vec<_> =
         outcome.advice.iter().map(|a| serde_json::json!({ "place": a.place, "text": a.text })).collect();
     let changes = outcome.changes.as_ref().map(|changes| {
@@ -188,7 +244,7 @@ fn to_json(outcome: &SurveyOutcome) -> serde_json::Value {
             .collect::<Vec<_>>()
     });
     serde_json::json!({
-        "tables": outcome.catalog.tables, "proposals": proposals, "advice": advice,
+        "tables": outcome.catalog.tables, "proposals": proposals, "keys": keys, "renames": renames, "advice": advice,
         "notices": outcome.notices, "changes": changes,
     })
 }

@@ -1,5 +1,6 @@
 //! Drift: how a live source differs from its survey file.
 
+use super::renames::renames;
 use super::{Catalog, Column, Table, TableKind};
 
 /// One difference, as a sentence with its consequence.
@@ -16,10 +17,16 @@ pub struct Drift {
 /// What changed between the survey file and what is there now. Row estimates do not count.
 pub fn compare(surveyed: &Catalog, live: &Catalog) -> Vec<Drift> {
     let mut found = Vec::new();
+    let renames = renames(surveyed, live);
+    let hint = |before: &str| {
+        let rename = renames.iter().find(|rename| rename.before() == before);
+        let hint = |now: String| format!("; `{now}` is like it, and `puente survey --accept {now}` keeps its names");
+        rename.map(|rename| hint(rename.now())).unwrap_or_default()
+    };
     for old in &surveyed.tables {
         match live.table(&old.name) {
-            None => found.push(drift(&old.name, format!("`{}` is gone", old.name), true)),
-            Some(new) => compare_tables(old, new, &mut found),
+            None => found.push(drift(&old.name, format!("`{}` is gone{}", old.name, hint(&old.name)), true)),
+            Some(new) => compare_tables(old, new, &hint, &mut found),
         }
     }
     for new in &live.tables {
@@ -30,12 +37,15 @@ pub fn compare(surveyed: &Catalog, live: &Catalog) -> Vec<Drift> {
     found
 }
 
-fn compare_tables(old: &Table, new: &Table, found: &mut Vec<Drift>) {
+fn compare_tables(old: &Table, new: &Table, hint: &dyn Fn(&str) -> String, found: &mut Vec<Drift>) {
     let name = &old.name;
     for column in &old.columns {
         let place = format!("`{name}.{}`", column.name);
         match new.column(&column.name) {
-            None => found.push(drift(name, format!("{place} is gone"), true)),
+            None => {
+                let hint = hint(&format!("{name}.{}", column.name));
+                found.push(drift(name, format!("{place} is gone{hint}"), true));
+            }
             Some(now) if now == column => {}
             Some(now) if now.declared != column.declared => {
                 let text = format!("{place} was declared `{}` and is now `{}`", column.declared, now.declared);

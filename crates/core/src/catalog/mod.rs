@@ -5,10 +5,12 @@
 
 mod advice;
 mod drift;
+mod renames;
 
 pub(crate) use advice::WORTH_AN_INDEX;
 pub use advice::{Advice, advise};
 pub use drift::{Drift, compare};
+pub use renames::{Rename, renames};
 
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
@@ -174,6 +176,9 @@ pub struct AssignedNames {
     /// Table → names of its type.
     #[serde(default)]
     pub types: IndexMap<String, TypeNames>,
+    /// What is called so now, and may be what was called otherwise before: nobody has decided yet.
+    #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
+    pub renames: IndexMap<String, String>,
 }
 
 /// The names of one type and of what is inside it, as far as they were given by rule: what the project file names is kept

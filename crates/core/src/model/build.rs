@@ -83,7 +83,7 @@ impl Builder<'_> {
                     mistakes.push(Mistake { place: field.place, text: unknown_column(table, column) });
                 }
             }
-            for column in &edit.nullable {
+            for column in edit.nullable.iter().chain(&edit.key) {
                 if table.column(column).is_none() {
                     mistakes.push(Mistake { place: edit.place, text: unknown_column(table, column) });
                 }
@@ -263,8 +263,9 @@ impl Builder<'_> {
             .zip(fields)
             .map(|(column, field)| self.column(table, column, field, &name, &edit))
             .collect();
-        let keys = keys(table, &columns);
-        let writable = table.kind == TableKind::Table && keys.iter().any(|key| key.total);
+        let keys = keys(table, &columns, &edit.key);
+        // What somebody says of a key is enough to find a row, and not to change one: others may have the same.
+        let writable = table.kind == TableKind::Table && keys.iter().any(|key| key.total && !key.promised);
         let version = self.version(table, &edit);
         let position = |name: &String| columns.iter().position(|column| column.name == *name);
         // What is compared as a text that the engine makes of it is not found by an index over what it was made of.
@@ -409,10 +410,11 @@ fn input(column: &crate::catalog::Column, engine: Engine) -> ColumnInput {
     }
 }
 
-fn keys(table: &Table, columns: &[Column]) -> Vec<Key> {
+fn keys(table: &Table, columns: &[Column], promised: &[String]) -> Vec<Key> {
     let mut members = Register::default();
     let mut keys: Vec<Key> = Vec::new();
-    for key in table.keys() {
+    let promise = Some(promised).filter(|key| !key.is_empty());
+    for (key, promised) in table.keys().map(|key| (key, false)).chain(promise.map(|key| (key, true))) {
         let ids: Option<Vec<ColumnId>> =
             key.iter().map(|name| columns.iter().position(|column| column.name == *name)).collect();
         let Some(ids) = ids else { continue };
@@ -428,8 +430,9 @@ fn keys(table: &Table, columns: &[Column]) -> Vec<Key> {
             .enumerate()
             .map(|(at, f)| if at == 0 { f.clone() } else { names::pascal(f) })
             .collect::<String>();
-        let total = ids.iter().all(|id| !columns[*id].nullable) && ids.iter().all(|id| columns[*id].is_comparable());
-        keys.push(Key { columns: ids, member: members.take_or_number(&[member]), total });
+        let total = (promised || ids.iter().all(|id| !columns[*id].nullable))
+            && ids.iter().all(|id| columns[*id].is_comparable());
+        keys.push(Key { columns: ids, member: members.take_or_number(&[member]), total, promised });
     }
     keys
 }

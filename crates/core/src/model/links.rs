@@ -84,12 +84,18 @@ fn reference<'c>(builder: &Builder<'c>, ends: Ends<'c>) -> Option<Reference<'c>>
         from,
         to,
         pairs: pairs?,
-        unique: ends.table.is_key(ends.columns),
-        target_unique: ends.target.is_key(ends.references),
+        unique: is_key(builder, ends.table, ends.columns),
+        target_unique: is_key(builder, ends.target, ends.references),
         name: None,
         back: None,
         place: Place::default(),
     })
+}
+
+/// Are these columns a key, or does the project file say so?
+fn is_key(builder: &Builder<'_>, table: &Table, columns: &[String]) -> bool {
+    let promised = builder.project.types.get(&table.name).map(|edit| edit.key.as_slice()).unwrap_or_default();
+    table.is_key(columns) || promised.len() == columns.len() && promised.iter().all(|column| columns.contains(column))
 }
 
 /// What a link is called among all that lead from its table to the same one.

@@ -10,7 +10,7 @@ mod proposals;
 
 pub use build::build;
 pub use names::is_graphql_name;
-pub use proposals::{Proposal, candidates};
+pub use proposals::{KeyProposal, Proposal, candidates, keyless};
 
 use crate::catalog::AssignedNames;
 use crate::value::{Form, Scalar};
@@ -221,6 +221,8 @@ pub struct Key {
     pub member: String,
     /// Is NULL impossible in all of its columns, so that it identifies every row?
     pub total: bool,
+    /// Is it the project file that says so, and not the database?
+    pub promised: bool,
 }
 
 impl Key {

@@ -33,6 +33,50 @@ impl Proposal {
     }
 }
 
+/// A key that the survey suggests for a table or view that has none.
+#[derive(Debug, Clone, PartialEq)]
+pub struct KeyProposal {
+    /// The table or view.
+    pub table: String,
+    /// The columns.
+    pub columns: Vec<String>,
+    /// How many rows were sampled, no two of which agree in them.
+    pub rows: u64,
+}
+
+impl KeyProposal {
+    /// The lines to paste into the project file, where it says nothing of the table yet.
+    pub fn to_toml(&self) -> String {
+        format!("[[type]]\ntable = {:?}\n{}", self.table, self.line())
+    }
+
+    /// The line that says the key.
+    pub fn line(&self) -> String {
+        format!("key = {:?}\n", self.columns)
+    }
+}
+
+/// Tables and views without a key, each with the columns that could be one, the likely ones first.
+pub fn keyless(catalog: &Catalog) -> Vec<(&Table, Vec<&Column>)> {
+    let tables = catalog.tables.iter().filter(|table| table.keys().next().is_none());
+    tables
+        .map(|table| {
+            let mut columns: Vec<&Column> =
+                table.columns.iter().filter(|column| column.scalar.is_comparable() && !column.list).collect();
+            columns.sort_by_key(|column| !is_called_as_a_key(column));
+            (table, columns)
+        })
+        .filter(|(_, columns)| !columns.is_empty())
+        .collect()
+}
+
+fn is_called_as_a_key(column: &Column) -> bool {
+    let words = names::words(&column.name);
+    words
+        .last()
+        .is_some_and(|word| ["id", "uid", "uuid", "code", "key", "no", "number"].iter().any(|end| word.ends_with(end)))
+}
+
 /// Columns that look like references by their name and type, before any value was looked at: `hut_code`, or
 /// `first_hut_code`, where `huts` has a key `code` of the same type.
 pub fn candidates(catalog: &Catalog) -> Vec<Proposal> {

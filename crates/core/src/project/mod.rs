@@ -160,6 +160,8 @@ pub struct TypeEdit {
     pub description: Option<String>,
     /// Columns that the API shows as nullable although the engine enforces a value.
     pub nullable: Vec<String>,
+    /// Columns that tell its rows apart where the database promises no key: never null, and together unique.
+    pub key: Vec<String>,
     /// The column that changes with every change of a row, and makes its revision.
     pub version: Option<String>,
     /// What differs for single columns.
@@ -315,7 +317,10 @@ fn read_limits(reader: &mut Reader<'_>, section: &Section, default: &Limits) -> 
 }
 
 fn read_type(reader: &mut Reader<'_>, section: &Section) -> Option<(String, TypeEdit)> {
-    reader.only(section, &["table", "name", "one", "list", "hidden", "description", "nullable", "version", "fields"]);
+    reader.only(
+        section,
+        &["table", "name", "one", "list", "hidden", "description", "nullable", "key", "version", "fields"],
+    );
     let mut fields = IndexMap::new();
     if let Some(section) = reader.section(section, "fields") {
         for (column, field) in reader.named_sections(&section) {
@@ -346,6 +351,7 @@ fn read_type(reader: &mut Reader<'_>, section: &Section) -> Option<(String, Type
         hidden: reader.flag(section, "hidden"),
         description: reader.text(section, "description"),
         nullable: reader.texts(section, "nullable"),
+        key: reader.texts(section, "key"),
         version: reader.text(section, "version"),
         fields,
         place: section.place,

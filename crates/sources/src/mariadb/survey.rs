@@ -7,7 +7,7 @@ use mysql_async::prelude::Queryable as _;
 use mysql_async::{Conn, Error, Row, Value};
 use puente_core::catalog::{AssignedNames, Catalog, Column, Engine, FORMAT, ForeignKey, Table, TableKind};
 use puente_core::error::Problem;
-use puente_core::model::{Proposal, candidates};
+use puente_core::model::{KeyProposal, Proposal, candidates, keyless};
 use puente_core::project::SourceSettings;
 use puente_core::sql::{Dialect as _, Mariadb as Sql};
 use puente_core::value::Scalar;
@@ -16,7 +16,7 @@ use super::connect::connect;
 use super::fault;
 use super::types::{checked_texts, checks_json, judge};
 use crate::Survey;
-use crate::sampling::{SAMPLED_ROWS, convincing, question, round};
+use crate::sampling::{KeySearch, SAMPLED_ROWS, convincing, question, round};
 
 /// Tables and views of the database; system-versioned tables are tables.
 const TABLES: &str = "\
@@ -111,10 +111,14 @@ async fn read(session: &mut Conn, settings: &SourceSettings) -> Result<Survey, E
     for candidate in candidates(&catalog) {
         proposals.extend(sampled(session, candidate).await);
     }
+    let mut keys = Vec::new();
+    for (table, columns) in keyless(&catalog) {
+        keys.extend(proposed_key(session, table, columns).await);
+    }
     session.query_drop("commit").await?;
     let is_empty = catalog.tables.is_empty();
     let notices = is_empty.then(|| "there is no table that this login can read in the database".to_owned());
-    Ok(Survey { catalog, proposals, notices: notices.into_iter().collect() })
+    Ok(Survey { catalog, proposals, keys, notices: notices.into_iter().collect() })
 }
 
 fn named<'t>(tables: &'t mut [Table], row: &Row) -> Option<&'t mut Table> {
@@ -263,17 +267,36 @@ fn add_check(table: &mut Table, clause: &str) {
     }
 }
 
+/// The answer to a question of which the survey can do without.
+async fn answer(session: &mut Conn, text: String) -> Option<Vec<i64>> {
+    match session.query_first::<Row, _>(text).await {
+        Ok(row) => row.map(|row| (0..row.len()).map(|at| row.get(at).unwrap_or_default()).collect()),
+        Err(error) => {
+            tracing::debug!(target: "puente::source", %error, "a proposal could not be sampled");
+            None
+        }
+    }
+}
+
 /// A proposal with its sampled evidence; none where the values speak against it, or cannot be compared.
 async fn sampled(session: &mut Conn, candidate: Proposal) -> Option<Proposal> {
     let [column, table] = [&candidate.column, &candidate.table].map(|name| Sql.quote(name));
     let [key, target] = [&candidate.references, &candidate.to].map(|name| Sql.quote(name));
-    let text = question(&column, &table, &key, &target);
-    match session.query_first::<(i64, i64, i64), _>(text).await {
-        Ok(Some(counted)) => convincing(candidate, counted),
-        Ok(None) => None,
-        Err(error) => {
-            tracing::debug!(target: "puente::source", %error, "a proposal could not be sampled");
-            None
+    match answer(session, question(&column, &table, &key, &target)).await?.as_slice() {
+        [values, found, keys] => convincing(candidate, (*values, *found, *keys)),
+        _ => None,
+    }
+}
+
+/// The key that sampled values suggest for a table without one.
+async fn proposed_key(session: &mut Conn, table: &Table, columns: Vec<&Column>) -> Option<KeyProposal> {
+    let search = KeySearch::new(table, columns, Sql.quote(&table.name), &Sql);
+    match search.first_answer(&answer(session, search.first_question()).await?) {
+        Ok(found) => found,
+        Err(pairs) if pairs.is_empty() => None,
+        Err(pairs) => {
+            let counts = answer(session, search.second_question(&pairs)).await?;
+            search.second_answer(&pairs, &counts)
         }
     }
 }

@@ -6,7 +6,7 @@ use std::path::Path;
 
 use puente_core::catalog::{AssignedNames, Catalog, Column, Engine, FORMAT, ForeignKey, Table, TableKind};
 use puente_core::error::Problem;
-use puente_core::model::{Proposal, candidates};
+use puente_core::model::{KeyProposal, Proposal, candidates, keyless};
 use puente_core::project::SourceSettings;
 use puente_core::sql::{Dialect as _, Postgres as Sql};
 use puente_core::value::{Form, Scalar};
@@ -16,7 +16,7 @@ use super::connect::connect;
 use super::fault;
 use super::types::{TypeFound, checked_texts, judge};
 use crate::Survey;
-use crate::sampling::{convincing, question, round};
+use crate::sampling::{KeySearch, convincing, question, round};
 
 /// How long one question of the survey may take.
 const STATEMENT_TIMEOUT: &str = "set statement_timeout = '30s'";
@@ -135,8 +135,12 @@ async fn read(client: &Client, settings: &SourceSettings) -> Result<Survey, toki
     for candidate in candidates(&catalog) {
         proposals.extend(sampled(client, &catalog, candidate).await);
     }
+    let mut keys = Vec::new();
+    for (table, columns) in keyless(&catalog) {
+        keys.extend(proposed_key(client, table, columns).await);
+    }
     client.batch_execute("rollback").await?;
-    Ok(Survey { catalog, proposals, notices })
+    Ok(Survey { catalog, proposals, keys, notices })
 }
 
 /// What there is to say where no table was found.
@@ -302,25 +306,44 @@ impl Reading<'_> {
     }
 }
 
-/// A proposal with its sampled evidence; none where the values speak against it, or cannot be compared.
-async fn sampled(client: &Client, catalog: &Catalog, candidate: Proposal) -> Option<Proposal> {
-    let table = |name: &str| {
-        let table = catalog.table(name)?;
-        let schema = table.schema.as_ref().map_or_else(String::new, |schema| format!("{}.", Sql.quote(schema)));
-        let only = if table.inherited { "only " } else { "" };
-        Some(format!("{only}{schema}{}", Sql.quote(table.relation())))
-    };
-    let (from, to) = (table(&candidate.table)?, table(&candidate.to)?);
-    let (column, key) = (Sql.quote(&candidate.column), Sql.quote(&candidate.references));
-    let text = question(&column, &from, &key, &to);
-    // A question that fails must not end the survey's transaction.
+/// A table as a statement names it.
+fn from(table: &Table) -> String {
+    let schema = table.schema.as_ref().map_or_else(String::new, |schema| format!("{}.", Sql.quote(schema)));
+    let only = if table.inherited { "only " } else { "" };
+    format!("{only}{schema}{}", Sql.quote(table.relation()))
+}
+
+/// The answer to a question of which the survey can do without; one that fails must not end the survey's transaction.
+async fn answer(client: &Client, text: &str) -> Option<Row> {
     client.batch_execute("savepoint sampling").await.ok()?;
-    match client.query_one(&text, &[]).await {
-        Ok(row) => convincing(candidate, (row.get(0), row.get(1), row.get(2))),
+    match client.query_one(text, &[]).await {
+        Ok(row) => Some(row),
         Err(error) => {
             tracing::debug!(target: "puente::source", %error, "a proposal could not be sampled");
             client.batch_execute("rollback to savepoint sampling").await.ok()?;
             None
+        }
+    }
+}
+
+/// A proposal with its sampled evidence; none where the values speak against it, or cannot be compared.
+async fn sampled(client: &Client, catalog: &Catalog, candidate: Proposal) -> Option<Proposal> {
+    let (own, target) = (from(catalog.table(&candidate.table)?), from(catalog.table(&candidate.to)?));
+    let (column, key) = (Sql.quote(&candidate.column), Sql.quote(&candidate.references));
+    let row = answer(client, &question(&column, &own, &key, &target)).await?;
+    convincing(candidate, (row.get(0), row.get(1), row.get(2)))
+}
+
+/// The key that sampled values suggest for a table without one.
+async fn proposed_key(client: &Client, table: &Table, columns: Vec<&Column>) -> Option<KeyProposal> {
+    let search = KeySearch::new(table, columns, from(table), &Sql);
+    let counts = |row: Row| (0..row.len()).map(|at| row.get(at)).collect::<Vec<i64>>();
+    match search.first_answer(&counts(answer(client, &search.first_question()).await?)) {
+        Ok(found) => found,
+        Err(pairs) if pairs.is_empty() => None,
+        Err(pairs) => {
+            let answer = answer(client, &search.second_question(&pairs)).await?;
+            search.second_answer(&pairs, &counts(answer))
         }
     }
 }

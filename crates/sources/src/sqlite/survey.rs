@@ -4,7 +4,7 @@ use std::path::Path;
 
 use puente_core::catalog::{AssignedNames, Catalog, Column, Engine, FORMAT, ForeignKey, Table, TableKind};
 use puente_core::error::Problem;
-use puente_core::model::{Proposal, candidates};
+use puente_core::model::{KeyProposal, Proposal, candidates, keyless};
 use puente_core::project::SourceSettings;
 use puente_core::sql::{Dialect as _, Sqlite};
 use rusqlite::Connection;
@@ -13,7 +13,7 @@ use super::checks;
 use super::fault::problem;
 use super::sample::Sample;
 use crate::Survey;
-use crate::sampling::{convincing, question, round};
+use crate::sampling::{KeySearch, convincing, question, round};
 
 /// Rows sampled from each end of a table.
 const SAMPLED_ROWS: u32 = 1_000;
@@ -46,11 +46,15 @@ fn read(connection: &Connection, settings: &SourceSettings) -> rusqlite::Result<
     for candidate in candidates(&catalog) {
         proposals.extend(sampled(connection, candidate)?);
     }
+    let keys = keyless(&catalog)
+        .into_iter()
+        .filter_map(|(table, columns)| proposed_key(connection, table, columns).transpose())
+        .collect::<rusqlite::Result<_>>()?;
     connection.execute_batch("rollback")?;
     if catalog.tables.is_empty() {
         notices.push("there is no table in the database".to_owned());
     }
-    Ok(Survey { catalog, proposals, notices })
+    Ok(Survey { catalog, proposals, keys, notices })
 }
 
 struct Listed {
@@ -331,6 +335,25 @@ fn sampled(connection: &Connection, candidate: Proposal) -> rusqlite::Result<Opt
     let text = question(&column, &table, &key, &target);
     let counted = connection.query_row(&text, [], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?;
     Ok(convincing(candidate, counted))
+}
+
+/// The key that sampled values suggest for a table without one.
+fn proposed_key(
+    connection: &Connection,
+    table: &Table,
+    columns: Vec<&Column>,
+) -> rusqlite::Result<Option<KeyProposal>> {
+    let search = KeySearch::new(table, columns, Sqlite.quote(&table.name), &Sqlite);
+    let ask = |text: &str| {
+        connection.query_row(text, [], |row| {
+            (0..row.as_ref().column_count()).map(|at| row.get(at)).collect::<Result<Vec<i64>, _>>()
+        })
+    };
+    match search.first_answer(&ask(&search.first_question())?) {
+        Ok(found) => Ok(found),
+        Err(pairs) if pairs.is_empty() => Ok(None),
+        Err(pairs) => Ok(search.second_answer(&pairs, &ask(&search.second_question(&pairs))?)),
+    }
 }
 
 #[cfg(test)]
