@@ -11,6 +11,7 @@ mod floor;
 mod handwritten;
 mod inserts;
 mod report;
+mod unindexed;
 
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
@@ -122,6 +123,9 @@ fn measure(engines: &[&str]) {
     }
     if wanted("catalog") {
         catalog::measure();
+    }
+    if wanted("unindexed") {
+        unindexed::measure();
     }
 }
 

@@ -245,3 +245,49 @@ fn binary_json_that_says_null_is_null() {
     let found = data(&service, "{ reports(filter: { about: { isNull: false } }) { nodes { id } } }");
     assert_eq!(found["reports"]["nodes"], json!([{ "id": 4 }]));
 }
+
+const WITHOUT_INDEX: &str = "
+create table parents (id integer primary key, name varchar(20) not null);
+create table children (id integer primary key, parent_id integer, name varchar(20) not null);
+";
+
+/// A link without an index takes one pass over the children, however many parents there are: the engine's own plan says so.
+#[rstest]
+#[case(Engine::Sqlite, &["SCAN t0", "SEARCH k USING AUTOMATIC COVERING INDEX (k0=?)"], &["SCAN k"])]
+#[case(Engine::Postgres, &["Hash Join", "Seq Scan on children"], &["Nested Loop"])]
+#[case(Engine::Mariadb, &["ALL t0", "using key0"], &["join buffer"])]
+fn a_link_without_an_index_takes_one_pass(#[case] engine: Engine, #[case] is: &[&str], #[case] is_not: &[&str]) {
+    let mut sql = WITHOUT_INDEX.to_owned();
+    for parent in 0..50 {
+        sql.push_str(&format!("insert into parents values ({parent}, 'p{parent}');\n"));
+    }
+    for chunk in 0..20 {
+        let rows: Vec<String> =
+            (0..1_000).map(|row| chunk * 1_000 + row).map(|id| format!("({id}, {}, 'c{id}')", id % 60)).collect();
+        sql.push_str(&format!("insert into children values {};\n", rows.join(", ")));
+    }
+    if engine == Engine::Postgres {
+        sql.push_str("analyze;\n");
+    }
+    let link = "[[link]]\ntable = \"children\"\ncolumns = [\"parent_id\"]\nto = \"parents\"\nreferences = [\"id\"]\n";
+    let (_database, _project, service) = served(engine, &sql, link);
+    let document = "{ parents(first: 50) { nodes { id children(first: 3, orderBy: [{ name: ASC }]) { totalCount nodes { id } } } } }";
+    let answer = service.post(&json!({ "query": document, "extensions": { "explain": true } })).json();
+    assert_eq!(answer["errors"], Json::Null, "{answer}");
+    let first = &answer["data"]["parents"]["nodes"][1];
+    assert_eq!(
+        first["children"],
+        json!({ "totalCount": 334, "nodes": [{ "id": 1 }, { "id": 10021 }, { "id": 10081 }] })
+    );
+    let statements = answer["extensions"]["statements"].as_array().unwrap();
+    let plans: Vec<String> = statements.iter().map(|statement| statement["plan"].to_string()).collect();
+    let of_children: Vec<&String> =
+        plans.iter().filter(|plan| plan.contains("children") || plan.contains("t0") && plan.contains("k")).collect();
+    assert!(!of_children.is_empty(), "{plans:?}");
+    for word in is {
+        assert!(of_children.iter().any(|plan| plan.contains(word)), "{word}: {of_children:#?}");
+    }
+    for word in is_not {
+        assert!(of_children.iter().all(|plan| !plan.contains(word)), "{word}: {of_children:#?}");
+    }
+}

@@ -28,7 +28,7 @@ pub fn address(model: &Model, dialect: &dyn Dialect, select: &Select) -> Stateme
 /// The rows that equal keys: at most one per key, begun with the key's ordinal.
 pub fn keyed(model: &Model, dialect: &dyn Dialect, select: &Select, lock: bool) -> Statement {
     let mut writer = Writer::new(model, dialect);
-    let mut clauses = Clauses::new(&mut writer, select, Hang::Keys);
+    let mut clauses = Clauses::new(&mut writer, select, Hang::Keys(None));
     let mut output = vec![Fragment::text("k.o")];
     output.extend(clauses.output(&mut writer));
     let rest = clauses.rows_and_conditions();

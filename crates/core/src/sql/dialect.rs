@@ -154,6 +154,16 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
         format!("{child} = k.k{number}")
     }
 
+    /// Are children without an index read in one pass that looks each one's parent up, rather than once for every parent?
+    fn passes_children(&self) -> bool {
+        false
+    }
+
+    /// The same as [`Dialect::equals_key`], for a pass over children.
+    fn looks_up_key(&self, child: &str, number: usize) -> String {
+        format!("{child} = k.k{number}")
+    }
+
     /// What locks the selected rows of an alias until the transaction ends.
     fn lock(&self, alias: &str) -> String {
         let _ = alias;

@@ -121,7 +121,8 @@ impl Compiler<'_> {
         if select.parent.is_none() {
             return self.per_parent(writer, id);
         }
-        let mut clauses = Clauses::new(writer, select, Hang::Keys);
+        let parent = select.parent.as_ref().map(|parent| &self.selects[parent.select]);
+        let mut clauses = Clauses::new(writer, select, Hang::Keys(parent));
         let output = self.fields(writer, &mut clauses, id, false);
         match &select.page {
             Page::One | Page::Given => {

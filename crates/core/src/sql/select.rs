@@ -3,8 +3,9 @@
 use super::condition::{Scope, Writer};
 use super::{Fragment, Slot};
 use crate::access::Masks;
-use crate::model::{Column, ColumnId};
+use crate::model::{Column, ColumnId, TypeId};
 use crate::plan::{GroupOrder, GroupTerm, JoinTable, OrderTerm, Output, Page, ParentJoin, Seek, Select};
+use crate::value::Form;
 
 /// How a select's rows hang on its parent's row.
 #[derive(Clone, Copy)]
@@ -13,8 +14,8 @@ pub(super) enum Hang<'a> {
     Bound(Option<&'a Select>),
     /// The parent is a row of the same statement, under this alias; with its select.
     Row(&'a str, &'a Select),
-    /// All parents' values are a FROM item `k`.
-    Keys,
+    /// All parents' values are a FROM item `k`; with the parent, where it is a select.
+    Keys(Option<&'a Select>),
 }
 
 /// The clauses of a select. What it delivers can still add joins to `scope`.
@@ -81,6 +82,10 @@ impl<'n> Clauses<'n> {
                 (*join, alias, first, rest)
             }
         };
+        let is_pass = match hang {
+            Hang::Keys(Some(parent)) => is_pass(writer, parent, linked_type, pairs),
+            Hang::Keys(None) | Hang::Bound(_) | Hang::Row(..) => false,
+        };
         let linked: Vec<Fragment> = pairs
             .iter()
             .enumerate()
@@ -94,18 +99,24 @@ impl<'n> Clauses<'n> {
                     Hang::Row(alias, parent) => {
                         Fragment::text(format!("{child} = {}", writer.column(parent.of, *own, alias)))
                     }
-                    Hang::Keys => {
+                    Hang::Keys(_) => {
                         let c = &writer.model.types[linked_type].columns[*column];
-                        Fragment::text(writer.dialect.equals_key(&child, c, number))
+                        Fragment::text(match is_pass {
+                            true => writer.dialect.looks_up_key(&child, number),
+                            false => writer.dialect.equals_key(&child, c, number),
+                        })
                     }
                 })
             })
             .collect();
-        if let Hang::Keys = hang {
+        if let Hang::Keys(_) = hang {
             let t = &writer.model.types[linked_type];
             let columns: Vec<&Column> = pairs.iter().map(|(_, column)| &t.columns[*column]).collect();
-            let parts = [writer.dialect.keys(&columns), first, Fragment::join(linked, " and ")];
-            self.from = Fragment::format("{} join {} on {}", parts);
+            let (keys, on) = (writer.dialect.keys(&columns), Fragment::join(linked, " and "));
+            self.from = match is_pass {
+                true => Fragment::format("{} cross join {} on {}", [first, keys, on]),
+                false => Fragment::format("{} join {} on {}", [keys, first, on]),
+            };
             self.from.append(rest);
         } else {
             self.from = first;
@@ -310,4 +321,17 @@ fn beyond(
         return (Fragment::format("({} or {} is null)", [strictly, value.clone()]), None);
     }
     (strictly, Some(operator))
+}
+
+/// Are all rows read in one pass, each of which looks its parent up? Where no index finds the children of a parent, and the columns
+/// hold values of one kind, which are equal as they are.
+fn is_pass(writer: &Writer<'_>, parent: &Select, linked: TypeId, pairs: &[(ColumnId, ColumnId)]) -> bool {
+    let (own, t) = (&writer.model.types[parent.of], &writer.model.types[linked]);
+    let columns: Vec<ColumnId> = pairs.iter().map(|(_, column)| *column).collect();
+    let is_found = t.is_indexed(&columns) || t.keys.iter().any(|key| columns.contains(&key.columns[0]));
+    let alike = |(a, b): &(ColumnId, ColumnId)| {
+        let (a, b) = (&own.columns[*a], &t.columns[*b]);
+        (a.kind, a.form) == (b.kind, b.form) && a.form != Form::EngineText
+    };
+    writer.dialect.passes_children() && !is_found && pairs.iter().all(alike)
 }

@@ -98,6 +98,16 @@ impl Dialect for Sqlite {
         Fragment::format(template, [text.clone(), text, part.clone(), part])
     }
 
+    fn passes_children(&self) -> bool {
+        true
+    }
+
+    fn looks_up_key(&self, child: &str, number: usize) -> String {
+        // An index that SQLite makes by itself is over keys as they are: without `+` it would have to fit them to the column's
+        // affinity, and makes none.
+        format!("+{child} = k.k{number}")
+    }
+
     fn keys(&self, columns: &[&Column]) -> Fragment {
         let values: Vec<String> = (0..columns.len())
             .map(|at| {
