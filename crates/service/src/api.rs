@@ -498,6 +498,10 @@ fn respond(result: Result<Outcome, Vec<Problem>>, explained: Option<&[Explanatio
         Ok(Outcome { answer, statements: reports }) => {
             let code = answer.problems.first().map(|problem| problem.code);
             let mut body = answer.body;
+            if answer.problems.is_empty() && explained.is_none() {
+                // One byte more is no reason to hold twice as many.
+                body.reserve_exact(1);
+            }
             if !answer.problems.is_empty() {
                 body.extend_from_slice(b",\"errors\":");
                 serde_json::to_writer(&mut body, &answer.problems).expect("problems are serialisable");

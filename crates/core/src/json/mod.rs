@@ -9,4 +9,5 @@ mod writer;
 
 pub use levels::{KeyValues, Levels};
 pub use rows::{Row, Rows, check_held};
+pub(crate) use writer::make_room;
 pub use writer::{Answer, Fetch, too_large, write};

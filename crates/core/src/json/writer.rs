@@ -79,6 +79,17 @@ impl From<Problem> for Stop {
     }
 }
 
+/// Bytes from which on an answer's memory grows with care.
+const LARGE: usize = 1 << 20;
+
+/// Room for more in a large answer, by a quarter of it: twofold, as memory grows by itself, many large answers at once would hold
+/// twice what they say.
+pub(crate) fn make_room(out: &mut Vec<u8>) {
+    if out.len() > LARGE && out.capacity() - out.len() < out.len() / 16 {
+        out.reserve_exact(out.len() / 4);
+    }
+}
+
 /// The problem of an answer that would be too large.
 pub fn too_large(most_bytes: usize) -> Problem {
     let text = format!("the answer is over {most_bytes} bytes; ask for smaller pages or fewer fields");
@@ -161,7 +172,8 @@ impl<'a, 's> Writer<'a, 's> {
     }
 
     /// Is there still room? Asked after every member of every object: what one value adds is bounded by what its row holds.
-    fn check_size(&self) -> Result<(), Stop> {
+    fn check_size(&mut self) -> Result<(), Stop> {
+        make_room(&mut self.out);
         if self.out.len() + self.problem_bytes <= self.most_bytes {
             return Ok(());
         }

@@ -216,6 +216,14 @@ impl Builder<'_> {
         ]
     }
 
+    /// A key that is promised beside one that the database keeps would only be a way to find several rows by.
+    fn check_promise(&mut self, table: &Table, edit: &TypeEdit, keys: &[Key]) {
+        if !edit.key.is_empty() && keys.iter().any(|key| key.total && !key.promised) {
+            let text = format!("table `{}` has a key that the database keeps; leave `key` out", table.name);
+            self.mistakes.push(Mistake { place: edit.place, text });
+        }
+    }
+
     fn add_type(&mut self, table: &Table, names: RuledNames, is_fresh: bool) {
         let RuledNames { name, helpers, one, list } = names;
         let edit = self.edit(&table.name).cloned().unwrap_or_default();
@@ -264,6 +272,7 @@ impl Builder<'_> {
             .map(|(column, field)| self.column(table, column, field, &name, &edit))
             .collect();
         let keys = keys(table, &columns, &edit.key);
+        self.check_promise(table, &edit, &keys);
         // What somebody says of a key is enough to find a row, and not to change one: others may have the same.
         let writable = table.kind == TableKind::Table && keys.iter().any(|key| key.total && !key.promised);
         let version = self.version(table, &edit);
@@ -530,6 +539,18 @@ back = "notes"
         filters.name = "booking_filters".to_owned();
         catalog.tables.push(filters);
         assert_eq!(names(&build(&catalog, &project).unwrap()), ("BookingFilterTable".to_owned(), "Booking".to_owned()));
+    }
+
+    #[test]
+    fn a_key_is_promised_where_there_is_none() {
+        let promise = |table: &str| model(&format!("[[type]]\ntable = \"{table}\"\nkey = [\"about\"]\n"));
+        let notes = promise("notes").unwrap();
+        let t = &notes.types[notes.type_named("Note").unwrap()];
+        assert!(t.row_key().unwrap().promised && !t.writable);
+        let of_huts = model("[[type]]\ntable = \"huts\"\nkey = [\"code\"]\n").unwrap_err();
+        assert!(of_huts[0].text.contains("`huts` has a key that the database keeps"), "{of_huts:?}");
+        let unknown = model("[[type]]\ntable = \"notes\"\nkey = [\"abut\"]\n").unwrap_err();
+        assert!(unknown[0].text.contains("did you mean `about`?"), "{unknown:?}");
     }
 
     #[test]

@@ -112,6 +112,11 @@ async fn read(session: &mut Conn, settings: &SourceSettings) -> Result<Survey, E
         proposals.extend(sampled(session, candidate).await);
     }
     let mut keys = Vec::new();
+    // A view may take any time, and the survey can do without a proposal. MariaDB knows the one, MySQL the other; in seconds, in
+    // milliseconds.
+    for limit in ["set session max_statement_time = 3", "set session max_execution_time = 3000"] {
+        let _ = session.query_drop(limit).await;
+    }
     for (table, columns) in keyless(&catalog) {
         keys.extend(proposed_key(session, table, columns).await);
     }

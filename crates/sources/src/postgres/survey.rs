@@ -136,6 +136,8 @@ async fn read(client: &Client, settings: &SourceSettings) -> Result<Survey, toki
         proposals.extend(sampled(client, &catalog, candidate).await);
     }
     let mut keys = Vec::new();
+    // A view may take any time, and the survey can do without a proposal.
+    client.batch_execute("set local statement_timeout = '3s'").await?;
     for (table, columns) in keyless(&catalog) {
         keys.extend(proposed_key(client, table, columns).await);
     }
