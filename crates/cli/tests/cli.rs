@@ -85,15 +85,19 @@ fn proposals_are_accepted_into_the_project_file_which_keeps_its_comments() {
     let project = TestProject::huts();
     let (code, out, err) = run(project.path(), &["survey", "--accept", "occupancy.hutid"]);
     assert_eq!(code, 2, "{out}");
-    assert!(err.contains("proposals: occupancy.hut_id"), "{err}");
-    let (code, out, err) = run(project.path(), &["survey", "--accept", "occupancy.hut_id"]);
+    assert!(err.contains("proposals: incident_log, occupancy, occupancy.hut_id"), "{err}");
+    let (code, out, err) = run(project.path(), &["survey", "--accept", "occupancy.hut_id", "occupancy"]);
     assert_eq!(code, 0, "{out}{err}");
     assert!(err.contains("accepted: occupancy.hut_id refers to huts.id"), "{err}");
-    assert!(out.contains("Occupancy: hut → Hut") && !out.contains("Proposals"), "{out}");
+    assert!(err.contains("accepted: rows of occupancy are told apart by hut_id and night"), "{err}");
+    assert!(out.contains("Occupancy: hut → Hut") && !out.contains("occupancy.hut_id may refer"), "{out}");
+    assert!(!out.contains("occupancy has no key; "), "{out}");
     let file = std::fs::read_to_string(project.path().join("puente.toml")).unwrap();
     assert!(file.contains("# The demo's project file.") && file.contains("table = \"occupancy\""), "{file}");
-    let (code, out, err) =
-        run(project.path(), &["ask", "--json", "{ occupancies(first: 1) { nodes { hut { name } } } }"]);
+    let (code, out, err) = run(
+        project.path(),
+        &["ask", "--json", "{ occupancies(first: 1) { nodes { hut { name } } pageInfo { endCursor } } }"],
+    );
     assert_eq!(code, 0, "{out}{err}");
 }
 

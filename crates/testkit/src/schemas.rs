@@ -107,7 +107,7 @@ fn statements(engine: Engine, schema: &str) -> Vec<String> {
             let refers = |other: &&str| {
                 statement.contains(&format!("references {} ", name(other))) || statement.starts_with("create view")
             };
-            !others.into_iter().any(|other| refers(other))
+            !others.into_iter().any(refers)
         };
         let at = waiting.iter().position(|statement| is_ready(statement)).expect("no ring of references");
         let statement = waiting.remove(at);
