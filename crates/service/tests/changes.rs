@@ -550,7 +550,7 @@ fn odd_types_are_written_as_they_are_read() {
     database.execute(
         "create type mood as enum ('calm', 'very windy');
 create domain percent as integer check (value between 0 and 100);
-create table odds (id bigint generated always as identity primary key, mood mood, share percent, net inet, span int4range,
+create table oddities (id bigint generated always as identity primary key, mood mood, share percent, net inet, span int4range,
   tags text[], numbers integer[], made timestamptz, stay interval, code uuid, raw bytea, extra jsonb, big bigint,
   doubled integer generated always as (2 * 21) stored);
 ",
@@ -565,22 +565,22 @@ create table odds (id bigint generated always as identity primary key, mood mood
     let fields: Vec<&String> = input.as_object().unwrap().keys().collect();
     let fields = fields.iter().map(|field| field.as_str()).collect::<Vec<_>>().join(" ");
     let document = format!(
-        "mutation($inputs: [OddCreate!]!) {{ createOdds(inputs: $inputs) {{ nodes {{ {fields} id doubled }} }} }}"
+        "mutation($inputs: [OddityCreate!]!) {{ createOddities(inputs: $inputs) {{ nodes {{ {fields} id doubled }} }} }}"
     );
     let answer = running.post(&document, &json!({ "inputs": [input, input] }), &json!({})).json();
-    let node = &answer["data"]["createOdds"]["nodes"][1];
+    let node = &answer["data"]["createOddities"]["nodes"][1];
     for (field, value) in input.as_object().unwrap() {
         assert_eq!(node[field], *value, "{field}: {answer}");
     }
     assert_eq!((&node["id"], &node["doubled"]), (&json!("2"), &json!(42)), "{answer}");
     let document =
-        "mutation($set: OddSet!) { updateOdd(key: { id: \"1\" }, set: $set) { node { tags net extra share } } }";
+        "mutation($set: OdditySet!) { updateOddity(key: { id: \"1\" }, set: $set) { node { tags net extra share } } }";
     let set = json!({ "tags": [], "net": "10.0.0.0/9", "extra": null, "share": 101 });
     assert_eq!(running.post(document, &json!({ "set": set }), &json!({})).code(), "VALUE_REFUSED");
     let set = json!({ "tags": [], "net": "10.0.0.0/9", "extra": 7, "share": null });
     let answer = running.post(document, &json!({ "set": set }), &json!({})).json();
     assert_eq!(
-        answer["data"]["updateOdd"]["node"],
+        answer["data"]["updateOddity"]["node"],
         json!({ "tags": [], "net": "10.0.0.0/9", "extra": 7, "share": null }),
         "{answer}"
     );

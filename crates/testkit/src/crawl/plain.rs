@@ -131,7 +131,9 @@ impl Session {
                 _ => text,
             }
         };
-        columns.iter().map(text).collect::<Vec<_>>().join(", ")
+        // A name of its own: PostgreSQL would order by the text where that is called as the column.
+        let named = |(at, column): (usize, &ColumnId)| format!("{} as told_{at}", text(column));
+        columns.iter().enumerate().map(named).collect::<Vec<_>>().join(", ")
     }
 
     pub(super) fn is_null(&self, of: &Type, column: ColumnId, expected: bool) -> String {

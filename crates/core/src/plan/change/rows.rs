@@ -33,8 +33,21 @@ pub fn has_link_input(view: &View, link: &Link) -> bool {
     let creates = |of: TypeId| view.type_view(of).is_some_and(|view| view.create.is_some());
     match &link.through {
         None => creates(link.target),
-        Some(through) => !through.repeats && creates(through.join) && view.keys(link.target).next().is_some(),
+        Some(through) => !through.repeats && fills_edges(view, through) && view.keys(link.target).next().is_some(),
     }
+}
+
+/// May a row of a join table be created with all that it needs?
+fn fills_edges(view: &View, through: &Through) -> bool {
+    let Some(grant) = view.type_view(through.join).and_then(|view| view.create.as_ref()) else { return false };
+    let join = &view.model().types[through.join];
+    let (ends, said) = (ends(through), edge_input_fields(view, through, grant));
+    (0..join.columns.len()).all(|column| {
+        join.may_leave_out(column)
+            || ends.contains(&column)
+            || said.iter().any(|(_, known)| *known == column)
+            || grant.fixed.iter().any(|(known, _)| *known == column)
+    })
 }
 
 /// A whole input: an object whose members are columns and links.
