@@ -34,7 +34,6 @@ fn what_is_served_of_other_peoples_schemas_is_what_is_there(
         let _repeat = Repeat { test: "crawl", seed };
         let database = filled(engine, schema, &mut Random::seed_from_u64(seed));
         let report = crawl(&database, "", "");
-        println!("{schema} on {engine:?}: {} compared", report.compared);
         assert!(report.compared > 3_000, "{} compared", report.compared);
         is_clean(&report);
         assert_eq!(report.unfit, [""; 0]);
