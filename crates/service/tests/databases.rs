@@ -2,23 +2,9 @@
 
 use puente_core::catalog::Engine;
 use puente_testkit::database::Database;
-use puente_testkit::project::{TestProject, TestService};
+use puente_testkit::project::TestProject;
 use rstest::rstest;
 use serde_json::{Value as Json, json};
-
-fn served(engine: Engine, sql: &str, edits: &str) -> (Database, TestProject, TestService) {
-    let database = Database::empty(engine);
-    database.execute(sql);
-    let project = TestProject::of(&database, "", edits);
-    let service = project.serve();
-    (database, project, service)
-}
-
-fn data(service: &TestService, document: &str) -> Json {
-    let answer = service.ask(document).json();
-    assert_eq!(answer["errors"], Json::Null, "{document}: {answer}");
-    answer["data"].clone()
-}
 
 /// A key of the parent says nothing about the rows of those that inherit from it.
 #[test]
@@ -30,21 +16,21 @@ insert into places values (1, 'bend'), (2, 'ford');
 insert into towns values (1, 'Unterdorf', 900);
 insert into summits values (1, 'Horn', 3000);
 ";
-    let (database, _project, service) = served(Engine::Postgres, sql, "");
+    let (database, _project, service) = TestProject::served(Engine::Postgres, sql, "");
     let list = "{ places(orderBy: [{ id: ASC }]) { totalCount nodes { id name } } }";
     let own = json!({ "totalCount": 2, "nodes": [{ "id": 1, "name": "bend" }, { "id": 2, "name": "ford" }] });
-    assert_eq!(data(&service, list)["places"], own);
+    assert_eq!(service.data(list)["places"], own);
     assert_eq!(
-        data(&service, "{ summit(key: { id: 1 }) { name height } }")["summit"],
+        service.data("{ summit(key: { id: 1 }) { name height } }")["summit"],
         json!({ "name": "Horn", "height": 3000 })
     );
-    data(&service, "mutation { updatePlace(key: { id: 1 }, set: { name: \"bridge\" }) { node { id } } }");
+    service.data("mutation { updatePlace(key: { id: 1 }, set: { name: \"bridge\" }) { node { id } } }");
     let names = || database.query("select name from places order by name");
     let is = |expected: [&str; 4]| assert_eq!(names(), expected.map(|name| vec![Some(name.to_owned())]));
     is(["Horn", "Unterdorf", "bridge", "ford"]);
-    data(&service, "mutation { deletePlaces(everyRow: true) { count } }");
+    service.data("mutation { deletePlaces(everyRow: true) { count } }");
     assert_eq!(names(), ["Horn", "Unterdorf"].map(|name| vec![Some(name.to_owned())]));
-    data(&service, "mutation { createPlace(input: { id: 7, name: \"cave\" }) { node { id name } } }");
+    service.data("mutation { createPlace(input: { id: 7, name: \"cave\" }) { node { id name } } }");
     assert_eq!(database.query("select count(*) from only places"), [[Some("1".to_owned())]]);
 }
 
@@ -65,8 +51,8 @@ fn where_nothing_is_found_the_survey_says_where_it_could_be() {
 fn the_blanks_of_fixed_width_are_part_of_the_text() {
     let sql = "create table codes (id integer primary key, code char(4));\n\
                insert into codes values (1, 'ab'), (2, 'abcd'), (3, 'a b'), (4, null);\n";
-    let (_database, _project, service) = served(Engine::Postgres, sql, "");
-    let nodes = &data(&service, "{ codes(orderBy: [{ id: ASC }]) { nodes { id code } } }")["codes"]["nodes"];
+    let (_database, _project, service) = TestProject::served(Engine::Postgres, sql, "");
+    let nodes = &service.data("{ codes(orderBy: [{ id: ASC }]) { nodes { id code } } }")["codes"]["nodes"];
     let nodes: Vec<(i64, Option<String>)> = nodes
         .as_array()
         .unwrap()
@@ -92,7 +78,7 @@ fn the_blanks_of_fixed_width_are_part_of_the_text() {
                 let document = format!(
                     "{{ codes(filter: {{ code: {{ {word}: \"{part}\", ignoreCase: {ignore_case} }} }}, orderBy: [{{ id: ASC }}]) {{ nodes {{ id }} }} }}"
                 );
-                let found = data(&service, &document)["codes"]["nodes"].clone();
+                let found = service.data(&document)["codes"]["nodes"].clone();
                 let found: Vec<i64> =
                     found.as_array().unwrap().iter().map(|node| node["id"].as_i64().unwrap()).collect();
                 assert_eq!(found, expected, "{word} {part:?}, {ignore_case}");
@@ -113,7 +99,7 @@ fn walks_by_long_texts_lose_and_repeat_no_row(
         let (beginning, end) = ("é".repeat([400, 900, 1_500, 3_000][id % 4]), (id * 23) % 40);
         sql.push_str(&format!("insert into notes values ({id}, '{beginning}{end:02}');\n"));
     }
-    let (_database, _project, service) = served(engine, &sql, "");
+    let (_database, _project, service) = TestProject::served(engine, &sql, "");
     for direction in ["ASC", "DESC"] {
         let (mut after, mut walked) = (Json::Null, Vec::new());
         for _ in 0..40 {
@@ -130,7 +116,7 @@ fn walks_by_long_texts_lose_and_repeat_no_row(
             after = list["pageInfo"]["endCursor"].clone();
         }
         let document = format!("{{ notes(first: 100, orderBy: [{{ body: {direction} }}]) {{ nodes {{ id }} }} }}");
-        let whole = data(&service, &document)["notes"]["nodes"].clone();
+        let whole = service.data(&document)["notes"]["nodes"].clone();
         let whole: Vec<i64> = whole.as_array().unwrap().iter().map(|node| node["id"].as_i64().unwrap()).collect();
         assert_eq!(walked, whole, "{direction}");
         let mut ids = walked;
@@ -144,10 +130,10 @@ fn walks_by_long_texts_lose_and_repeat_no_row(
 fn a_flag_that_holds_other_numbers_is_a_number() {
     let sql = "create table doors (id integer primary key, open tinyint(1) not null, state tinyint(1) not null);\n\
                insert into doors values (1, 1, 2), (2, 0, -1);\n";
-    let (_database, _project, service) = served(Engine::Mariadb, sql, "");
-    let nodes = &data(&service, "{ doors(orderBy: [{ id: ASC }]) { nodes { open state } } }")["doors"]["nodes"];
+    let (_database, _project, service) = TestProject::served(Engine::Mariadb, sql, "");
+    let nodes = &service.data("{ doors(orderBy: [{ id: ASC }]) { nodes { open state } } }")["doors"]["nodes"];
     assert_eq!(*nodes, json!([{ "open": true, "state": 2 }, { "open": false, "state": -1 }]));
-    let found = data(&service, "{ doors(filter: { state: { gt: 1 } }) { nodes { id } } }");
+    let found = service.data("{ doors(filter: { state: { gt: 1 } }) { nodes { id } } }");
     assert_eq!(found["doors"]["nodes"], json!([{ "id": 1 }]));
 }
 
@@ -159,21 +145,20 @@ create table uses (id integer primary key, part_code integer references parts (c
 insert into parts values (7, 1.5, 1, 'light'), ('A7', 'heavy', 'no', 'x'), (007, 2, 0, null) on conflict do nothing;
 insert into uses values (1, 7), (2, 'A7'), (3, 'A7');
 ";
-    let (_database, _project, service) = served(Engine::Sqlite, sql, "");
+    let (_database, _project, service) = TestProject::served(Engine::Sqlite, sql, "");
     let list = "{ parts(orderBy: [{ code: ASC }]) { nodes { code weight flag note uses { totalCount } } } }";
     let nodes = json!([
         { "code": "7", "weight": "1.5", "flag": "1", "note": "light", "uses": { "totalCount": 1 } },
         { "code": "A7", "weight": "heavy", "flag": "no", "note": "x", "uses": { "totalCount": 2 } },
     ]);
-    assert_eq!(data(&service, list)["parts"]["nodes"], nodes);
+    assert_eq!(service.data(list)["parts"]["nodes"], nodes);
     for code in ["7", "A7"] {
-        let one = data(&service, &format!("{{ part(key: {{ code: \"{code}\" }}) {{ code }} }}"));
+        let one = service.data(&format!("{{ part(key: {{ code: \"{code}\" }}) {{ code }} }}"));
         assert_eq!(one["part"]["code"], code);
-        let found =
-            data(&service, &format!("{{ parts(filter: {{ code: {{ in: [\"{code}\"] }} }}) {{ totalCount }} }}"));
+        let found = service.data(&format!("{{ parts(filter: {{ code: {{ in: [\"{code}\"] }} }}) {{ totalCount }} }}"));
         assert_eq!(found["parts"]["totalCount"], 1);
     }
-    let uses = data(&service, "{ uses(orderBy: [{ id: ASC }]) { nodes { id part { code } } } }");
+    let uses = service.data("{ uses(orderBy: [{ id: ASC }]) { nodes { id part { code } } } }");
     assert_eq!(uses["uses"]["nodes"][1], json!({ "id": 2, "part": { "code": "A7" } }));
 }
 
@@ -183,11 +168,10 @@ fn a_setting_shows_integers_as_text_and_finds_them() {
     let sql = "create table members (no integer primary key, since integer);\ninsert into members values (1, 1999), (20, 2004);\n";
     let edits =
         "[[type]]\ntable = \"members\"\n[type.fields]\nno = { scalar = \"String\" }\nsince = { scalar = \"String\" }\n";
-    let (_database, _project, service) = served(Engine::Sqlite, sql, edits);
-    let nodes = &data(&service, "{ members(orderBy: [{ no: ASC }]) { nodes { no since } } }")["members"]["nodes"];
+    let (_database, _project, service) = TestProject::served(Engine::Sqlite, sql, edits);
+    let nodes = &service.data("{ members(orderBy: [{ no: ASC }]) { nodes { no since } } }")["members"]["nodes"];
     assert_eq!(*nodes, json!([{ "no": "1", "since": "1999" }, { "no": "20", "since": "2004" }]));
-    let found = data(
-        &service,
+    let found = service.data(
         "{ members(filter: { since: { startsWith: \"20\" } }) { nodes { no } } member(key: { no: \"20\" }) { since } }",
     );
     assert_eq!(found, json!({ "members": { "nodes": [{ "no": "20" }] }, "member": { "since": "2004" } }));
@@ -201,12 +185,12 @@ fn json_that_says_null_is_null(#[values(Engine::Sqlite, Engine::Postgres, Engine
         "create table reports (id integer primary key, about {json});\n\
          insert into reports values (1, null), (2, 'null'), (3, ' null '), (4, '{{\"a\": null}}'), (5, '\"null\"');\n"
     );
-    let (_database, _project, service) = served(engine, &sql, "");
+    let (_database, _project, service) = TestProject::served(engine, &sql, "");
     let ids = |truth: bool| {
         let document = format!(
             "{{ reports(filter: {{ about: {{ isNull: {truth} }} }}, orderBy: [{{ id: ASC }}]) {{ nodes {{ id about }} }} }}"
         );
-        data(&service, &document)["reports"]["nodes"].clone()
+        service.data(&document)["reports"]["nodes"].clone()
     };
     let none = |id: i32| json!({ "id": id, "about": null });
     assert_eq!(ids(true), json!([none(1), none(2), none(3)]));
@@ -221,7 +205,7 @@ fn a_sum_beyond_what_doubles_hold_is_told(#[values(Engine::Sqlite, Engine::Postg
         "create table stars (id integer primary key, mass {double});\n\
          insert into stars values (1, 1.7e308), (2, 1.7e308), (3, 2);\n"
     );
-    let (_database, _project, service) = served(engine, &sql, "");
+    let (_database, _project, service) = TestProject::served(engine, &sql, "");
     let answer = service.ask("{ stars { totalCount summary { mass { sum avg max } } } }").json();
     assert_eq!(answer["errors"][0]["extensions"]["code"], "VALUE_UNFIT", "{answer}");
     if engine != Engine::Postgres {
@@ -235,14 +219,12 @@ fn a_sum_beyond_what_doubles_hold_is_told(#[values(Engine::Sqlite, Engine::Postg
 fn binary_json_that_says_null_is_null() {
     let sql = "create table reports (id integer primary key, about jsonb);\n\
                insert into reports values (1, null), (2, jsonb('null')), (3, ' null '), (4, jsonb('{\"a\": null}'));\n";
-    let (_database, _project, service) = served(Engine::Sqlite, sql, "");
-    let found = data(
-        &service,
-        "{ reports(filter: { about: { isNull: true } }, orderBy: [{ id: ASC }]) { nodes { id about } } }",
-    );
+    let (_database, _project, service) = TestProject::served(Engine::Sqlite, sql, "");
+    let found =
+        service.data("{ reports(filter: { about: { isNull: true } }, orderBy: [{ id: ASC }]) { nodes { id about } } }");
     let none = |id: i32| json!({ "id": id, "about": null });
     assert_eq!(found["reports"]["nodes"], json!([none(1), none(2), none(3)]));
-    let found = data(&service, "{ reports(filter: { about: { isNull: false } }) { nodes { id } } }");
+    let found = service.data("{ reports(filter: { about: { isNull: false } }) { nodes { id } } }");
     assert_eq!(found["reports"]["nodes"], json!([{ "id": 4 }]));
 }
 
@@ -270,7 +252,7 @@ fn a_link_without_an_index_takes_one_pass(#[case] engine: Engine, #[case] is: &[
         sql.push_str("analyze;\n");
     }
     let link = "[[link]]\ntable = \"children\"\ncolumns = [\"parent_id\"]\nto = \"parents\"\nreferences = [\"id\"]\n";
-    let (_database, _project, service) = served(engine, &sql, link);
+    let (_database, _project, service) = TestProject::served(engine, &sql, link);
     let document = "{ parents(first: 50) { nodes { id children(first: 3, orderBy: [{ name: ASC }]) { totalCount nodes { id } } } } }";
     let answer = service.post(&json!({ "query": document, "extensions": { "explain": true } })).json();
     assert_eq!(answer["errors"], Json::Null, "{answer}");

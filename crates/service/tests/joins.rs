@@ -2,7 +2,7 @@
 
 use puente_core::catalog::Engine;
 use puente_testkit::database::Database;
-use puente_testkit::project::{TestProject, TestService};
+use puente_testkit::project::TestProject;
 use rstest::rstest;
 use serde_json::{Value as Json, json};
 
@@ -38,28 +38,13 @@ fields = \"all\"
 rows = \"row.page < 40\"
 ";
 
-fn served(engine: Engine, sql: &str, edits: &str) -> (Database, TestProject, TestService) {
-    let database = Database::empty(engine);
-    database.execute(sql);
-    let project = TestProject::of(&database, "", edits);
-    let service = project.serve();
-    (database, project, service)
-}
-
-fn data(service: &TestService, document: &str, role: Option<&str>) -> Json {
-    let extensions = role.map_or_else(|| json!({}), |role| json!({ "as": role }));
-    let answer = service.post(&json!({ "query": document, "extensions": extensions })).json();
-    assert_eq!(answer["errors"], Json::Null, "{document}: {answer}");
-    answer["data"].clone()
-}
-
 #[rstest]
 fn a_join_table_with_a_key_of_its_own_links_directly(
     #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
 ) {
-    let (_database, _project, service) = served(engine, FILMS, "");
+    let (_database, _project, service) = TestProject::served(engine, FILMS, "");
     let read = "{ films(orderBy: [{ id: ASC }]) { nodes { people(orderBy: [{ name: DESC }]) { edges { id part node { name } } } } } }";
-    let films = data(&service, read, None)["films"]["nodes"].clone();
+    let films = service.data(read)["films"]["nodes"].clone();
     let edge = |id: i64, part: Json, name: &str| json!({ "id": id, "part": part, "node": { "name": name } });
     assert_eq!(
         films[0]["people"]["edges"],
@@ -68,11 +53,11 @@ fn a_join_table_with_a_key_of_its_own_links_directly(
     assert_eq!(films[2]["people"]["edges"], json!([]));
     let change = "mutation { updateFilm(key: { id: 3 }, set: { people: { link: [{ key: { id: 4 }, id: 9, part: \"the owl\" }] } }) \
                   { node { people { edges { id part node { films { nodes { title } } } } } } } }";
-    let node = &data(&service, change, None)["updateFilm"]["node"];
+    let node = &service.data(change)["updateFilm"]["node"];
     let films = json!({ "nodes": [{ "title": "Snow" }, { "title": "Rain" }] });
     assert_eq!(node["people"]["edges"], json!([{ "id": 9, "part": "the owl", "node": { "films": films } }]));
     let change = "mutation { updateFilm(key: { id: 3 }, set: { people: { unlink: [{ id: 4 }] } }) { node { people { totalCount } } } }";
-    assert_eq!(data(&service, change, None)["updateFilm"]["node"]["people"]["totalCount"], 0);
+    assert_eq!(service.data(change)["updateFilm"]["node"]["people"]["totalCount"], 0);
 }
 
 /// Whoever is mentioned on three pages is mentioned: a link leads to a row once.
@@ -80,12 +65,12 @@ fn a_join_table_with_a_key_of_its_own_links_directly(
 fn several_rows_for_the_same_two_link_them_once(
     #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
 ) {
-    let (_database, _project, service) = served(engine, FILMS, MENTIONED);
+    let (_database, _project, service) = TestProject::served(engine, FILMS, MENTIONED);
     let names = |nodes: &Json| -> Vec<String> {
         nodes.as_array().unwrap().iter().map(|node| node["name"].as_str().unwrap().to_owned()).collect()
     };
     let read = "{ films(orderBy: [{ id: ASC }]) { nodes { mentioned(orderBy: [{ name: ASC }]) { totalCount nodes { name } } } } }";
-    let films = data(&service, read, None)["films"]["nodes"].clone();
+    let films = service.data(read)["films"]["nodes"].clone();
     assert_eq!(
         (&films[0]["mentioned"]["totalCount"], names(&films[0]["mentioned"]["nodes"])),
         (&json!(2), vec!["Ida".into(), "Kim".into()])
@@ -93,15 +78,15 @@ fn several_rows_for_the_same_two_link_them_once(
     assert_eq!(names(&films[1]["mentioned"]["nodes"]), ["Kim"]);
     assert_eq!(names(&films[2]["mentioned"]["nodes"]), [""; 0]);
     // A role sees whom the pages that it may read mention.
-    let films = data(&service, read, Some("reader"))["films"]["nodes"].clone();
+    let films = service.data_of(&json!({ "query": read, "extensions": { "as": "reader" } }))["films"]["nodes"].clone();
     assert_eq!(names(&films[0]["mentioned"]["nodes"]), ["Ida", "Kim"]);
     assert_eq!((&films[1]["mentioned"]["totalCount"], names(&films[1]["mentioned"]["nodes"])), (&json!(0), vec![]));
     let one = "{ film(key: { id: 1 }) { mentioned(first: 1, orderBy: [{ name: DESC }]) { nodes { name } pageInfo { hasNextPage } } } }";
-    let page = data(&service, one, Some("reader"))["film"]["mentioned"].clone();
+    let page = service.data_of(&json!({ "query": one, "extensions": { "as": "reader" } }))["film"]["mentioned"].clone();
     assert_eq!(page, json!({ "nodes": [{ "name": "Kim" }], "pageInfo": { "hasNextPage": true } }));
     let filter = "{ films(filter: { mentioned: { exists: { name: { eq: \"Kim\" } } } }) { totalCount } \
                   people(filter: { mentionedIn: { none: {} } }, orderBy: [{ id: ASC }]) { nodes { name } } }";
-    let found = data(&service, filter, None);
+    let found = service.data(filter);
     assert_eq!(
         (found["films"]["totalCount"].clone(), names(&found["people"]["nodes"])),
         (json!(2), vec!["Jon".into(), "Lea".into()])

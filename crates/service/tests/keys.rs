@@ -3,21 +3,15 @@
 use puente_core::catalog::Engine;
 use puente_service::{Accepted, SurveyOutcome, accept, survey};
 use puente_testkit::database::Database;
-use puente_testkit::project::{TestProject, TestService};
+use puente_testkit::project::TestProject;
 use rstest::rstest;
-use serde_json::{Value as Json, json};
+use serde_json::json;
 
 const STAYS: &str = "
 create table stays (hut_id integer not null, night varchar(10) not null, guests integer);
 insert into stays values (1, '2026-07-01', 4), (1, '2026-07-02', 5), (2, '2026-07-01', null), (2, '2026-07-02', 4), (3, '2026-07-01', 1);
 create view totals as select hut_id, sum(guests) as guests from stays group by hut_id;
 ";
-
-fn data(service: &TestService, document: &str) -> Json {
-    let answer = service.ask(document).json();
-    assert_eq!(answer["errors"], Json::Null, "{document}: {answer}");
-    answer["data"].clone()
-}
 
 fn outcome(project: &TestProject) -> SurveyOutcome {
     survey(&project.open()).expect("a survey")
@@ -44,16 +38,12 @@ fn a_key_is_proposed_where_there_is_none_and_pages_are_turned_by_it(
     assert!(text.contains("# theirs\n[[type]]\nkey = [\"hut_id\", \"night\"]\ntable = \"stays\" # nights"), "{text}");
     assert_eq!(outcome(&project).keys, []);
     let service = project.serve();
-    let one = data(
-        &service,
-        "{ stay(key: { hutIdNight: { hutId: 2, night: \"2026-07-02\" } }) { guests } total(key: { hutId: 3 }) { guests } }",
+    let one = service.data("{ stay(key: { hutIdNight: { hutId: 2, night: \"2026-07-02\" } }) { guests } total(key: { hutId: 3 }) { guests } }",
     );
     assert_eq!(one["stay"], json!({ "guests": 4 }));
     let (mut after, mut walked) = (String::new(), Vec::new());
     for _ in 0..3 {
-        let page = data(
-            &service,
-            &format!(
+        let page = service.data(&format!(
                 "{{ stays(first: 2, {after} orderBy: [{{ guests: DESC }}]) {{ nodes {{ hutId night }} pageInfo {{ endCursor }} }} }}"
             ),
         );
@@ -119,11 +109,8 @@ fn a_table_and_a_linking_column_that_were_renamed_keep_the_names_of_their_links(
     accept(&project.open(), &Accepted { renames: found.renames.iter().collect(), ..Accepted::default() }).unwrap();
     assert_eq!(outcome(&project).renames, []);
     let service = project.serve();
-    data(
-        &service,
-        "mutation { createHut(input: { id: 1, name: \"Horn\", notes: [{ id: 1, body: \"x\" }] }) { count } }",
-    );
-    let read = data(&service, "{ notes { nodes { hutId hut { name notes { totalCount } } } } }");
+    service.data("mutation { createHut(input: { id: 1, name: \"Horn\", notes: [{ id: 1, body: \"x\" }] }) { count } }");
+    let read = service.data("{ notes { nodes { hutId hut { name notes { totalCount } } } } }");
     assert_eq!(
         read["notes"]["nodes"],
         json!([{ "hutId": 1, "hut": { "name": "Horn", "notes": { "totalCount": 1 } } }])

@@ -29,6 +29,8 @@ pub(crate) fn convincing(candidate: Proposal, (values, found, keys): (i64, i64, 
     convincing.then_some(Proposal { sampled: Some((values, found)), ..candidate })
 }
 
+/// Columns that are asked about at once, the likely ones: engines have limits for what one statement counts.
+const COUNTED: usize = 100;
 /// Columns of which pairs are tried: with so many there are 15 pairs.
 const PAIRED: usize = 6;
 
@@ -42,26 +44,25 @@ pub(crate) struct KeySearch<'c> {
 
 impl<'c> KeySearch<'c> {
     /// `from` is the table as a statement names it.
-    pub(crate) fn new(table: &'c Table, columns: Vec<&'c Column>, from: String, dialect: &dyn Dialect) -> Self {
+    pub(crate) fn new(table: &'c Table, mut columns: Vec<&'c Column>, from: String, dialect: &dyn Dialect) -> Self {
+        columns.truncate(COUNTED);
         let names = columns.iter().map(|column| dialect.quote(&column.name)).collect();
         KeySearch { table, columns, names, from }
     }
 
-    /// Asks for three numbers per column: sampled rows, those with a value, and different values.
+    /// Asks how many rows are sampled, and for two numbers per column: those with a value, and different values.
     pub(crate) fn first_question(&self) -> String {
         let counts: Vec<String> =
-            self.names.iter().map(|name| format!("count(*), count({name}), count(distinct {name})")).collect();
-        format!("select {} from (select * from {} limit {SAMPLED_ROWS}) as s", counts.join(", "), self.from)
+            self.names.iter().map(|name| format!(", count({name}), count(distinct {name})")).collect();
+        format!("select count(*){} from (select * from {} limit {SAMPLED_ROWS}) as s", counts.concat(), self.from)
     }
 
     /// What the first answer tells: the key, or which pairs of columns to ask about.
     pub(crate) fn first_answer(&self, counts: &[i64]) -> Result<Option<KeyProposal>, Vec<(usize, usize)>> {
-        let full: Vec<usize> = (0..self.columns.len()).filter(|at| counts[at * 3] == counts[at * 3 + 1]).collect();
-        if counts.first().is_none_or(|rows| *rows < 2) {
-            return Ok(None);
-        }
-        if let Some(at) = full.iter().find(|at| counts[*at * 3] == counts[*at * 3 + 2]) {
-            return Ok(Some(self.proposal(&[*at], counts[0])));
+        let Some((rows, counts)) = counts.split_first().filter(|(rows, _)| **rows > 1) else { return Ok(None) };
+        let full: Vec<usize> = (0..self.columns.len()).filter(|at| counts[at * 2] == *rows).collect();
+        if let Some(at) = full.iter().find(|at| counts[*at * 2 + 1] == *rows) {
+            return Ok(Some(self.proposal(&[*at], *rows)));
         }
         let some = &full[..full.len().min(PAIRED)];
         Err(some.iter().enumerate().flat_map(|(at, a)| some[at + 1..].iter().map(|b| (*a, *b))).collect())

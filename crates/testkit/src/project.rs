@@ -74,6 +74,18 @@ impl TestProject {
         project
     }
 
+    /// A project over an empty database that these statements fill, and a service of it; `edits` is added to the project file.
+    ///
+    /// # Panics
+    /// Where the statements are wrong, or it does not start.
+    pub fn served(engine: Engine, sql: &str, edits: &str) -> (Database, TestProject, TestService) {
+        let database = Database::empty(engine);
+        database.execute(sql);
+        let project = TestProject::of(&database, "", edits);
+        let service = project.serve();
+        (database, project, service)
+    }
+
     /// Where it is.
     pub fn path(&self) -> &Path {
         self.folder.path()
@@ -184,6 +196,24 @@ impl TestService {
             let stopping = std::thread::spawn(move || runtime.block_on(running.stop()));
             stopping.join().expect("it stops");
         }
+    }
+
+    /// The data of an answer without errors, as the owner.
+    ///
+    /// # Panics
+    /// Where there is an error.
+    pub fn data(&self, document: &str) -> Json {
+        self.data_of(&serde_json::json!({ "query": document }))
+    }
+
+    /// The same of a whole request.
+    ///
+    /// # Panics
+    /// Where there is an error.
+    pub fn data_of(&self, body: &Json) -> Json {
+        let answer = self.post(body).json();
+        assert_eq!(answer["errors"], Json::Null, "{body}: {answer}");
+        answer["data"].clone()
     }
 
     /// Asks as the owner.

@@ -46,10 +46,8 @@ fn read(connection: &Connection, settings: &SourceSettings) -> rusqlite::Result<
     for candidate in candidates(&catalog) {
         proposals.extend(sampled(connection, candidate)?);
     }
-    let keys = keyless(&catalog)
-        .into_iter()
-        .filter_map(|(table, columns)| proposed_key(connection, table, columns).transpose())
-        .collect::<rusqlite::Result<_>>()?;
+    let keys =
+        keyless(&catalog).into_iter().filter_map(|(table, columns)| proposed_key(connection, table, columns)).collect();
     connection.execute_batch("rollback")?;
     if catalog.tables.is_empty() {
         notices.push("there is no table in the database".to_owned());
@@ -337,22 +335,21 @@ fn sampled(connection: &Connection, candidate: Proposal) -> rusqlite::Result<Opt
     Ok(convincing(candidate, counted))
 }
 
-/// The key that sampled values suggest for a table without one.
-fn proposed_key(
-    connection: &Connection,
-    table: &Table,
-    columns: Vec<&Column>,
-) -> rusqlite::Result<Option<KeyProposal>> {
+/// The key that sampled values suggest for a table without one. A view may fail on its rows; the survey can do without.
+fn proposed_key(connection: &Connection, table: &Table, columns: Vec<&Column>) -> Option<KeyProposal> {
     let search = KeySearch::new(table, columns, Sqlite.quote(&table.name), &Sqlite);
     let ask = |text: &str| {
-        connection.query_row(text, [], |row| {
-            (0..row.as_ref().column_count()).map(|at| row.get(at)).collect::<Result<Vec<i64>, _>>()
-        })
+        let counts = |row: &rusqlite::Row<'_>| (0..row.as_ref().column_count()).map(|at| row.get(at)).collect();
+        let answer: rusqlite::Result<Vec<i64>> = connection.query_row(text, [], counts);
+        let told = |error: &rusqlite::Error| {
+            tracing::debug!(target: "puente::source", %error, "a proposal could not be sampled");
+        };
+        answer.inspect_err(told).ok()
     };
     match search.first_answer(&ask(&search.first_question())?) {
-        Ok(found) => Ok(found),
-        Err(pairs) if pairs.is_empty() => Ok(None),
-        Err(pairs) => Ok(search.second_answer(&pairs, &ask(&search.second_question(&pairs))?)),
+        Ok(found) => found,
+        Err(pairs) if pairs.is_empty() => None,
+        Err(pairs) => search.second_answer(&pairs, &ask(&search.second_question(&pairs))?),
     }
 }
 
@@ -408,6 +405,22 @@ mod tests {
         let survey = surveyed(sql);
         assert_eq!(survey.proposals.len(), 1, "{:?}", survey.proposals);
         assert_eq!(survey.proposals[0].sampled, Some((3, 2)));
+    }
+
+    #[test]
+    fn a_table_of_many_columns_and_a_view_that_fails_are_surveyed_without_a_key() {
+        let columns: Vec<String> = (0..1_500).map(|at| format!("c{at}")).collect();
+        let values = vec!["1"; columns.len()].join(", ");
+        let sql = format!(
+            "create table wide ({}, id integer); insert into wide values ({values}, 1), ({values}, 2);
+             create table notes (body text); insert into notes values ('{{}}'), ('no JSON');
+             create view parts as select rowid as part, json_extract(body, '$.a') as a from notes;",
+            columns.join(", ")
+        );
+        let survey = surveyed(&sql);
+        let keys: Vec<_> = survey.keys.iter().map(|key| (key.table.as_str(), key.columns.as_slice())).collect();
+        assert!(keys.contains(&("wide", &["id".to_owned()][..])), "{keys:?}");
+        assert!(!keys.iter().any(|(table, _)| *table == "parts"), "{keys:?}");
     }
 
     #[test]
