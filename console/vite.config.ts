@@ -1,9 +1,8 @@
 import react from '@vitejs/plugin-react';
 import { defineConfig } from 'vite';
 
-// Served by the service under /console, from inside the binary.
+// Served by the service at its root, from inside the binary: the page at /, what it loads under /assets.
 export default defineConfig({
-  base: '/console/',
   plugins: [react()],
   build: { target: 'es2022', modulePreload: { polyfill: false }, assetsInlineLimit: 0, chunkSizeWarningLimit: 600 },
 });

@@ -11,7 +11,7 @@ use serde_json::Value as Json;
 /// Connections that ask at the same time.
 const CONNECTIONS: usize = 4;
 /// How long one round asks.
-const ROUND: Duration = Duration::from_secs(2);
+const ROUND: Duration = Duration::from_secs(1);
 /// How long is asked before the first round.
 const WARM_UP: Duration = Duration::from_millis(500);
 

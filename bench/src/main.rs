@@ -30,7 +30,9 @@ const KEY: &str = "the-key-of-the-bench";
 /// Reading threads on SQLite; a database server gets four times as many sessions.
 const READERS: usize = 2;
 /// Rounds of each pair; the median counts.
-const ROUNDS: usize = 5;
+const ROUNDS: usize = 9;
+/// Rounds against the commit before, which differs by less.
+const ROUNDS_AGAINST: usize = 21;
 
 fn main() {
     // For all servers the same as in the command.
@@ -141,13 +143,13 @@ fn measure_against(before: &str, engines: &[&str]) {
         name_every_type(temporary.path());
         let now = Server::start("serve-puente", temporary.path());
         let then = Server::start_of(Path::new(before), "serve-puente", temporary.path());
-        report::head(name, "commit before", ROUNDS);
+        report::head(name, "commit before", ROUNDS_AGAINST);
         for ask in Ask::ALL {
             let body = serde_json::json!({ "query": ask.document() }).to_string();
             let key = if ask == Ask::AsWarden { &warden } else { KEY };
             let ours = Load::new(&now.address, "/graphql", key, &body);
             let theirs = Load::new(&then.address, "/graphql", key, &body);
-            compare(ask, (&ours, now.child.id()), (&theirs, then.child.id()), engine);
+            compare(ask, (&ours, now.child.id()), (&theirs, then.child.id()), engine, ROUNDS_AGAINST);
         }
     }
 }
@@ -199,7 +201,7 @@ fn measure_engine(name: &str, engine: Engine) {
         let key = if ask == Ask::AsWarden { &warden } else { KEY };
         let ours = Load::new(&puente.address, "/graphql", key, &body);
         let theirs = Load::new(&floor.address, &ask.path(), KEY, &body);
-        compare(ask, (&ours, puente.child.id()), (&theirs, floor.child.id()), engine);
+        compare(ask, (&ours, puente.child.id()), (&theirs, floor.child.id()), engine, ROUNDS);
     }
     drop(floor);
     if engine == Engine::Postgres {
@@ -209,7 +211,7 @@ fn measure_engine(name: &str, engine: Engine) {
             let body = serde_json::json!({ "query": ask.document() }).to_string();
             let ours = Load::new(&puente.address, "/graphql", KEY, &body);
             let theirs = Load::new(&rival.address, "/graphql", KEY, &body);
-            compare(ask, (&ours, puente.child.id()), (&theirs, rival.child.id()), engine);
+            compare(ask, (&ours, puente.child.id()), (&theirs, rival.child.id()), engine, ROUNDS);
         }
     }
     report::walk(&driver::walk(&puente.address, KEY));
@@ -229,7 +231,7 @@ fn add_warden(folder: &Path) -> String {
     records.create_key(&new).expect("a key")
 }
 
-fn compare(ask: Ask, (ours, our_id): (&Load, u32), (theirs, their_id): (&Load, u32), engine: Engine) {
+fn compare(ask: Ask, (ours, our_id): (&Load, u32), (theirs, their_id): (&Load, u32), engine: Engine, rounds: usize) {
     let (answer, expected) = (ours.once(), theirs.once());
     let told = || (String::from_utf8_lossy(&answer).into_owned(), String::from_utf8_lossy(&expected).into_owned());
     assert!(answer == expected, "both answer the same bytes: {:#?}", told());
@@ -238,9 +240,17 @@ fn compare(ask: Ask, (ours, our_id): (&Load, u32), (theirs, their_id): (&Load, u
     // A round that does not count: caches fill, plans settle.
     ours.warm_up();
     theirs.warm_up();
-    let mut rounds: Vec<(Measured, Measured)> = Vec::new();
-    for _ in 0..ROUNDS {
-        rounds.push((ours.run(our_id, &database), theirs.run(their_id, &database)));
-    }
+    let rounds: Vec<(Measured, Measured)> = (0..rounds)
+        .map(|round| {
+            // Whoever comes second finds the machine as the first left it: they take turns.
+            if round % 2 == 0 {
+                let ours = ours.run(our_id, &database);
+                (ours, theirs.run(their_id, &database))
+            } else {
+                let theirs = theirs.run(their_id, &database);
+                (ours.run(our_id, &database), theirs)
+            }
+        })
+        .collect();
     report::ask(ask.name(), answer.len(), statements, &rounds);
 }

@@ -13,23 +13,29 @@ pub(crate) fn head(engine: &str, rival: &str, rounds: usize) {
     let cores = std::thread::available_parallelism().map_or(0, usize::from);
     line(&format!("\n## {engine}, against the {rival} ({cores} cores, medians of {rounds} rounds)\n"));
     line(
-        "| ask | bytes | statements | asks/s | theirs | ratio | CPU µs/ask | theirs | database CPU µs/ask | theirs | p50 µs | theirs | p99 µs | theirs |",
+        "| ask | bytes | statements | asks/s | theirs | ratio (half of the rounds) | CPU µs/ask | theirs | database CPU µs/ask | theirs | p50 µs | theirs | p99 µs | theirs |",
     );
     line("|---|---|---|---|---|---|---|---|---|---|---|---|---|---|");
 }
 
 fn median(values: impl Iterator<Item = f64>) -> f64 {
+    quartiles(values)[1]
+}
+
+/// Where a quarter, half and three quarters of the values are below.
+fn quartiles(values: impl Iterator<Item = f64>) -> [f64; 3] {
     let mut values: Vec<f64> = values.collect();
     values.sort_by(f64::total_cmp);
-    values[values.len() / 2]
+    [1, 2, 3].map(|quarter| values[values.len() * quarter / 4])
 }
 
 pub(crate) fn ask(name: &str, bytes: usize, statements: usize, rounds: &[(Measured, Measured)]) {
     let ours = |get: fn(&Measured) -> f64| median(rounds.iter().map(|(ours, _)| get(ours)));
     let theirs = |get: fn(&Measured) -> f64| median(rounds.iter().map(|(_, theirs)| get(theirs)));
-    let ratio = median(rounds.iter().map(|(ours, theirs)| ours.asks_per_second / theirs.asks_per_second));
+    let ratios = rounds.iter().map(|(ours, theirs)| ours.asks_per_second / theirs.asks_per_second);
+    let [low, ratio, high] = quartiles(ratios);
     line(&format!(
-        "| {name} | {bytes} | {statements} | {:.0} | {:.0} | **{ratio:.2}** | {:.1} | {:.1} | {:.1} | {:.1} | {:.0} | {:.0} | {:.0} | {:.0} |",
+        "| {name} | {bytes} | {statements} | {:.0} | {:.0} | **{ratio:.2}** ({low:.2}–{high:.2}) | {:.1} | {:.1} | {:.1} | {:.1} | {:.0} | {:.0} | {:.0} | {:.0} |",
         ours(|m| m.asks_per_second),
         theirs(|m| m.asks_per_second),
         ours(|m| m.cpu_micros),

@@ -23,7 +23,7 @@ pub(crate) fn note(text: impl AsRef<str>) {
 
 /// Prints what is wrong.
 pub(crate) fn complain(text: &str) {
-    note(format!("{} {text}", "wrong:".red().bold()));
+    note(format!("{} {text}", "error:".red().bold()));
 }
 
 /// A heading.

@@ -30,7 +30,7 @@ fn the_same_question_is_answered_differently_for_each_role_of_the_demo() {
         (code, out, err)
     };
     assert_eq!(code, 1);
-    assert!(err.contains("VALIDATION_FAILED"), "for a visitor there are no bookings: {err}");
+    assert!(err.contains("DOCUMENT_INVALID"), "for a visitor there are no bookings: {err}");
     let total = |who: &[&str]| {
         let (code, out, err) = ask(who);
         assert_eq!(code, 0, "{out}{err}");
@@ -178,7 +178,7 @@ impl Served {
         let (tell, log) = std::sync::mpsc::channel();
         let lines = BufReader::new(child.stderr.take().unwrap()).lines();
         std::thread::spawn(move || lines.map_while(Result::ok).for_each(|line| drop(tell.send(line))));
-        let line = log.iter().find(|line| line.contains("/console")).expect("it starts");
+        let line = log.iter().find(|line| line.starts_with("console ")).expect("it starts");
         let url = line.split("http://").nth(1).and_then(|rest| rest.split('/').next()).expect("an address");
         Served { child, url: format!("http://{url}"), log }
     }

@@ -31,7 +31,7 @@ async fn open(browser: &Browser, service: &TestService) {
 
 /// The same with another access key.
 async fn open_with(browser: &Browser, service: &TestService, key: &str) {
-    browser.client.goto(&format!("http://{}/console#key={key}", service.address)).await.unwrap();
+    browser.client.goto(&format!("http://{}/#key={key}", service.address)).await.unwrap();
     browser.wait_for("the editor", "return document.querySelector('.cm-content[aria-label=Document]') !== null").await;
     browser.wait_for("the schema", "return document.body.innerText.includes('Find a type or field')").await;
 }
@@ -105,7 +105,7 @@ async fn every_failure_is_told() {
     open(&browser, &service).await;
     write(&browser, "Document", "{ huts { nodes { nam } } }").await;
     press(&browser, "Run").await;
-    browser.wait_for("the service's error", "return document.body.innerText.includes('VALIDATION_FAILED') && document.body.innerText.includes('did you mean')").await;
+    browser.wait_for("the service's error", "return document.body.innerText.includes('DOCUMENT_INVALID') && document.body.innerText.includes('did you mean')").await;
     browser.picture("ask-error-dark.png").await;
     write(&browser, "Variables", "{ not json").await;
     press(&browser, "Run").await;
@@ -137,7 +137,7 @@ async fn a_key_of_a_role_asks_as_that_role_and_is_shown_no_statements() {
 async fn a_wrong_key_is_refused_and_the_right_one_opens() {
     let (_project, service) = started().await;
     let browser = Browser::start(false).await;
-    browser.client.goto(&format!("http://{}/console", service.address)).await.unwrap();
+    browser.client.goto(&format!("http://{}/", service.address)).await.unwrap();
     browser.wait_for("the form", "return document.querySelector('input[type=password]') !== null").await;
     for (key, expected) in [("wrong", "The last key was refused"), (OWNER_KEY, "Find a type or field")] {
         let field = browser.client.find(Locator::Css("input[type=password]")).await.unwrap();

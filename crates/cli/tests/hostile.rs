@@ -26,7 +26,7 @@ impl Served {
             .spawn()
             .unwrap();
         let mut lines = BufReader::new(child.stderr.take().unwrap()).lines().map_while(Result::ok);
-        let line = lines.find(|line| line.contains("/console")).expect("it starts");
+        let line = lines.find(|line| line.starts_with("console ")).expect("it starts");
         std::thread::spawn(move || lines.count());
         let address =
             line.split("http://").nth(1).and_then(|rest| rest.split('/').next()).expect("an address").to_owned();

@@ -82,9 +82,9 @@ codes! {
     /// The request is no GraphQL-over-HTTP request.
     InvalidRequest = "INVALID_REQUEST", Caller, 400, Info;
     /// The document does not parse.
-    ParseFailed = "PARSE_FAILED", Caller, 400, Info;
+    DocumentUnreadable = "DOCUMENT_UNREADABLE", Caller, 400, Info;
     /// The document does not fit the role's schema.
-    ValidationFailed = "VALIDATION_FAILED", Caller, 400, Info;
+    DocumentInvalid = "DOCUMENT_INVALID", Caller, 400, Info;
     /// A variable's value does not fit its declared type.
     InvalidVariable = "INVALID_VARIABLE", Caller, 400, Info;
     /// An argument's value is not allowed here.

@@ -30,11 +30,9 @@ pub(crate) fn page() -> Page {
     }
 }
 
-pub(crate) fn asset(path: &str) -> Option<(Vec<u8>, String)> {
-    if path == "index.html" {
-        return None;
-    }
-    let file = Assets::get(path)?;
+/// A file that the page loads, of `assets/`.
+pub(crate) fn asset(name: &str) -> Option<(Vec<u8>, String)> {
+    let file = Assets::get(&format!("assets/{name}"))?;
     let bytes: Cow<'static, [u8]> = file.data;
     Some((bytes.into_owned(), file.metadata.mimetype().to_owned()))
 }

@@ -193,7 +193,7 @@ fn what_was_not_granted_has_no_name(#[values(Engine::Sqlite, Engine::Postgres, E
     ];
     for ask in asks {
         let response = attack.ask(1, ask);
-        assert_eq!(response.code(), "VALIDATION_FAILED", "{ask}: {}", response.text());
+        assert_eq!(response.code(), "DOCUMENT_INVALID", "{ask}: {}", response.text());
         // What was typed comes back, but no hint at what is there.
         for name in ["secret", "wage", "email", "stars", "notesAsReviewer"] {
             let said = ask.contains(name);
@@ -229,13 +229,13 @@ fn what_may_not_be_counted_is_not(#[values(Engine::Sqlite, Engine::Postgres, Eng
     let attack = Attack::on(engine);
     let ask = |document: &str| attack.ask_as("silent", json!({}), document, json!({}));
     for counting in ["totalCount", "summary { count }", "groups(by: [{ title: VALUE }]) { summary { count } }"] {
-        assert_eq!(ask(&format!("{{ notes {{ {counting} }} }}")).code(), "VALIDATION_FAILED", "{counting}");
+        assert_eq!(ask(&format!("{{ notes {{ {counting} }} }}")).code(), "DOCUMENT_INVALID", "{counting}");
     }
     assert_eq!(ask("{ notes(first: 3) { nodes { id } } }").code(), "INVALID_ARGUMENT", "over its own page");
     let page = ask("{ notes { nodes { id } } }").json();
     assert_eq!(page["data"]["notes"]["nodes"], json!([{ "id": 1 }, { "id": 2 }]), "its own page where none is asked");
     // Passing over rows tells no more than the rows themselves would.
-    let beyond = attack.data(1, "{ notes(offset: 2) { nodes { id } pageInfo { hasNextPage } } }");
+    let beyond = attack.data(1, "{ notes(skip: 2) { nodes { id } pageInfo { hasNextPage } } }");
     assert_eq!(beyond["notes"], json!({ "nodes": [], "pageInfo": { "hasNextPage": false } }));
 }
 
@@ -358,7 +358,7 @@ fn a_check_holds_for_rows_that_are_written_along(
         let response = attack.ask(1, &format!("mutation {{ {mutation} }}"));
         let code = response.code();
         assert!(
-            ["NOT_PERMITTED", "REFERENCE_BROKEN", "ROW_MISSING", "CONFLICT", "VALIDATION_FAILED"]
+            ["NOT_PERMITTED", "REFERENCE_BROKEN", "ROW_MISSING", "CONFLICT", "DOCUMENT_INVALID"]
                 .contains(&code.as_str()),
             "{mutation}: {}",
             response.text()

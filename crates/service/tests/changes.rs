@@ -130,7 +130,7 @@ const REFUSED: &[(&str, &str, &str)] = &[
         "INVALID_ARGUMENT",
         "`walkId` and `walk` set the same column",
     ),
-    ("createStop(input: { walk: {}, name: \"x\" }) { count }", "VALIDATION_FAILED", ""),
+    ("createStop(input: { walk: {}, name: \"x\" }) { count }", "DOCUMENT_INVALID", ""),
     ("deleteWalk(key: { id: 1 }) { count }", "REFERENCE_BROKEN", "other rows still refer to this `Walk`"),
     ("updateWalk(key: { id: 1 }, set: { title: null }) { count }", "VALUE_REFUSED", "`Walk.title` cannot be null"),
     (
@@ -138,12 +138,12 @@ const REFUSED: &[(&str, &str, &str)] = &[
         "VALUE_REFUSED",
         "`km` of `Walk` is refused by a check",
     ),
-    ("updateWalk(key: { id: 1 }, set: { mood: SOUR }) { count }", "VALIDATION_FAILED", "SOUR"),
+    ("updateWalk(key: { id: 1 }, set: { mood: SOUR }) { count }", "DOCUMENT_INVALID", "SOUR"),
     ("updateWalk(key: { id: 1 }, set: { km: \"far\" }) { count }", "INVALID_ARGUMENT", "`km` expects"),
     ("updateWalk(key: { id: 1 }, set: {}) { count }", "INVALID_ARGUMENT", "nothing would change"),
     ("updateWalk(key: { id: 77 }, set: { steps: 1 }) { count }", "ROW_MISSING", "no `Walk` with this key"),
-    ("updateWalk(key: { id: 1 }, set: { steps: 1 }, ifRevision: \"x\") { count }", "STALE_REVISION", "read it again"),
-    ("deleteWalk(key: { id: 1 }, ifRevision: \"x\") { count }", "STALE_REVISION", "read it again"),
+    ("updateWalk(key: { id: 1 }, set: { steps: 1 }, ifUnchanged: \"x\") { count }", "STALE_REVISION", "read it again"),
+    ("deleteWalk(key: { id: 1 }, ifUnchanged: \"x\") { count }", "STALE_REVISION", "read it again"),
     ("updateWalks(set: { steps: 1 }) { count }", "INVALID_ARGUMENT", "everyRow: true"),
     ("updateWalks(filter: {}, set: { steps: 1 }) { count }", "INVALID_ARGUMENT", "everyRow: true"),
     ("deleteStops(filter: { and: [] }) { count }", "INVALID_ARGUMENT", "empty `and`"),
@@ -151,7 +151,7 @@ const REFUSED: &[(&str, &str, &str)] = &[
     ("deleteStops(filter: { id: { gt: 0 } }, everyRow: true) { count }", "INVALID_ARGUMENT", "either"),
     ("updateWalks(everyRow: true, set: { title: \"Same\" }) { count }", "CONFLICT", "`title`"),
     ("createWalk(input: { title: \"A\", id: 1 }) { count }", "CONFLICT", "`id`"),
-    ("createLongWalk(input: { title: \"A\" }) { count }", "VALIDATION_FAILED", "createLongWalk"),
+    ("createLongWalk(input: { title: \"A\" }) { count }", "DOCUMENT_INVALID", "createLongWalk"),
     (
         "createWalks(inputs: [{ title: \"A\" }, { title: \"A\" }], ifExists: { by: TITLE, act: KEEP }) { count }",
         "CONFLICT",
@@ -328,7 +328,7 @@ fn a_revision_changes_with_the_row_and_guards_it(#[case] engine: Engine) {
     assert_eq!(revision(), first);
     let update = |revision: &str| {
         format!(
-            "mutation {{ updateWalk(key: {{ id: 1 }}, set: {{ add: {{ steps: 1 }} }}, ifRevision: \"{revision}\") {{ node {{ revision }} }} }}"
+            "mutation {{ updateWalk(key: {{ id: 1 }}, set: {{ add: {{ steps: 1 }} }}, ifUnchanged: \"{revision}\") {{ node {{ revision }} }} }}"
         )
     };
     let second = running.done(&update(&first))["updateWalk"]["node"]["revision"].as_str().unwrap().to_owned();
@@ -338,7 +338,7 @@ fn a_revision_changes_with_the_row_and_guards_it(#[case] engine: Engine) {
     let lists = running.done("{ walks { nodes { id revision } } }");
     assert_eq!(lists["walks"]["nodes"][0]["revision"], second.as_str());
     running.done("mutation { deleteStops(everyRow: true) { count } deleteWalks(filter: { id: { eq: 2 } }) { count } }");
-    let delete = format!("mutation {{ deleteTag(key: {{ id: 2 }}, ifRevision: \"{second}\") {{ count }} }}");
+    let delete = format!("mutation {{ deleteTag(key: {{ id: 2 }}, ifUnchanged: \"{second}\") {{ count }} }}");
     assert_eq!(running.service.ask(&delete).code(), "STALE_REVISION", "a revision belongs to its row");
 }
 
@@ -372,7 +372,7 @@ fn no_update_is_lost_where_revisions_are_compared(#[case] engine: Engine) {
                     let row = running.done("{ walk(key: { id: 1 }) { steps revision } }")["walk"].clone();
                     let (steps, revision) = (row["steps"].as_i64().unwrap() + 1, row["revision"].as_str().unwrap());
                     let answer = running.service.ask(&format!(
-                        "mutation {{ updateWalk(key: {{ id: 1 }}, set: {{ steps: {steps} }}, ifRevision: \"{revision}\") {{ node {{ steps }} }} }}"
+                        "mutation {{ updateWalk(key: {{ id: 1 }}, set: {{ steps: {steps} }}, ifUnchanged: \"{revision}\") {{ node {{ steps }} }} }}"
                     ));
                     match answer.code().as_str() {
                         "" => {
@@ -697,7 +697,7 @@ fn a_change_is_about_no_more_than_it_says(#[case] engine: Engine) {
     }
     for revision in ["null", "$unset"] {
         let document = format!(
-            "mutation{} {{ updateWalk(key: {{ id: 1 }}, set: {{ title: \"taken\" }}, ifRevision: {revision}) {{ count }} }}",
+            "mutation{} {{ updateWalk(key: {{ id: 1 }}, set: {{ title: \"taken\" }}, ifUnchanged: {revision}) {{ count }} }}",
             if revision == "null" { "" } else { "($unset: String)" }
         );
         let response = running.post(&document, &json!({}), &json!({}));

@@ -90,7 +90,7 @@ fn ids(service: &TestService, arguments: &str) -> Json {
 #[case::nulls_last("orderBy: [{ walked: ASC_NULLS_LAST }]", json!([5, 1, 4, 3, 2]))]
 #[case::nulls_first("orderBy: [{ walked: DESC_NULLS_FIRST }]", json!([2, 3, 4, 1, 5]))]
 #[case::ties_by_key("orderBy: [{ km: DESC_NULLS_LAST }]", json!([1, 5, 4, 2, 3]))]
-#[case::offset("orderBy: [{ id: DESC }], offset: 1, first: 2", json!([4, 3]))]
+#[case::skip("orderBy: [{ id: DESC }], skip: 1, first: 2", json!([4, 3]))]
 #[case::last("last: 2", json!([4, 5]))]
 fn conditions_and_orders_mean_the_same(
     #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
@@ -148,6 +148,20 @@ fn walking_meets_every_row_once(
         }
         assert_eq!(Json::from(met), whole, "{size}");
     }
+}
+
+#[rstest]
+fn nothing_in_a_summary_or_a_group_is_taken_for_a_key(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+) {
+    let document = "{ stops { summary { idValue { max } }
+        groups(by: [{ idValue: VALUE }], orderBy: [{ idValue: { key: DESC } }], first: 1) { key { idValue } summary { idValue { sum } } } } }";
+    assert_eq!(
+        running(engine).ask(document).json()["data"]["stops"],
+        json!({ "summary": { "idValue": { "max": 4 } }, "groups": [{ "key": { "idValue": 4 }, "summary": { "idValue": { "sum": "4" } } }] })
+    );
+    let schema = running(engine).ask("{ __type(name: \"StopSummaryKey\") { fields { name } } }").text().to_owned();
+    assert!(schema.contains("idValue") && !schema.contains("\"id\""), "{schema}");
 }
 
 #[rstest]

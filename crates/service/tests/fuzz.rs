@@ -29,7 +29,7 @@ const DOCUMENTS: &[&str] = &[
     "mutation($i: BookingCreate!) { createBooking(input: $i) { count node { id revision } } }",
     "mutation { updateBookings(filter: { status: { eq: REQUESTED } }, set: { status: CONFIRMED }) { count nodes { id status } } }",
     "{ __schema { queryType { name } types { name fields { name args { name type { name ofType { name } } } } } } __type(name: \"Hut\") { name } }",
-    "query Q($with: Boolean!) { hut(key: { id: 1 }) { id @include(if: $with) name @skip(if: $with) supplies(first: 2, offset: 1) { nodes { hutId } } } }",
+    "query Q($with: Boolean!) { hut(key: { id: 1 }) { id @include(if: $with) name @skip(if: $with) supplies(first: 2, skip: 1) { nodes { hutId } } } }",
 ];
 
 #[test]

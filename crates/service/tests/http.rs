@@ -28,14 +28,30 @@ fn the_media_type_decides_the_status_of_a_refusal() {
     let (_project, service) = huts();
     let wrong = r#"{"query": "{ trials { nodes { name } } }"}"#;
     let response = post(&service, &[JSON, ("Accept", "application/graphql-response+json")], wrong);
-    assert_eq!((response.status, response.code().as_str()), (400, "VALIDATION_FAILED"));
+    assert_eq!((response.status, response.code().as_str()), (400, "DOCUMENT_INVALID"));
     assert!(response.header("content-type").unwrap().starts_with("application/graphql-response+json"));
     assert!(response.json().get("data").is_none());
     assert!(response.text().contains("did you mean `trails`?"), "{}", response.text());
     let response = post(&service, &[JSON, ("Accept", "application/json")], wrong);
-    assert_eq!((response.status, response.code().as_str()), (200, "VALIDATION_FAILED"));
+    assert_eq!((response.status, response.code().as_str()), (200, "DOCUMENT_INVALID"));
     let response = post(&service, &[JSON, ("Accept", "text/html")], wrong);
     assert_eq!(response.status, 406);
+}
+
+#[test]
+fn a_clients_own_extensions_are_passed_over_and_a_slip_of_ours_is_not() {
+    let (_project, service) = huts();
+    let ask =
+        |extensions: serde_json::Value| service.post(&json!({ "query": "{ __typename }", "extensions": extensions }));
+    let long = "n".repeat(400_000);
+    for foreign in [json!({ "clientLibrary": { "name": "made-up" } }), json!({ "tracing": true }), json!({ long: 1 })] {
+        assert_eq!(ask(foreign).json(), json!({ "data": { "__typename": "Query" } }));
+    }
+    for slip in [json!({ "rehears": true }), json!({ "statement": true }), json!({ "Explain": true })] {
+        let response = ask(slip);
+        assert_eq!((response.status, response.code().as_str()), (400, "INVALID_REQUEST"));
+        assert!(response.text().contains("did you mean"), "{}", response.text());
+    }
 }
 
 #[test]
@@ -179,16 +195,17 @@ fn answers_are_compressed_for_those_who_accept_it() {
 #[test]
 fn the_console_comes_with_a_strict_policy_and_a_fresh_nonce() {
     let (_project, service) = huts();
-    let page = service.send("GET", "/console", &[], b"");
+    let page = service.send("GET", "/", &[], b"");
     assert_eq!(page.status, 200);
     let policy = page.header("content-security-policy").unwrap().to_owned();
     assert!(policy.contains("default-src 'none'") && policy.contains("frame-ancestors 'none'"));
     let nonce = policy.split("'nonce-").nth(1).and_then(|rest| rest.split('\'').next()).unwrap().to_owned();
     assert!(page.text().contains(&format!("content=\"{nonce}\"")));
-    let again = service.send("GET", "/console", &[], b"");
+    let again = service.send("GET", "/", &[], b"");
     assert_ne!(again.header("content-security-policy"), Some(policy.as_str()));
     assert_eq!(page.header("x-content-type-options"), Some("nosniff"));
     assert_eq!(page.header("referrer-policy"), Some("no-referrer"));
-    assert_eq!(service.send("GET", "/console/../Cargo.toml", &[], b"").status, 404);
-    assert_eq!(service.send("GET", "/console/assets/none.js", &[], b"").status, 404);
+    assert_eq!(service.send("GET", "/assets/../index.html", &[], b"").status, 404);
+    assert_eq!(service.send("GET", "/assets/none.js", &[], b"").status, 404);
+    assert_eq!(service.send("GET", "/console", &[], b"").status, 404, "it has no path of its own");
 }

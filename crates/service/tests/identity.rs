@@ -192,7 +192,7 @@ fn oversized_and_malformed_tokens_are_refused_before_they_are_checked() {
 #[test]
 fn a_role_is_chosen_among_those_of_the_token_and_no_others() {
     let extra =
-        format!("{}roles = [\"app\", \"roles\"]\ndefault_role = [\"app\", \"usual\"]\n", with_key("HS256", SECRET));
+        format!("{}roles = [\"app\", \"roles\"]\nmain_role = [\"app\", \"usual\"]\n", with_key("HS256", SECRET));
     let project = project(&extra);
     let service = project.serve();
     let token = |roles: Json, usual: Json| {

@@ -113,7 +113,7 @@ fn cursor(
 ) -> Option<String> {
     let list = &view.model().types[of].list;
     let arguments = if order == "[]" { String::new() } else { format!("orderBy: {order}, ") };
-    let text = format!("{{ {list}({arguments}first: 1, offset: {place}) {{ edges {{ cursor }} }} }}");
+    let text = format!("{{ {list}({arguments}first: 1, skip: {place}) {{ edges {{ cursor }} }} }}");
     let outcome =
         asker.ask(&text, &Map::new(), claims, false).unwrap_or_else(|problems| panic!("{text}\n{problems:#?}"));
     let data: Json = serde_json::from_slice(outcome.answer.data()).unwrap();

@@ -93,7 +93,7 @@ impl Demo {
         };
         let address = started.running.address;
         let dir = self.dir.display();
-        output::say(format!("\n{}  http://{address}/console#key={key}", heading("Console")));
+        output::say(format!("\n{}  http://{address}/#key={key}", heading("Console")));
         output::say(format!("{}      http://{address}/graphql", heading("API")));
         output::say(format!("{}  {key}", heading("Key    ")));
         output::say(heading("\nAsks to try"));

@@ -47,7 +47,7 @@ impl Serve {
         let mut folder = super::open(project)?;
         super::block_on(async {
             let started = start(&folder, self.development, self.listen, self.workers).await?;
-            output::note(format!("console http://{0}/console  API http://{0}/graphql", started.running.address));
+            output::note(format!("console http://{0}/  API http://{0}/graphql", started.running.address));
             started.serve(&mut folder, self.development).await;
             Ok(())
         })?

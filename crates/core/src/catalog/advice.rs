@@ -23,7 +23,7 @@ pub fn advise(catalog: &Catalog) -> Vec<Advice> {
         if table.kind == TableKind::Table && table.keys().next().is_none() {
             found.push(Advice {
                 place: name.clone(),
-                text: "has no key: it is read-only and paged by offset only; a primary key would give cursors".into(),
+                text: "has no key: it is read-only and paged by `skip` only; a primary key would give cursors".into(),
             });
         }
         for key in table.keys() {

@@ -469,12 +469,12 @@ impl<'a, 's> Writer<'a, 's> {
     }
 
     fn page_info(&mut self, info: &'a PageInfoShape, page: &PageOf<'a, '_, 's>) -> Result<(), Stop> {
-        let Page::Many { backward, offset, after, before, .. } =
+        let Page::Many { backward, skip, after, before, .. } =
             &self.bound.plan().selects()[page.connection.select].page
         else {
             return Err(Problem::new(Code::Internal, "a connection's select has no page").into());
         };
-        let skipped = offset.is_some_and(|offset| self.bound.integer(offset) > 0);
+        let skipped = skip.is_some_and(|skip| self.bound.integer(skip) > 0);
         let (has_next, has_previous) = if *backward {
             (before.is_some() || skipped, page.more)
         } else {

@@ -12,6 +12,8 @@ pub use build::build;
 pub use names::is_graphql_name;
 pub use proposals::{KeyProposal, Proposal, candidates, keyless};
 
+use std::borrow::Cow;
+
 use crate::catalog::AssignedNames;
 use crate::value::{Form, Scalar};
 
@@ -257,6 +259,16 @@ impl Type {
     pub fn fields(&self) -> impl Iterator<Item = &str> {
         let columns = self.columns.iter().filter_map(|column| column.field.as_deref());
         columns.chain(self.links.iter().map(|link| link.field.as_str()))
+    }
+
+    /// A field's name within summaries and groups, which have a `count` of their own. Clients that cache by key take any `id` for
+    /// one, and would show a group's number for another's: it is not there.
+    pub fn summary_field<'f>(&self, field: &'f str) -> Cow<'f, str> {
+        let mut name = Cow::Borrowed(field);
+        while matches!(&*name, "count" | "id") || (name != field && self.fields().any(|known| known == name)) {
+            name.to_mut().push_str("Value");
+        }
+        name
     }
 
     /// The column that whoever writes the project file means by a name: of a field, or of a hidden column.

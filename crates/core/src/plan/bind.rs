@@ -132,7 +132,7 @@ impl Plan {
             Parameter::PageSize { source, argument, most, location } => {
                 page_size(source.find(variables).unwrap_or(&Json::Null), argument, *most, *location)
             }
-            Parameter::Offset { source, location } => offset(source.find(variables).unwrap_or(&Json::Null), *location),
+            Parameter::Skip { source, location } => skip(source.find(variables).unwrap_or(&Json::Null), *location),
             Parameter::CursorCell { cursor, index } => {
                 Ok(positions[*cursor].cells.get(*index).cloned().unwrap_or(Cell::Null))
             }
@@ -215,11 +215,11 @@ pub(super) fn page_size(value: &Json, argument: &str, most: u32, location: Optio
 }
 
 /// A number of rows to pass over.
-pub(super) fn offset(value: &Json, location: Option<Location>) -> Result<Cell, Problem> {
-    match whole(value).filter(|offset| *offset >= 0) {
-        Some(offset) => Ok(Cell::Integer(offset)),
+pub(super) fn skip(value: &Json, location: Option<Location>) -> Result<Cell, Problem> {
+    match whole(value).filter(|skip| *skip >= 0) {
+        Some(skip) => Ok(Cell::Integer(skip)),
         None => {
-            let text = format!("`offset` expects a whole number that is not negative, found {value}");
+            let text = format!("`skip` expects a whole number that is not negative, found {value}");
             Err(Problem::new(Code::InvalidArgument, text).at(location))
         }
     }

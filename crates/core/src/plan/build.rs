@@ -585,25 +585,25 @@ impl<'a> Planner<'a> {
         binding: [u8; super::cursor::BINDING_LENGTH],
     ) -> Result<Page, Problem> {
         let open = |name: &str| self.reads.open(self.argument(field, name));
-        let (first, last, offset) = (open("first")?, open("last")?, open("offset")?);
+        let (first, last, skip) = (open("first")?, open("last")?, open("skip")?);
         let (after, before) = (open("after")?, open("before")?);
         let given = Input::is_given;
         if given(&first) && given(&last) {
             return Err(Problem::new(Code::InvalidArgument, "`first` and `last` exclude each other; give one of them"));
         }
-        if given(&offset) && (given(&after) || given(&before)) {
+        if given(&skip) && (given(&after) || given(&before)) {
             return Err(Problem::new(
                 Code::InvalidArgument,
-                "`offset` excludes `after` and `before`; give one or the other",
+                "`skip` excludes `after` and `before`; give one or the other",
             ));
         }
         let backward = given(&last);
         let (argument, size) = if backward { ("last", last) } else { ("first", first) };
         let size = self.page_size(of, argument, size)?;
-        let offset = self.offset(offset)?;
+        let skip = self.skip(skip)?;
         let after = self.seek(after, "after", order, binding)?;
         let before = self.seek(before, "before", order, binding)?;
-        Ok(Page::Many { size, backward, offset, after, before })
+        Ok(Page::Many { size, backward, skip, after, before })
     }
 
     /// The parameter that holds how many rows, or groups, one page has at most.
@@ -623,15 +623,13 @@ impl<'a> Planner<'a> {
     }
 
     /// The parameter that holds the number of rows to pass over, if any are.
-    pub(super) fn offset(&mut self, offset: Input<'_>) -> Result<Option<usize>, Problem> {
-        let offset = match offset {
-            Input::Leaf(Leaf::Variable { path, location }) => Parameter::Offset { source: path, location },
-            Input::Leaf(Leaf::Literal { value, location }) => {
-                Parameter::Constant(super::bind::offset(&value, location)?)
-            }
+    pub(super) fn skip(&mut self, skip: Input<'_>) -> Result<Option<usize>, Problem> {
+        let skip = match skip {
+            Input::Leaf(Leaf::Variable { path, location }) => Parameter::Skip { source: path, location },
+            Input::Leaf(Leaf::Literal { value, location }) => Parameter::Constant(super::bind::skip(&value, location)?),
             _ => return Ok(None),
         };
-        Ok(Some(self.parameter(offset)))
+        Ok(Some(self.parameter(skip)))
     }
 
     fn seek(

@@ -42,7 +42,7 @@ impl Document {
     /// Parses and validates a document, and picks the operation.
     ///
     /// # Errors
-    /// `PARSE_FAILED` or `VALIDATION_FAILED`, every mistake with its place; `TOO_COSTLY` for a document that is
+    /// `DOCUMENT_UNREADABLE` or `DOCUMENT_INVALID`, every mistake with its place; `TOO_COSTLY` for a document that is
     /// nested too deeply or too long.
     pub fn parse(schema: &Arc<Valid<Schema>>, text: &str, operation_name: Option<&str>) -> Result<Self, Vec<Problem>> {
         let mut parser = Parser::new().recursion_limit(PARSER_DEPTH).token_limit(PARSER_TOKENS);
@@ -53,11 +53,11 @@ impl Document {
                 );
                 return vec![Problem::new(Code::TooCostly, text)];
             }
-            problems(&failure.errors, Code::ParseFailed, schema)
+            problems(&failure.errors, Code::DocumentUnreadable, schema)
         })?;
         let executable = ast
             .to_executable_validate(schema)
-            .map_err(|failure| problems(&failure.errors, Code::ValidationFailed, schema))?;
+            .map_err(|failure| problems(&failure.errors, Code::DocumentInvalid, schema))?;
         let operation = pick(&executable, operation_name).map_err(|problem| vec![problem])?;
         let objects = operation.variables.iter().filter(|variable| {
             let name = variable.ty.inner_named_type();
@@ -146,7 +146,7 @@ fn pick(document: &Valid<ExecutableDocument>, name: Option<&str>) -> Result<Node
         None if names.is_empty() => "the document has no operation".to_owned(),
         None => format!("the document has several operations: give `operationName`, one of {}", names.join(", ")),
     };
-    Err(Problem::new(Code::ValidationFailed, text))
+    Err(Problem::new(Code::DocumentInvalid, text))
 }
 
 fn problems(errors: &DiagnosticList, code: Code, schema: &Schema) -> Vec<Problem> {

@@ -35,7 +35,7 @@ pub use shape::{
     ChangeField, ChangeShape, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape,
     ObjectShape, PageInfoField, PageInfoShape, Value,
 };
-pub use summary::{GROUP_WORDS, summary_field, summary_functions};
+pub use summary::{GROUP_WORDS, summary_functions};
 pub use variables::Variables;
 
 use std::sync::Arc;
@@ -324,7 +324,7 @@ pub enum Page {
         /// The parameter that holds how many groups at most.
         size: usize,
         /// The parameter that holds the number of groups to pass over.
-        offset: Option<usize>,
+        skip: Option<usize>,
     },
     /// A page of a list.
     Many {
@@ -333,7 +333,7 @@ pub enum Page {
         /// From the end backward?
         backward: bool,
         /// The parameter that holds the number of rows to pass over.
-        offset: Option<usize>,
+        skip: Option<usize>,
         /// Only rows after this position.
         after: Option<Seek>,
         /// Only rows before this position.
@@ -364,7 +364,7 @@ enum Parameter {
     /// A page size from a variable.
     PageSize { source: VariablePath, argument: &'static str, most: u32, location: Option<Location> },
     /// A number of rows to pass over, from a variable.
-    Offset { source: VariablePath, location: Option<Location> },
+    Skip { source: VariablePath, location: Option<Location> },
     /// One value of a cursor's position.
     CursorCell { cursor: usize, index: usize },
 }
@@ -536,7 +536,7 @@ impl Parameter {
             Parameter::Constant(cell) => cell.weight(),
             Parameter::Leaf { source, .. }
             | Parameter::PageSize { source, .. }
-            | Parameter::Offset { source, .. }
+            | Parameter::Skip { source, .. }
             | Parameter::List { items: ListSource::Variable(source), .. } => source.weight(),
             Parameter::List { items: ListSource::Items(items), .. } => items.len() * std::mem::size_of::<usize>(),
         };

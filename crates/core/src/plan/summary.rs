@@ -45,11 +45,6 @@ pub fn summary_functions(scalar: Scalar) -> Vec<(&'static str, Function, Scalar)
     functions
 }
 
-/// The name of a column's field within a summary: `count` is the summary's own.
-pub fn summary_field(field: &str) -> String {
-    if field == "count" { "countValue".to_owned() } else { field.to_owned() }
-}
-
 impl<'a> Planner<'a> {
     /// `totalCount`.
     pub(super) fn total_count(&mut self, connection: &mut Connection<'_>) -> Result<(SelectId, usize), Problem> {
@@ -101,9 +96,15 @@ impl<'a> Planner<'a> {
         Value::Column { output, kind: Kind::Scalar(Scalar::Int), non_null: true, name }
     }
 
+    /// The column that summaries and groups call so.
+    fn summary_column(&self, of: TypeId, name: &str) -> Option<ColumnId> {
+        let t = &self.view.model().types[of];
+        self.view.columns(of).find(|(_, field)| t.summary_field(field) == name).map(|(column, _)| column)
+    }
+
     /// The column of a summary's field, and the scalar of its values.
     fn summarised(&self, of: TypeId, name: &str) -> Option<(ColumnId, Scalar)> {
-        let (column, _) = self.view.columns(of).find(|(_, field)| summary_field(field) == name)?;
+        let column = self.summary_column(of, name)?;
         match self.view.model().types[of].columns[column].kind {
             Kind::Scalar(scalar) => Some((column, scalar)),
             Kind::Enum(_) | Kind::List(_) => None,
@@ -142,9 +143,9 @@ impl<'a> Planner<'a> {
         let of = connection.of;
         let by = self.group_terms(of, fields[0])?;
         let order = self.group_order(of, fields[0], &by)?;
-        let (size, offset) = self.groups_page(of, fields[0])?;
+        let (size, skip) = self.groups_page(of, fields[0])?;
         let keys: Vec<ColumnId> = by.iter().map(|term| term.column).collect();
-        let select = self.add(Select { page: Page::Groups { by, order, size, offset }, ..connection.rows() })?;
+        let select = self.add(Select { page: Page::Groups { by, order, size, skip }, ..connection.rows() })?;
         let t = &self.view.model().types[of];
         let object = self.each(fields, |planner, name, fields| match name {
             "key" => planner.group_key(of, select, &keys, fields).map(Value::Same),
@@ -163,8 +164,9 @@ impl<'a> Planner<'a> {
     ) -> Result<ObjectShape, Problem> {
         let t = &self.view.model().types[of];
         self.each(fields, |planner, name, fields| {
-            let column = planner.view.columns(of).find(|(_, field)| *field == name).map(|(column, _)| column);
-            let Some(column) = column else { return Ok(Value::Typename(format!("{}SummaryKey", t.helpers))) };
+            let Some(column) = planner.summary_column(of, name) else {
+                return Ok(Value::Typename(format!("{}SummaryKey", t.helpers)));
+            };
             let Some(term) = keys.iter().position(|key| *key == column) else {
                 let text = format!("`{name}` is not among the fields that `by` groups by; add it there");
                 return Err(Problem::new(Code::InvalidArgument, text).at(planner.locate(fields[0])));
@@ -182,7 +184,7 @@ impl<'a> Planner<'a> {
             let Some((name, Input::Leaf(leaf))) = self.first_member(item, Input::is_given)? else {
                 return Err(wrong("`by` takes objects of one member, such as `{ startsOn: MONTH }`".to_owned()));
             };
-            let column = self.view.columns(of).find(|(_, field)| *field == &*name).map(|(column, _)| column);
+            let column = self.summary_column(of, &name);
             let written = self.reads.word(&leaf);
             let unit = GROUP_WORDS.iter().find(|(word, _, _)| written == *word).map(|(_, unit, _)| *unit);
             let (Some(column), Some(unit)) = (column, unit) else { continue };
@@ -232,8 +234,9 @@ impl<'a> Planner<'a> {
     }
 
     fn group_value(&self, of: TypeId, name: &str, word: &str, by: &[GroupTerm]) -> Result<Output, String> {
-        let column = self.view.columns(of).find(|(_, field)| summary_field(field) == name).map(|(column, _)| column);
-        let column = column.ok_or_else(|| format!("`{name}` is no field that groups can be ordered by"))?;
+        let column = self
+            .summary_column(of, name)
+            .ok_or_else(|| format!("`{name}` is no field that groups can be ordered by"))?;
         if word == "key" {
             let term = by.iter().position(|term| term.column == column);
             return term
@@ -249,8 +252,8 @@ impl<'a> Planner<'a> {
 
     fn groups_page(&mut self, of: TypeId, field: &'a Node<Field>) -> Result<(usize, Option<usize>), Problem> {
         let open = |name: &str| self.reads.open(self.argument(field, name));
-        let (first, offset) = (open("first")?, open("offset")?);
-        Ok((self.page_size(of, "first", first)?, self.offset(offset)?))
+        let (first, skip) = (open("first")?, open("skip")?);
+        Ok((self.page_size(of, "first", first)?, self.skip(skip)?))
     }
 
     /// The fields of an object that is not a row: collected, merged, each shaped by its name.

@@ -26,7 +26,7 @@ pub struct Tokens {
     /// Where in the token its roles are: the names of members, from the outside in.
     pub roles: Vec<String>,
     /// Where in the token the role is that asks where none is chosen; absent, the first of the roles.
-    pub default_role: Option<Vec<String>>,
+    pub main_role: Option<Vec<String>>,
     /// May a token name `owner` among its roles?
     pub owner: bool,
 }
@@ -61,8 +61,7 @@ pub(super) fn read_identity(reader: &mut Reader<'_>, section: &Section) -> Ident
 }
 
 fn read_tokens(reader: &mut Reader<'_>, section: &Section) -> Option<Tokens> {
-    let known =
-        ["issuer", "audience", "algorithm", "key", "key_set", "leeway_seconds", "roles", "default_role", "owner"];
+    let known = ["issuer", "audience", "algorithm", "key", "key_set", "leeway_seconds", "roles", "main_role", "owner"];
     reader.only(section, &known);
     for (key, remedy) in [("issuer", "the `iss` of tokens"), ("audience", "the `aud` of tokens")] {
         if !section.has(key) {
@@ -117,7 +116,7 @@ fn read_tokens(reader: &mut Reader<'_>, section: &Section) -> Option<Tokens> {
         audience: reader.text(section, "audience")?,
         leeway_seconds: reader.number(section, "leeway_seconds", 0, 600).unwrap_or(30),
         roles,
-        default_role: path(reader, "default_role"),
+        main_role: path(reader, "main_role"),
         owner: reader.flag(section, "owner"),
         key: key?,
     })

@@ -56,13 +56,13 @@ impl Printer<'_> {
             }
             Action::Update => {
                 if has_key {
-                    line!(self, "  {one}(key: {name}Key!, set: {name}Set!, ifRevision: String): {name}Change!");
+                    line!(self, "  {one}(key: {name}Key!, set: {name}Set!, ifUnchanged: String): {name}Change!");
                 }
                 line!(self, "  {many}({filter}everyRow: Boolean, set: {name}Set!): {name}Changes!");
             }
             Action::Delete => {
                 if has_key {
-                    line!(self, "  {one}(key: {name}Key!, ifRevision: String): {name}Change!");
+                    line!(self, "  {one}(key: {name}Key!, ifUnchanged: String): {name}Change!");
                 }
                 line!(self, "  {many}({filter}everyRow: Boolean): {name}Changes!");
             }

@@ -6,7 +6,7 @@ use std::fmt::Write as _;
 use super::inputs;
 use crate::access::View;
 use crate::model::{Cardinality, Column, Kind, Link, Model, TypeId};
-use crate::plan::{GROUP_WORDS, REVISION, has_revision, summary_field, summary_functions};
+use crate::plan::{GROUP_WORDS, REVISION, has_revision, summary_functions};
 use crate::value::Scalar;
 
 /// Filter members of every comparable type.
@@ -116,7 +116,7 @@ impl Printer<'_> {
         if self.model.types[id].row_key().is_some() {
             arguments.push("after: String, last: Int, before: String".to_owned());
         }
-        arguments.push("offset: Int".to_owned());
+        arguments.push("skip: Int".to_owned());
         format!("({})", arguments.join(", "))
     }
 
@@ -147,7 +147,7 @@ impl Printer<'_> {
             self.link_field(link);
         }
         if has_revision(self.view, id) {
-            self.describe(Some("A tag of the row's present state, for `ifRevision`."), "  ");
+            self.describe(Some("A tag of the row's present state, for `ifUnchanged`."), "  ");
             line!(self, "  {REVISION}: String!");
             any = true;
         }
@@ -309,7 +309,7 @@ impl Printer<'_> {
                 self.describe(Some("The rows of all pages, summed up by group."), "  ");
                 line!(
                     self,
-                    "  groups(by: [{name}SummaryBy!]!, orderBy: [{name}SummaryOrder!], first: Int, offset: Int): \
+                    "  groups(by: [{name}SummaryBy!]!, orderBy: [{name}SummaryOrder!], first: Int, skip: Int): \
                      [{name}SummaryGroup!]!"
                 );
             }
@@ -327,7 +327,7 @@ impl Printer<'_> {
         line!(self, "  count: Int!");
         let mut order = String::new();
         for (column, field) in self.view.columns(id) {
-            let name = summary_field(field);
+            let name = t.summary_field(field);
             let c = &t.columns[column];
             if let Kind::Scalar(scalar) = c.kind
                 && !summary_functions(scalar).is_empty()
@@ -351,8 +351,9 @@ impl Printer<'_> {
                 continue;
             }
             let is_date = matches!(c.kind, Kind::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime));
-            by.push_str(&format!("  {field}: {}\n", if is_date { "DateGrouping" } else { "Grouping" }));
-            key.push_str(&format!("  {field}: {}\n", self.kind(c)));
+            let name = t.summary_field(field);
+            by.push_str(&format!("  {name}: {}\n", if is_date { "DateGrouping" } else { "Grouping" }));
+            key.push_str(&format!("  {name}: {}\n", self.kind(c)));
         }
         line!(self, "input {}SummaryBy @oneOf {{\n{by}}}\n", t.helpers);
         line!(self, "input {}SummaryOrder @oneOf {{\n  count: Direction\n{order}}}\n", t.helpers);

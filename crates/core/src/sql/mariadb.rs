@@ -16,7 +16,6 @@ const MOST_PARAMETERS: usize = 65_535;
 /// Rows of one INSERT: more make it longer, not quicker.
 const MOST_ROWS: usize = 1_000;
 
-/// How a column's values are typed inside JSON_TABLE: wide enough that no value of a caller is cut to fit.
 /// As many rows as there are.
 const EVERY_ROW: u64 = u64::MAX;
 
@@ -31,6 +30,7 @@ fn is_long(column: &Column) -> bool {
         && column.input.length.is_none_or(|length| length > SORTED_CHARACTERS)
 }
 
+/// How a column's values are typed inside JSON_TABLE: wide enough that no value of a caller is cut to fit.
 fn json_type(column: &Column) -> &'static str {
     match scalar_of(column) {
         Scalar::Int | Scalar::Boolean => "bigint",

@@ -135,12 +135,8 @@ impl Compiler<'_> {
                 let rest = clauses.rows_and_conditions();
                 Fragment::format("select k.o, {}{} group by k.o order by k.o", [output, rest])
             }
-            Page::Many { size, offset, .. } => {
-                self.ranked(writer, &mut clauses, output, page_slot(select, *size), *offset)
-            }
-            Page::Groups { size, offset, .. } => {
-                self.ranked(writer, &mut clauses, output, Slot::Parameter(*size), *offset)
-            }
+            Page::Many { size, skip, .. } => self.ranked(writer, &mut clauses, output, page_slot(select, *size), *skip),
+            Page::Groups { size, skip, .. } => self.ranked(writer, &mut clauses, output, Slot::Parameter(*size), *skip),
         }
     }
 
@@ -169,7 +165,7 @@ impl Compiler<'_> {
         clauses: &mut Clauses<'_>,
         output: Vec<Fragment>,
         size: Slot,
-        offset: Option<usize>,
+        skip: Option<usize>,
     ) -> Fragment {
         let order = clauses.order_by(writer);
         let order = if order.is_empty() {
@@ -191,10 +187,10 @@ impl Compiler<'_> {
         if !groups.is_empty() {
             inner.append(Fragment::format(" group by k.o, {}", [Fragment::join(groups, ", ")]));
         }
-        let first = match offset {
+        let first = match skip {
             None => Fragment::format("p.n <= {}", [self.size(size)]),
-            Some(offset) => {
-                let passed = || self.dialect.limit(Slot::Parameter(offset), (self.constant)(offset));
+            Some(skip) => {
+                let passed = || self.dialect.limit(Slot::Parameter(skip), (self.constant)(skip));
                 Fragment::format("p.n > {} and p.n <= {} + {}", [passed(), passed(), self.size(size)])
             }
         };
@@ -213,16 +209,16 @@ impl Compiler<'_> {
         if !order.is_empty() {
             whole.append(Fragment::format(" order by {}", [Fragment::join(order, ", ")]));
         }
-        let (limit, offset) = match &clauses.node.page {
+        let (limit, skip) = match &clauses.node.page {
             Page::Whole => return whole,
             Page::One | Page::Given => (Fragment::text("1"), None),
-            Page::Many { size, offset, .. } => (self.size(page_slot(clauses.node, *size)), *offset),
-            Page::Groups { size, offset, .. } => (self.size(Slot::Parameter(*size)), *offset),
+            Page::Many { size, skip, .. } => (self.size(page_slot(clauses.node, *size)), *skip),
+            Page::Groups { size, skip, .. } => (self.size(Slot::Parameter(*size)), *skip),
         };
         whole.append(Fragment::format(" limit {}", [limit]));
-        if let Some(offset) = offset {
-            let offset = self.dialect.limit(Slot::Parameter(offset), (self.constant)(offset));
-            whole.append(Fragment::format(" offset {}", [offset]));
+        if let Some(skip) = skip {
+            let skip = self.dialect.limit(Slot::Parameter(skip), (self.constant)(skip));
+            whole.append(Fragment::format(" offset {}", [skip]));
         }
         whole
     }

@@ -176,10 +176,11 @@ async fn other_method() -> HttpResponse {
 fn ask(body: Body, bytes: usize) -> Result<(Ask, Option<Json>), String> {
     let Body { query, operation_name, variables, extensions } = body;
     let extensions = extensions.unwrap_or_default();
-    for name in extensions.keys() {
-        if !EXTENSIONS.contains(&name.as_str()) {
-            let hint = did_you_mean(name, EXTENSIONS.iter().copied());
-            return Err(format!("unknown member `{name}` of `extensions`{hint}; known are {}", EXTENSIONS.join(", ")));
+    // Clients have members of their own, which are not for us; what looks like a slip of one of ours is not passed over.
+    for name in extensions.keys().filter(|name| !EXTENSIONS.contains(&name.as_str())) {
+        let hint = did_you_mean(name, EXTENSIONS.iter().copied());
+        if !hint.is_empty() {
+            return Err(format!("unknown member `{name}` of `extensions`{hint}; ours are {}", EXTENSIONS.join(", ")));
         }
     }
     let flag = |name: &str| match extensions.get(name) {

@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use actix_web::http::StatusCode;
-use actix_web::http::header::{CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE, LOCATION};
+use actix_web::http::header::{CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE};
 use actix_web::{HttpRequest, HttpResponse, web};
 use puente_core::error::{Code, Problem};
 use puente_sources::Source;
@@ -18,10 +18,9 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
         .route("/health/live", web::get().to(live))
         .route("/health/ready", web::get().to(ready))
         .route("/metrics", web::get().to(metrics))
-        .route("/", web::get().to(home))
-        .route("/console", web::get().to(page))
-        .route("/console/{asset:.*}", web::get().to(asset))
-        .default_service(web::to(nowhere));
+        .route("/", web::get().to(page))
+        .route("/assets/{asset:.*}", web::get().to(asset))
+        .default_service(web::to(not_found));
 }
 
 async fn live() -> &'static str {
@@ -83,10 +82,6 @@ async fn metrics(request: HttpRequest, shared: web::Data<Shared>) -> HttpRespons
         .body(served.api.metrics().to_text())
 }
 
-async fn home() -> HttpResponse {
-    HttpResponse::Found().insert_header((LOCATION, "/console")).finish()
-}
-
 async fn page() -> HttpResponse {
     let page = console::page();
     HttpResponse::Ok()
@@ -103,10 +98,10 @@ async fn asset(path: web::Path<String>) -> HttpResponse {
             // The names carry a digest of the contents.
             .insert_header((CACHE_CONTROL, "public, max-age=31536000, immutable"))
             .body(bytes),
-        None => nowhere().await,
+        None => not_found().await,
     }
 }
 
-async fn nowhere() -> HttpResponse {
-    HttpResponse::build(StatusCode::NOT_FOUND).body("nothing here; the console is at /console, the API at /graphql\n")
+async fn not_found() -> HttpResponse {
+    HttpResponse::build(StatusCode::NOT_FOUND).body("nothing here; the console is at /, the API at /graphql\n")
 }

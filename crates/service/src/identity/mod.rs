@@ -145,7 +145,7 @@ impl Identity {
         };
         let mut roles = texts_at(&claims, &self.roles);
         roles.retain(|role| role != OWNER || trusts_owner);
-        if let Some(path) = self.tokens.as_ref().and_then(|verifier| verifier.default_role.as_ref()) {
+        if let Some(path) = self.tokens.as_ref().and_then(|verifier| verifier.main_role.as_ref()) {
             let wanted = texts_at(&claims, path);
             if let Some(at) = wanted.first().and_then(|wanted| roles.iter().position(|role| role == wanted)) {
                 roles.swap(0, at);

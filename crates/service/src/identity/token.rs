@@ -25,7 +25,7 @@ pub(super) struct Verifier {
     keys: Keys,
     /// May a token name the owner among its roles?
     pub(super) owner: bool,
-    pub(super) default_role: Option<Vec<String>>,
+    pub(super) main_role: Option<Vec<String>>,
 }
 
 enum Keys {
@@ -85,7 +85,7 @@ impl Verifier {
         };
         let mut validation = validation(&tokens.issuer, &tokens.audience);
         validation.leeway = tokens.leeway_seconds;
-        Ok(Verifier { validation, keys, owner: tokens.owner, default_role: tokens.default_role.clone() })
+        Ok(Verifier { validation, keys, owner: tokens.owner, main_role: tokens.main_role.clone() })
     }
 
     /// The claims of a token that is believed.

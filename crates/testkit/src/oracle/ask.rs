@@ -30,7 +30,7 @@ pub(super) struct List {
     pub(super) filter: Option<Filter>,
     pub(super) order: Vec<OrderBy>,
     pub(super) size: Size,
-    pub(super) offset: Option<usize>,
+    pub(super) skip: Option<usize>,
     /// Only rows after (before) the row of this number in the whole visible list in the same order.
     pub(super) after: Option<usize>,
     pub(super) before: Option<usize>,
@@ -393,7 +393,7 @@ impl<'a> Drawing<'a> {
             }
         };
         let is_direct = link.is_some_and(|(owner, link)| self.world.model.types[owner].links[link].through.is_some());
-        let [mut after, mut before, mut offset] = [None; 3];
+        let [mut after, mut before, mut skip] = [None; 3];
         if pages && !is_direct && self.random.random_bool(0.4) {
             let word = if self.random.random_bool(0.6) { "after" } else { "before" };
             let (written, place) = self.drawn(false, |drawing| drawing.random.random_range(0..12));
@@ -410,12 +410,12 @@ impl<'a> Drawing<'a> {
             }
         } else if self.random.random_bool(0.2) {
             let (number, written) = self.number(0, 5);
-            arguments.push(format!("offset: {written}"));
-            offset = Some(number);
+            arguments.push(format!("skip: {written}"));
+            skip = Some(number);
         }
         let (fields, text) = self.list_fields(of, link, pages, depth);
         let arguments = if arguments.is_empty() { String::new() } else { format!("({})", arguments.join(", ")) };
-        (List { filter, order, size, offset, after, before, fields }, arguments, text)
+        (List { filter, order, size, skip, after, before, fields }, arguments, text)
     }
 
     fn list_fields(

@@ -156,13 +156,13 @@ impl<'a> Interpreter<'a> {
         if backward {
             rows.reverse();
         }
-        let mut rows: Vec<Found> = rows.into_iter().skip(list.offset.unwrap_or(0)).collect();
+        let mut rows: Vec<Found> = rows.into_iter().skip(list.skip.unwrap_or(0)).collect();
         let more = rows.len() > size;
         rows.truncate(size);
         if backward {
             rows.reverse();
         }
-        let skipped = list.offset.unwrap_or(0) > 0;
+        let skipped = list.skip.unwrap_or(0) > 0;
         let (next, previous) = if backward {
             (before.is_some() || skipped, more)
         } else {

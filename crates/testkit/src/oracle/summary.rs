@@ -28,7 +28,7 @@ pub(super) struct Groups {
     by: Vec<(usize, &'static str)>,
     order: Vec<(GroupValue, &'static str)>,
     first: Option<usize>,
-    offset: usize,
+    skip: usize,
     /// Response key and column.
     keys: Vec<(String, usize)>,
     summary: Summary,
@@ -66,6 +66,12 @@ fn is_exact(world: &World, of: TypeId, column: usize) -> bool {
     world.rows[of].iter().all(|row| is_quarter(&row[column]))
 }
 
+/// What summaries and groups call a field. No table of a world has columns of the longer names.
+fn summary_name(field: &str) -> String {
+    let clashes = ["count", "id"].contains(&field);
+    if clashes { format!("{field}Value") } else { field.to_owned() }
+}
+
 const DIRECTIONS: &[&str] = &["ASC", "DESC", "ASC_NULLS_LAST", "DESC_NULLS_FIRST"];
 
 impl Drawing<'_> {
@@ -82,7 +88,7 @@ impl Drawing<'_> {
             let key = self.key();
             let asked: Vec<(String, &'static str)> = words.into_iter().map(|word| (self.key(), word)).collect();
             let inner: Vec<String> = asked.iter().map(|(key, word)| format!("{key}: {word}")).collect();
-            text.push_str(&format!("{key}: {field} {{ {} }} ", inner.join(" ")));
+            text.push_str(&format!("{key}: {} {{ {} }} ", summary_name(&field), inner.join(" ")));
             summary.push((key, SummaryField::Column { column, words: asked }));
         }
         (summary, text)
@@ -109,6 +115,7 @@ impl Drawing<'_> {
             let units: &[&str] = if is_date { &["VALUE", "DAY", "MONTH", "YEAR"] } else { &["VALUE"] };
             let (unit, written) = self.word(if is_date { "DateGrouping!" } else { "Grouping!" }, units);
             by.push((column, unit));
+            let field = summary_name(&field);
             by_text.push(format!("{{ {field}: {written} }}"));
             let key = self.key();
             key_text.push_str(&format!("{key}: {field} "));
@@ -126,15 +133,15 @@ impl Drawing<'_> {
             arguments.push(format!("first: {written}"));
             first = Some(number);
         }
-        let mut offset = 0;
+        let mut skip = 0;
         if self.random.random_bool(0.3) {
             let (number, written) = self.number(0, 2);
-            arguments.push(format!("offset: {written}"));
-            offset = number;
+            arguments.push(format!("skip: {written}"));
+            skip = number;
         }
         let (summary, summary_text) = self.summary(of);
         let fields = format!("key {{ {key_text} }} summary {{ {summary_text} }}");
-        Some((Groups { by, order, first, offset, keys, summary }, arguments.join(", "), fields))
+        Some((Groups { by, order, first, skip, keys, summary }, arguments.join(", "), fields))
     }
 
     fn group_order(&mut self, of: TypeId, by: &[(usize, &'static str)]) -> (Vec<(GroupValue, &'static str)>, String) {
@@ -147,12 +154,12 @@ impl Drawing<'_> {
                 1 => {
                     let (column, _) = by[self.random.random_range(0..by.len())];
                     let field = &columns.iter().find(|(known, _)| *known == column).expect("it is visible").1;
-                    (GroupValue::Key(column), format!("{{ {field}: {{ key: "), " } }")
+                    (GroupValue::Key(column), format!("{{ {}: {{ key: ", summary_name(field)), " } }")
                 }
                 _ => {
                     let Some((column, field)) = self.pick(&columns) else { continue };
                     let Some(word) = self.pick(&words(self.world, of, column)) else { continue };
-                    (GroupValue::Function(column, word), format!("{{ {field}: {{ {word}: "), " } }")
+                    (GroupValue::Function(column, word), format!("{{ {}: {{ {word}: ", summary_name(&field)), " } }")
                 }
             };
             if !order.iter().any(|(known, _)| *known == value) {
@@ -261,7 +268,7 @@ impl Interpreter<'_> {
         }
         groups.sort_by(|a, b| self.order_groups(of, asked, a, b));
         let most = self.view.type_view(of).and_then(|view| view.max_page).map_or(50, |most| most as usize);
-        let page = groups.into_iter().skip(asked.offset).take(asked.first.unwrap_or(most));
+        let page = groups.into_iter().skip(asked.skip).take(asked.first.unwrap_or(most));
         let mut written = Vec::new();
         for (at, (key, members)) in page.enumerate() {
             self.path.push(at.to_string());

@@ -240,7 +240,7 @@ impl<'a> Changer<'a> {
         let page = if many {
             let size =
                 self.planner.parameter(Parameter::Constant(Cell::Integer(i64::try_from(most).unwrap_or(i64::MAX))));
-            Page::Many { size, backward: false, offset: None, after: None, before: None }
+            Page::Many { size, backward: false, skip: None, after: None, before: None }
         } else {
             Page::One
         };
@@ -250,16 +250,16 @@ impl<'a> Changer<'a> {
         Ok(Address { statement, outputs, one: !many, most, revision, revision_of })
     }
 
-    /// The revision that a row must have. Whoever says `ifRevision` means it: nothing instead of one is a mistake.
+    /// The revision that a row must have. Whoever says `ifUnchanged` means it: nothing instead of one is a mistake.
     fn revision(&self, field: &'a Node<Field>) -> Result<Option<String>, Problem> {
-        const NAME: &str = "ifRevision";
+        const NAME: &str = "ifUnchanged";
         if field.specified_argument_by_name(NAME).is_none() {
             return Ok(None);
         }
         match self.json(field, NAME)?.as_deref() {
             Some(Json::String(text)) => Ok(Some(text.clone())),
             _ => {
-                let text = "`ifRevision` is null or not set: nothing would be compared; give the row's `revision`, or \
+                let text = "`ifUnchanged` is null or not set: nothing would be compared; give the row's `revision`, or \
                             leave the argument out to change the row whatever its revision is";
                 Err(Problem::new(Code::InvalidArgument, text))
             }
