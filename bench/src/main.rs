@@ -19,7 +19,7 @@ use std::sync::Arc;
 
 use puente_core::catalog::Engine;
 use puente_core::project::Limits;
-use puente_service::{Api, ApiOptions, Metrics, NewKey, ProjectFolder, Records, ServeOptions, Served};
+use puente_service::{AccessKeys, Api, ApiOptions, Metrics, NewKey, ProjectFolder, ServeOptions, Served};
 use puente_testkit::database::Database;
 
 use asks::Ask;
@@ -65,7 +65,7 @@ async fn serve_puente(folder: ProjectFolder) {
     let limits = Limits { body_bytes: 16 << 20, ..options.limits };
     let options = ApiOptions { limits, ..options };
     let api = Arc::new(Api::new(options, Arc::new(Metrics::default())));
-    let records = folder.private_folder().expect("a folder").join("records.db");
+    let access_keys = folder.private_folder().expect("a folder").join("records.db");
     let options = ServeOptions {
         listen: "127.0.0.1:0".parse().expect("an address"),
         hosts: Vec::new(),
@@ -73,9 +73,9 @@ async fn serve_puente(folder: ProjectFolder) {
         owner_key: Some(KEY.to_owned()),
         workers: Some(2),
     };
-    let records = Arc::new(Records::open(&records).expect("records"));
+    let access_keys = Arc::new(AccessKeys::open(&access_keys).expect("access_keys"));
     let served = Served { api, identity: folder.identity(false).expect("identities") };
-    let running = puente_service::serve(served, records, options).await.expect("it starts");
+    let running = puente_service::serve(served, access_keys, options).await.expect("it starts");
     report::line(&format!("listening {}", running.address));
     std::future::pending::<()>().await;
 }
@@ -225,10 +225,10 @@ fn add_warden(folder: &Path) -> String {
     let text = std::fs::read_to_string(&file).expect("a project file");
     std::fs::write(&file, text + asks::ROLES).expect("a project file");
     let private = ProjectFolder::open(folder).expect("a project").private_folder().expect("a folder");
-    let records = Records::open(&private.join("records.db")).expect("records");
+    let access_keys = AccessKeys::open(&private.join("records.db")).expect("access_keys");
     let claims = serde_json::json!({ "sub": asks::WARDEN }).as_object().cloned().expect("an object");
     let new = NewKey { name: "warden", role: "bench", claims, lifetime: None };
-    records.create_key(&new).expect("a key")
+    access_keys.create_key(&new).expect("a key")
 }
 
 fn compare(ask: Ask, (ours, our_id): (&Load, u32), (theirs, their_id): (&Load, u32), engine: Engine, rounds: usize) {

@@ -5,7 +5,7 @@ use std::path::Path;
 use mysql_async::Value as Parameter;
 use mysql_async::prelude::Queryable as _;
 use puente_core::project::SourceSettings;
-use puente_core::sql::{Dialect as _, Mariadb};
+use puente_sql::{Dialect as _, Mariadb};
 use rusqlite::types::Value;
 
 use crate::server::{Rows, not_empty};

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use futures_util::SinkExt as _;
 use puente_core::project::SourceSettings;
-use puente_core::sql::{Dialect as _, Postgres};
+use puente_sql::{Dialect as _, Postgres};
 use rusqlite::types::Value;
 
 use crate::server::{Rows, not_empty};

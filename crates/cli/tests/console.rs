@@ -4,7 +4,7 @@
 
 use fantoccini::Locator;
 use fantoccini::key::Key;
-use puente_service::{NewKey, Records};
+use puente_service::{AccessKeys, NewKey};
 use puente_testkit::browser::Browser;
 use puente_testkit::project::{OWNER_KEY, TestProject, TestService};
 use serde_json::json;
@@ -119,9 +119,9 @@ async fn every_failure_is_told() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_key_of_a_role_asks_as_that_role_and_is_shown_no_statements() {
     let (project, service) = started().await;
-    let records = Records::open(&project.path().join(".puente/records.db")).unwrap();
+    let access_keys = AccessKeys::open(&project.path().join(".puente/records.db")).unwrap();
     let claims = json!({ "sub": "7" }).as_object().cloned().unwrap();
-    let key = records.create_key(&NewKey { name: "app", role: "hiker", claims, lifetime: None }).unwrap();
+    let key = access_keys.create_key(&NewKey { name: "app", role: "hiker", claims, lifetime: None }).unwrap();
     let browser = Browser::start(false).await;
     open_with(&browser, &service, &key).await;
     write(&browser, "Document", "{ bookings(first: 1) { totalCount nodes { hiker { name } } } }").await;

@@ -7,7 +7,7 @@
 //!                        ├─► model ─► access::View ─► schema (SDL, validation)
 //! puente.toml ─► project ┘                │
 //!                                         ▼
-//! document + variables ─► plan (parse, validate, plan; then bind) ─► sql (statements)
+//! document + variables ─► plan (parse, validate, plan; then bind) ─► a source, which runs it in its own language
 //!                                         │
 //!                      a source's rows ─► json (the answer's bytes)
 //! ```
@@ -23,6 +23,5 @@ pub mod model;
 pub mod plan;
 pub mod project;
 pub mod schema;
-pub mod sql;
 pub mod suggest;
 pub mod value;

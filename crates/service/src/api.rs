@@ -8,15 +8,16 @@ use puente_core::error::{Code, Level, Problem, shortened};
 use puente_core::json::{self, Fetch, Row, Rows};
 use puente_core::model::Model;
 use puente_core::plan::change::Mutation;
-use puente_core::plan::{self, BoundPlan, Context, Document, Plan, SelectId, Variables};
+use puente_core::plan::{self, Context, Document, SelectId, Variables};
 use puente_core::project::Limits;
 use puente_core::schema;
 use puente_sources::turns::{Gate, Party, Places, Turn};
 use puente_sources::{ChangeRequest, Explanation, Outcome, Request, Source, StatementReport};
 use serde_json::{Map, Value as Json};
 
-use crate::asker::{Asker, no_such_role};
 use crate::metrics::{AskLabels, Metrics};
+use crate::prepared_plan::{BoundQuery, PreparedPlan};
+use crate::principal::{Principal, no_such_role};
 use crate::roles::{RoleApi, Roles};
 
 /// One ask.
@@ -163,21 +164,21 @@ impl Api {
     }
 
     /// Answers an ask. Dropping the future cancels it in the database.
-    pub async fn ask(&self, ask: Ask, asker: &Asker, arrival: Arrival<'_>) -> AskResult {
+    pub async fn ask(&self, ask: Ask, principal: &Principal, arrival: Arrival<'_>) -> AskResult {
         self.metrics.running.inc();
         let _running = Running(&self.metrics);
-        let role = self.inner.roles.asked(&asker.role).cloned();
+        let role = self.inner.roles.asked(&principal.role).cloned();
         let told = Told { statements: ask.statements, operation: ask.operation_name.clone() };
         let answered = match &role {
-            Some(role) => self.answer_as(role, ask, asker, (arrival.at, arrival.turn)).await,
-            None => Err(vec![no_such_role(&asker.role)]),
+            Some(role) => self.answer_as(role, ask, principal, (arrival.at, arrival.turn)).await,
+            None => Err(vec![no_such_role(&principal.role)]),
         };
         let (result, explained) = match answered {
             Ok((outcome, explained)) => (Ok(outcome), explained),
             Err(problems) => (Err(problems), Vec::new()),
         };
         let elapsed = arrival.at.elapsed();
-        self.account(&result, elapsed, &told, (role.as_deref(), asker), arrival.id);
+        self.account(&result, elapsed, &told, (role.as_deref(), principal), arrival.id);
         respond(result, told.statements.then_some(&explained[..]), elapsed)
     }
 
@@ -185,22 +186,24 @@ impl Api {
     ///
     /// # Errors
     /// What is wrong with it, or with the source.
-    pub async fn answer(&self, ask: Ask, asker: &Asker) -> Result<Outcome, Vec<Problem>> {
-        let role = self.inner.roles.asked(&asker.role).ok_or_else(|| vec![no_such_role(&asker.role)])?;
-        self.answer_as(role, ask, asker, (Instant::now(), None)).await.map(|(outcome, _)| outcome)
+    pub async fn answer(&self, ask: Ask, principal: &Principal) -> Result<Outcome, Vec<Problem>> {
+        let role = self.inner.roles.asked(&principal.role).ok_or_else(|| vec![no_such_role(&principal.role)])?;
+        self.answer_as(role, ask, principal, (Instant::now(), None)).await.map(|(outcome, _)| outcome)
     }
 
     async fn answer_as(
         &self,
         role: &Arc<RoleApi>,
         ask: Ask,
-        asker: &Asker,
+        principal: &Principal,
         (start, turn): (Instant, Option<Turn>),
     ) -> Result<(Outcome, Vec<Explanation>), Vec<Problem>> {
-        let share = role.shares.begin(&role.limits, &asker.party, Instant::now()).map_err(|problem| vec![problem])?;
+        let share =
+            role.shares.begin(&role.limits, &principal.party, Instant::now()).map_err(|problem| vec![problem])?;
         let (inner, role, metrics) = (Arc::clone(&self.inner), Arc::clone(role), Arc::clone(&self.metrics));
         let deadline = start + Duration::from_millis(role.limits.time_ms);
-        let answered = Asking { inner, role, asker: asker.clone(), metrics, start, deadline }.run(ask, turn).await;
+        let answered =
+            Asking { inner, role, principal: principal.clone(), metrics, start, deadline }.run(ask, turn).await;
         drop(share);
         answered
     }
@@ -224,7 +227,7 @@ impl Api {
         result: &Result<Outcome, Vec<Problem>>,
         elapsed: Duration,
         told: &Told,
-        (role, asker): (Option<&RoleApi>, &Asker),
+        (role, principal): (Option<&RoleApi>, &Principal),
         request_id: &str,
     ) {
         let problems = match result {
@@ -247,10 +250,10 @@ impl Api {
         self.metrics.executions.inc_by(executions);
         self.metrics.rows.inc_by(rows);
         let operation = shortened(told.operation.as_deref().unwrap_or_default(), MOST_LOGGED_BYTES);
-        let role = shortened(&asker.role, MOST_LOGGED_BYTES);
+        let role = shortened(&principal.role, MOST_LOGGED_BYTES);
         tracing::info!(
             target: "puente::ask",
-            request = request_id, role = &*role, by = %asker.by, operation = &*operation, outcome, rows, executions,
+            request = request_id, role = &*role, by = %principal.by, operation = &*operation, outcome, rows, executions,
             ms = elapsed.as_secs_f64() * 1_000.0,
             "ask"
         );
@@ -318,7 +321,7 @@ impl Inner {
 struct Asking {
     inner: Arc<Inner>,
     role: Arc<RoleApi>,
-    asker: Asker,
+    principal: Principal,
     metrics: Arc<Metrics>,
     start: Instant,
     deadline: Instant,
@@ -326,14 +329,14 @@ struct Asking {
 
 /// What an ask comes to, before any source hears of it.
 enum Prepared {
-    Query(BoundPlan),
+    Query(BoundQuery),
     Mutation(Mutation),
 }
 
 /// How far an ask was prepared where it arrived.
 enum Begun {
     /// Whole: its plan was known, and nothing of it takes long.
-    Ready(BoundPlan),
+    Ready(BoundQuery),
     /// Its document was known.
     Coerced(u64, Arc<Document>, Variables),
     /// Not at all.
@@ -342,27 +345,27 @@ enum Begun {
 
 impl Asking {
     async fn run(self, mut ask: Ask, turn: Option<Turn>) -> Result<(Outcome, Vec<Explanation>), Vec<Problem>> {
-        if ask.statements && !self.asker.sees_statements() {
+        if ask.statements && !self.principal.sees_statements() {
             let text = "statements are shown to the owner only; leave `statements` and `explain` out";
             return Err(vec![Problem::new(Code::RoleRefused, text)]);
         }
         let prepared = match self.begin(&mut ask)? {
-            Begun::Ready(bound) => {
+            Begun::Ready(query) => {
                 drop(turn);
-                Prepared::Query(bound)
+                Prepared::Query(query)
             }
             begun => {
                 let (asking, asked) = (self.clone(), ask.clone_without_variables());
                 let whole = std::mem::replace(&mut ask, asked);
                 let prepare = move || asking.prepare(whole, begun);
-                let prepared = self.inner.in_turn(&self.asker.party, self.deadline, turn, prepare).await;
+                let prepared = self.inner.in_turn(&self.principal.party, self.deadline, turn, prepare).await;
                 // Here the turn ends: sources have lines of their own.
                 prepared.map_err(|problem| vec![problem])?.0?
             }
         };
         match prepared {
             Prepared::Mutation(mutation) => self.change(mutation, &ask).await.map(|outcome| (outcome, Vec::new())),
-            Prepared::Query(bound) => self.read(bound, &ask).await,
+            Prepared::Query(query) => self.read(query, &ask).await,
         }
     }
 
@@ -380,8 +383,8 @@ impl Asking {
         match key.and_then(|key| self.role.plan(&key)).filter(|plan| !plan.introspects()) {
             Some(plan) => {
                 self.metrics.plans_reused.inc();
-                let bound = plan.bind(&variables, &self.role.limits).map_err(|problem| vec![problem])?;
-                Ok(Begun::Ready(bound))
+                let query = plan.bind(&variables, &self.role.limits).map_err(|problem| vec![problem])?;
+                Ok(Begun::Ready(query))
             }
             None => Ok(Begun::Coerced(number, document, variables)),
         }
@@ -390,7 +393,7 @@ impl Asking {
     /// Prepares the rest.
     fn prepare(&self, mut ask: Ask, begun: Begun) -> Result<Prepared, Vec<Problem>> {
         let (number, document, variables) = match begun {
-            Begun::Ready(bound) => return Ok(Prepared::Query(bound)),
+            Begun::Ready(query) => return Ok(Prepared::Query(query)),
             Begun::Coerced(number, document, variables) => (number, document, variables),
             Begun::Not => {
                 let (number, document) = self.role.document(&self.inner.roles, &ask, &self.metrics)?;
@@ -404,7 +407,7 @@ impl Asking {
                 return Err(vec![Problem::new(Code::InvalidRequest, text)]);
             }
             // A mutation's plan is made for one request: which statements run depends on its values.
-            let view = self.role.settled(variables.settled());
+            let view = self.role.specialised(variables.resolved_claims());
             let mutation = plan::change::build_mutation(self.context(&view), &document, &variables);
             self.metrics.plans_built.inc();
             return mutation.map(Prepared::Mutation).map_err(|problem| vec![problem]);
@@ -414,24 +417,35 @@ impl Asking {
     }
 
     fn variables(&self, ask: &mut Ask, document: &Document) -> Result<Variables, Vec<Problem>> {
-        let claims = Claims { members: &self.asker.claims, now: jiff::Timestamp::now() };
-        Variables::coerce(document, std::mem::take(&mut ask.variables), self.role.view().settle(&claims))
+        let claims = Claims { members: &self.principal.claims, now: jiff::Timestamp::now() };
+        Variables::coerce(document, std::mem::take(&mut ask.variables), self.role.view().resolve(&claims))
     }
 
     fn context<'c>(&'c self, view: &'c View) -> Context<'c> {
-        Context { view, limits: &self.role.limits, sealer: &self.role.sealer, dialect: self.inner.source.dialect() }
+        Context {
+            view,
+            limits: &self.role.limits,
+            sealer: &self.role.sealer,
+            capabilities: self.inner.source.capabilities(),
+        }
     }
 
-    fn plan(&self, number: u64, document: Arc<Document>, variables: &Variables) -> Result<Arc<Plan>, Vec<Problem>> {
+    fn plan(
+        &self,
+        number: u64,
+        document: Arc<Document>,
+        variables: &Variables,
+    ) -> Result<Arc<PreparedPlan>, Vec<Problem>> {
         let key = |document: &Document| document.plan_key(variables, &self.role.sealer).map(|key| (number, key));
         if let Some(plan) = key(&document).and_then(|key| self.role.plan(&key)) {
             self.metrics.plans_reused.inc();
             return Ok(plan);
         }
         self.metrics.plans_built.inc();
-        let view = self.role.settled(variables.settled());
+        let view = self.role.specialised(variables.resolved_claims());
         let plan = plan::build(self.context(&view), &document, variables);
-        let plan = Arc::new(plan.map_err(|problem| vec![problem])?);
+        let plan = plan.map_err(|problem| vec![problem])?;
+        let plan = Arc::new(PreparedPlan::new(plan, &self.inner.source));
         // What was read is known only now.
         if let Some(key) = key(&document) {
             self.role.keep(key, &plan);
@@ -439,11 +453,12 @@ impl Asking {
         Ok(plan)
     }
 
-    async fn read(&self, bound: BoundPlan, ask: &Ask) -> Result<(Outcome, Vec<Explanation>), Vec<Problem>> {
+    async fn read(&self, query: BoundQuery, ask: &Ask) -> Result<(Outcome, Vec<Explanation>), Vec<Problem>> {
         if ask.rehearse {
             let text = "only a mutation can be rehearsed; leave `rehearse` out to ask a query";
             return Err(vec![Problem::new(Code::InvalidRequest, text)]);
         }
+        let BoundQuery { bound, prepared } = query;
         let limits = &self.role.limits;
         let most_bytes = limits.answer_bytes + bound.introspection_bytes();
         if bound.plan().selects().iter().all(|select| !select.read) {
@@ -452,15 +467,16 @@ impl Asking {
         }
         let request = |bound| Request {
             bound,
-            role: self.asker.role.clone(),
-            party: self.asker.party.clone(),
+            prepared: Arc::clone(&prepared),
+            role: self.principal.role.clone(),
+            party: self.principal.party.clone(),
             most_bytes,
             deadline: self.deadline,
             timed: ask.statements,
         };
         let source = &self.inner.source;
         let again = ask.explain.then(|| bound.clone());
-        let outcome = source.run(request(bound)).await.map_err(|problem| vec![problem])?;
+        let outcome = source.answer(request(bound)).await.map_err(|problem| vec![problem])?;
         let explained = match again {
             Some(bound) => source.explain(request(bound)).await.map_err(|problem| vec![problem])?,
             None => Vec::new(),
@@ -473,7 +489,7 @@ impl Asking {
         let most_ms = if ask.rehearse { limits.rehearse_ms.min(limits.time_ms) } else { limits.time_ms };
         let request = ChangeRequest {
             mutation,
-            party: self.asker.party.clone(),
+            party: self.principal.party.clone(),
             most_cost: limits.cost,
             most_bytes: limits.answer_bytes,
             deadline: self.start + Duration::from_millis(most_ms),

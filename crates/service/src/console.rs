@@ -18,7 +18,7 @@ pub(crate) struct Page {
 const NONCE_MARK: &str = "%NONCE%";
 
 pub(crate) fn page() -> Page {
-    let nonce = crate::records::random_text(16);
+    let nonce = crate::access_keys::random_text(16);
     let html =
         Assets::get("index.html").map_or_else(String::new, |file| String::from_utf8_lossy(&file.data).into_owned());
     Page {

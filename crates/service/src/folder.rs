@@ -76,7 +76,7 @@ impl ProjectFolder {
     /// # Errors
     /// `SOURCE_UNAVAILABLE` where its address or certificate cannot be understood.
     pub fn source(&self) -> Result<Source, Problem> {
-        Source::open(&self.project.source, &self.path, self.project.limits.answer_bytes)
+        puente_sources::open(&self.project.source, &self.path, self.project.limits.answer_bytes)
     }
 
     /// The survey file's path.
@@ -222,7 +222,7 @@ pub(crate) fn private_bytes(file: &Path) -> std::io::Result<Vec<u8>> {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
         Err(error) => return Err(error),
     }
-    let bytes = crate::records::random_text(FEWEST).into_bytes();
+    let bytes = crate::access_keys::random_text(FEWEST).into_bytes();
     write_private(file, &bytes)?;
     Ok(bytes)
 }

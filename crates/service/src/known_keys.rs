@@ -11,7 +11,7 @@ use jiff::Timestamp;
 use rusqlite::Connection;
 use tokio::sync::oneshot;
 
-use crate::records::{KeyInForce, RecordsError, lock};
+use crate::access_keys::{KeyInForce, RecordsError, lock};
 
 type KeyHash = [u8; 32];
 
@@ -53,7 +53,7 @@ impl KnownKeys {
         let mut keeper = Keeper { connection, shared: Arc::clone(&shared), version: None, written: Instant::now() };
         keeper.try_to_look()?;
         let (looks, asked) = channel();
-        let started = std::thread::Builder::new().name("records".to_owned()).spawn(move || keeper.work(&asked));
+        let started = std::thread::Builder::new().name("access_keys".to_owned()).spawn(move || keeper.work(&asked));
         started.map_err(|error| RecordsError(format!("no thread ({error})")))?;
         Ok(KnownKeys { shared, looks })
     }

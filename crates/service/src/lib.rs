@@ -2,12 +2,11 @@
 //!
 //! ```text
 //! ProjectFolder (puente.toml + survey/NAME.json) ─► Api (model, roles, caches, source)
-//! http: guard ─► identity (who asks: Asker) ─► request ─► Api::ask ─► negotiated response
+//! http: guard ─► identity (who asks: Principal) ─► request ─► Api::ask ─► negotiated response
 //! ```
 
-mod access;
+mod access_keys;
 mod api;
-mod asker;
 mod console;
 pub mod environment;
 mod folder;
@@ -17,18 +16,20 @@ mod known_keys;
 pub mod logging;
 mod metrics;
 mod operations;
-mod records;
+mod prepared_plan;
+mod principal;
 mod reload;
 mod roles;
 mod shares;
+mod visible_rows;
 
-pub use access::{Visible, visible_rows};
+pub use access_keys::{AccessKey, AccessKeys, NewKey, RecordsError};
 pub use api::{Api, ApiOptions, Arrival, Ask, AskResult};
-pub use asker::{Asker, By, claims_of};
 pub use folder::{FolderError, OpenError, ProjectFolder};
 pub use http::{Running, ServeError, ServeOptions, Served, serve};
 pub use identity::{DevelopmentKey, Identity, IdentityError};
 pub use metrics::Metrics;
 pub use operations::{Accepted, SurveyError, SurveyOutcome, accept, check_drift, survey};
-pub use records::{AccessKey, NewKey, Records, RecordsError};
+pub use principal::{AuthMethod, Principal, claims_of};
 pub use reload::reload;
+pub use visible_rows::{Visible, visible_rows};

@@ -6,10 +6,10 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError, RwLock};
 
 use prometheus_client::metrics::counter::Counter;
-use puente_core::access::{OWNER, Role, Settled, View};
+use puente_core::access::{OWNER, ResolvedClaims, Role, View};
 use puente_core::error::Problem;
 use puente_core::model::Model;
-use puente_core::plan::{Document, Plan, Sealer};
+use puente_core::plan::{Document, Sealer};
 use puente_core::project::Limits;
 use puente_core::schema::{self, ValidSchema};
 use quick_cache::sync::Cache;
@@ -17,6 +17,7 @@ use quick_cache::{Equivalent, Weighter};
 
 use crate::api::Ask;
 use crate::metrics::{AskLabels, Metrics};
+use crate::prepared_plan::PreparedPlan;
 use crate::shares::Shares;
 
 /// Bytes of parsed documents, and of plans, that one role may hold in the cache.
@@ -49,11 +50,11 @@ pub(crate) struct RoleApi {
     /// Held while the schema is built, so that it is built once.
     building: Mutex<()>,
     pub(crate) sealer: Sealer,
-    settled: Cache<Vec<u8>, Arc<View>>,
+    specialised: Cache<Vec<u8>, Arc<View>>,
     documents: Cache<DocumentKey, (u64, Arc<Document>), Bytes>,
     /// The number of the next document that is parsed.
     next_document: AtomicU64,
-    plans: Cache<PlanKey, Arc<Plan>, Bytes>,
+    plans: Cache<PlanKey, Arc<PreparedPlan>, Bytes>,
     /// Counts the asks that went well, without looking it up by its labels each time.
     pub(crate) answered: Counter,
 }
@@ -90,8 +91,8 @@ impl Weighter<DocumentKey, (u64, Arc<Document>)> for Bytes {
     }
 }
 
-impl Weighter<PlanKey, Arc<Plan>> for Bytes {
-    fn weight(&self, key: &PlanKey, plan: &Arc<Plan>) -> u64 {
+impl Weighter<PlanKey, Arc<PreparedPlan>> for Bytes {
+    fn weight(&self, key: &PlanKey, plan: &Arc<PreparedPlan>) -> u64 {
         (plan.weight() + key.1.len()) as u64
     }
 }
@@ -189,7 +190,7 @@ impl RoleApi {
             last_asked: AtomicU64::new(0),
             schema: RwLock::new(None),
             building: Mutex::new(()),
-            settled: Cache::new(MOST_PATTERNS),
+            specialised: Cache::new(MOST_PATTERNS),
             documents: Cache::with_weighter(CACHE_ITEMS, CACHE_BYTES_PER_ROLE, Bytes),
             next_document: AtomicU64::new(0),
             plans: Cache::with_weighter(CACHE_ITEMS, CACHE_BYTES_PER_ROLE, Bytes),
@@ -202,15 +203,15 @@ impl RoleApi {
     }
 
     /// The view for what the claims come to.
-    pub(crate) fn settled(&self, settled: &Settled) -> Arc<View> {
-        if settled.pattern.is_empty() {
+    pub(crate) fn specialised(&self, claims: &ResolvedClaims) -> Arc<View> {
+        if claims.pattern.is_empty() {
             return Arc::clone(&self.view);
         }
-        if let Some(view) = self.settled.get(&settled.pattern) {
+        if let Some(view) = self.specialised.get(&claims.pattern) {
             return view;
         }
-        let view = Arc::new(self.view.settled(&settled.pattern));
-        self.settled.insert(settled.pattern.clone(), Arc::clone(&view));
+        let view = Arc::new(self.view.specialise(&claims.pattern));
+        self.specialised.insert(claims.pattern.clone(), Arc::clone(&view));
         view
     }
 
@@ -239,12 +240,12 @@ impl RoleApi {
     }
 
     /// A plan that was made before.
-    pub(crate) fn plan(&self, key: &PlanKey) -> Option<Arc<Plan>> {
+    pub(crate) fn plan(&self, key: &PlanKey) -> Option<Arc<PreparedPlan>> {
         self.plans.get(key)
     }
 
     /// Keeps a plan.
-    pub(crate) fn keep(&self, key: PlanKey, plan: &Arc<Plan>) {
+    pub(crate) fn keep(&self, key: PlanKey, plan: &Arc<PreparedPlan>) {
         self.plans.insert(key, Arc::clone(plan));
     }
 }

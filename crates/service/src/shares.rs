@@ -8,7 +8,7 @@ use puente_core::error::{Code, Problem};
 use puente_core::project::Limits;
 use puente_sources::turns::Party;
 
-use crate::records::lock;
+use crate::access_keys::lock;
 
 /// Callers that are remembered at most; those that ask nothing are forgotten first.
 const MOST_PARTIES: usize = 10_000;

@@ -11,8 +11,8 @@ use puente_core::model;
 use puente_core::plan::Sealer;
 use puente_core::project;
 use puente_core::schema;
-use puente_core::value::Cell;
-use puente_service::{Ask, Asker};
+use puente_core::value::Datum;
+use puente_service::{Ask, Principal};
 use puente_testkit::fuzz::fuzz;
 use puente_testkit::project::{OWNER_KEY, TestProject};
 use serde_json::{Map, Value as Json};
@@ -57,7 +57,7 @@ fn documents_with_variables_are_answered_or_refused() {
             }
             let ask = Ask { document: document.clone(), variables: variables.clone(), rehearse, ..Ask::default() };
             let answered =
-                runtime.block_on(service.api.answer(ask, &Asker::at_command_line(role.as_str(), claims.clone())));
+                runtime.block_on(service.api.answer(ask, &Principal::at_command_line(role.as_str(), claims.clone())));
             if let Err(problems) = answered {
                 let internal = problems.iter().find(|problem| problem.code.as_str() == "INTERNAL");
                 assert!(internal.is_none(), "{internal:?}");
@@ -124,21 +124,26 @@ fn tokens_that_nobody_signed_are_not_believed() {
 #[test]
 fn cursors_open_where_they_were_sealed_and_nowhere_else() {
     let sealer = Sealer::new(b"a secret of the tests, thirty-two bytes", "reader");
-    let cells =
-        [Cell::Null, Cell::Integer(i64::MIN), Cell::Real(0.1), Cell::Text("Höhe".into()), Cell::Blob(vec![0, 255])];
-    let cursor = sealer.seal(&[7; 8], cells.iter().map(Cell::as_ref));
+    let cells = [
+        Datum::Null,
+        Datum::Integer(i64::MIN),
+        Datum::Real(0.1),
+        Datum::Text("Höhe".into()),
+        Datum::Blob(vec![0, 255]),
+    ];
+    let cursor = sealer.seal(&[7; 8], cells.iter().map(Datum::as_ref));
     let good = cursor.clone().into_bytes();
     fuzz("cursors", &[good.clone(), b"AAAA".to_vec()], |input| {
         let opened = sealer.open(&String::from_utf8_lossy(input));
         assert_eq!(opened.is_some(), input == good, "{opened:?}");
         // Whatever the values are, they come back.
         let cells = [
-            Cell::Blob(input.to_vec()),
-            Cell::Text(String::from_utf8_lossy(input).into_owned()),
-            Cell::Integer(i64::try_from(input.len()).unwrap()),
+            Datum::Blob(input.to_vec()),
+            Datum::Text(String::from_utf8_lossy(input).into_owned()),
+            Datum::Integer(i64::try_from(input.len()).unwrap()),
         ];
         if input.len() < 2_000 {
-            let sealed = sealer.seal(&[1; 8], cells.iter().map(Cell::as_ref));
+            let sealed = sealer.seal(&[1; 8], cells.iter().map(Datum::as_ref));
             assert_eq!(sealer.open(&sealed).map(|position| position.cells).as_deref(), Some(&cells[..]));
         }
     });

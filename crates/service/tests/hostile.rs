@@ -6,7 +6,7 @@ use std::net::{TcpListener, TcpStream};
 use std::time::{Duration, Instant};
 
 use puente_core::catalog::Engine;
-use puente_service::{NewKey, Records};
+use puente_service::{AccessKeys, NewKey};
 use puente_testkit::database::Database;
 use puente_testkit::project::{OWNER_KEY, Response, TestProject, TestService};
 use rstest::rstest;
@@ -356,8 +356,9 @@ fn edges_count_among_what_an_operation_may_change(
 fn strange_keys_write_nothing_and_locked_records_stop_nobody() {
     let (project, service) = huts();
     let file = project.path().join(".puente").join("records.db");
-    let records = Records::open(&file).unwrap();
-    let key = records.create_key(&NewKey { name: "ci", role: "owner", claims: Map::new(), lifetime: None }).unwrap();
+    let access_keys = AccessKeys::open(&file).unwrap();
+    let key =
+        access_keys.create_key(&NewKey { name: "ci", role: "owner", claims: Map::new(), lifetime: None }).unwrap();
     let ask = |key: &str| {
         let authorization = format!("Bearer {key}");
         let headers = [("Authorization", authorization.as_str()), ("Content-Type", "application/json")];
@@ -373,7 +374,7 @@ fn strange_keys_write_nothing_and_locked_records_stop_nobody() {
     }
     assert_eq!(std::fs::metadata(&file).unwrap().modified().unwrap(), before, "nothing was written");
     drop(locker);
-    records.revoke_key("ci").unwrap();
+    access_keys.revoke_key("ci").unwrap();
     let until = Instant::now() + Duration::from_secs(10);
     while ask(&key) != 401 {
         assert!(Instant::now() < until, "a revoked key is refused");
@@ -393,9 +394,9 @@ fn a_caller_among_others_never_takes_their_turn() {
          [limits]\ntime_ms = 60000\n[role.reader.Number.read]\nfields = \"all\"\n",
     );
     let service = project.serve();
-    let records = Records::open(&project.path().join(".puente").join("records.db")).unwrap();
+    let access_keys = AccessKeys::open(&project.path().join(".puente").join("records.db")).unwrap();
     let key =
-        records.create_key(&NewKey { name: "quiet", role: "reader", claims: Map::new(), lifetime: None }).unwrap();
+        access_keys.create_key(&NewKey { name: "quiet", role: "reader", claims: Map::new(), lifetime: None }).unwrap();
     let slow = json!({ "query": "{ numbers(filter: { likes: { all: { likes: { exists: { likes: { exists: { n: { eq: 99 } } } } } } } }) { totalCount } }" });
     let authorization = format!("Bearer {OWNER_KEY}");
     let headers = [("Authorization", authorization.as_str()), ("Content-Type", "application/json")];

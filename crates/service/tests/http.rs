@@ -106,11 +106,11 @@ fn only_a_key_in_force_is_let_in() {
         let response = service.send("POST", "/graphql", &[JSON, ("Authorization", wrong)], body);
         assert_eq!(response.status, 401, "{wrong}");
     }
-    let records = puente_service::Records::open(&project.path().join(".puente/records.db")).unwrap();
+    let access_keys = puente_service::AccessKeys::open(&project.path().join(".puente/records.db")).unwrap();
     let new = NewKey { name: "test", role: "owner", ..NewKey::default() };
-    let key = format!("Bearer {}", records.create_key(&new).unwrap());
+    let key = format!("Bearer {}", access_keys.create_key(&new).unwrap());
     assert_eq!(service.send("POST", "/graphql", &[JSON, ("Authorization", &key)], body).status, 200);
-    records.revoke_key("test").unwrap();
+    access_keys.revoke_key("test").unwrap();
     std::thread::sleep(std::time::Duration::from_millis(1_200));
     assert_eq!(service.send("POST", "/graphql", &[JSON, ("Authorization", &key)], body).status, 401);
     assert_eq!(service.send("GET", "/metrics", &[], b"").status, 401);

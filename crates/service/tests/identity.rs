@@ -10,7 +10,7 @@ use std::time::{SystemTime, UNIX_EPOCH};
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use jsonwebtoken::{Algorithm, EncodingKey, Header};
-use puente_service::{DevelopmentKey, NewKey, Records};
+use puente_service::{AccessKeys, DevelopmentKey, NewKey};
 use puente_testkit::project::{OWNER_KEY, Response, TestProject, TestService};
 use rstest::rstest;
 use serde_json::{Value as Json, json};
@@ -241,15 +241,15 @@ fn whoever_says_nothing_is_anonymous_or_refused() {
 fn access_keys_ask_with_their_role_and_claims_until_they_end() {
     let project = project("");
     let service = project.serve();
-    let records = Records::open(&project.path().join(".puente/records.db")).unwrap();
+    let access_keys = AccessKeys::open(&project.path().join(".puente/records.db")).unwrap();
     let claims = json!({ "sub": 8 }).as_object().cloned().unwrap();
-    let key = records.create_key(&NewKey { name: "app", role: "member", claims, lifetime: None }).unwrap();
+    let key = access_keys.create_key(&NewKey { name: "app", role: "member", claims, lifetime: None }).unwrap();
     assert_eq!(ids(&ask(&service, Some(&key), json!({}))), [2]);
     assert_eq!(ask(&service, Some(&key), json!({ "as": "reader" })).status, 403);
     assert_eq!(ask(&service, Some(&key), json!({ "as": { "role": "member" } })).status, 403);
     assert_eq!(ask(&service, Some(&key), json!({ "statements": true })).code(), "ROLE_REFUSED");
     let gone = NewKey { name: "gone", role: "no_such_role", ..NewKey::default() };
-    let key = records.create_key(&gone).unwrap();
+    let key = access_keys.create_key(&gone).unwrap();
     assert_eq!(ask(&service, Some(&key), json!({})).status, 403, "a role that is gone");
 }
 

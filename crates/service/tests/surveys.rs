@@ -1,7 +1,7 @@
 //! What a survey makes of the types and tables that real servers have.
 
 use puente_core::catalog::{Catalog, Engine, TableKind};
-use puente_core::value::{Form, Scalar};
+use puente_core::value::{Scalar, StorageFormat};
 use puente_testkit::database::Database;
 use puente_testkit::project::TestProject;
 use rstest::rstest;
@@ -68,7 +68,7 @@ fn postgres_types_become_scalars_or_text_with_a_notice() {
     assert_eq!(column("name").collation.as_deref(), Some("C"));
     assert_eq!(column("name").comment.as_deref(), Some("As on the sign."));
     for odd in ["ip", "span", "place"] {
-        assert_eq!((column(odd).scalar, column(odd).form), (Scalar::String, Form::EngineText), "{odd}");
+        assert_eq!((column(odd).scalar, column(odd).form), (Scalar::String, StorageFormat::EngineText), "{odd}");
         assert!(column(odd).notice.is_some());
     }
     assert_eq!(huts.primary_key, ["id"]);

@@ -27,7 +27,7 @@ pub(crate) trait Server: Send + Sync + 'static {
 pub(crate) struct Job<R = Request> {
     pub(crate) request: Arc<R>,
     /// Resolves when nobody waits any more.
-    pub(crate) left: oneshot::Receiver<()>,
+    pub(crate) disconnected: oneshot::Receiver<()>,
 }
 
 /// A server, and copies of it that answer some roles' reads.
@@ -73,7 +73,7 @@ impl<S: Server> Cluster<S> {
     }
 
     /// Runs a plan, on a replica where one answers the role's reads. Dropping the future cancels it in the database.
-    pub(crate) async fn run(&self, request: Request) -> Result<Outcome, Problem> {
+    pub(crate) async fn answer(&self, request: Request) -> Result<Outcome, Problem> {
         let request = Arc::new(request);
         for replica in self.replicas(&request.role) {
             match self.on(replica, &request, |server, job| async move { server.run(job).await }).await {
@@ -119,10 +119,10 @@ impl<S: Server> Cluster<S> {
         T: Send + 'static,
         F: Future<Output = Result<T, Problem>> + Send + 'static,
     {
-        let (wanted, left) = oneshot::channel();
-        let job = Job { request: Arc::clone(request), left };
+        let (keep_alive, disconnected) = oneshot::channel();
+        let job = Job { request: Arc::clone(request), disconnected };
         let result = self.workers.spawn(work(server, job)).await.unwrap_or_else(|_| Err(stopped()));
-        drop(wanted);
+        drop(keep_alive);
         result
     }
 }

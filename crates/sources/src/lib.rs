@@ -2,17 +2,21 @@
 //!
 //! ```text
 //! SourceSettings ─► survey() ─► Survey (catalog, proposals, notices)
-//!                └► Source ─► run(Request) ─► Outcome (the answer's JSON, what was sent)
-//!                           └► change(ChangeRequest) ─► Outcome
+//!                └► open() ─► Source: a Connector ─► prepare(Plan) ─► Prepared
+//!                             ├► answer(Request) ─► Outcome (the answer's JSON, what was sent)
+//!                             └► change(ChangeRequest) ─► Outcome
 //! ```
 //!
-//! Each engine is a cargo feature, all on by default: `sqlite`, `postgres`, `mariadb`.
+//! An engine is a folder and a row of [`ENGINES`]. Each is a cargo feature, all on by default: `sqlite`, `postgres`, `mariadb`.
 
 #[cfg(any(feature = "postgres", feature = "mariadb"))]
 mod backoff;
 mod change;
 #[cfg(any(feature = "postgres", feature = "mariadb"))]
 mod cluster;
+mod connector;
+mod engines;
+mod levels;
 #[cfg(feature = "mariadb")]
 pub mod mariadb;
 #[cfg(feature = "postgres")]
@@ -23,12 +27,13 @@ mod report;
 mod sampling;
 #[cfg(any(feature = "postgres", feature = "mariadb"))]
 mod server;
-mod source;
 #[cfg(feature = "sqlite")]
 pub mod sqlite;
+mod statements;
 #[cfg(any(feature = "postgres", feature = "mariadb"))]
 mod tls;
 pub mod turns;
 
+pub use connector::{ChangeRequest, Connector, Prepared, Request, Source, Survey};
+pub use engines::{ENGINES, EngineEntry, open, survey};
 pub use report::{Explanation, Outcome, StatementReport};
-pub use source::{ChangeRequest, Request, Source, Survey, survey};

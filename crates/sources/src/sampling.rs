@@ -2,7 +2,7 @@
 
 use puente_core::catalog::{Column, Table};
 use puente_core::model::{KeyProposal, Proposal};
-use puente_core::sql::Dialect;
+use puente_sql::Dialect;
 
 /// Rows at the beginning of a table whose values are looked at.
 pub(crate) const SAMPLED_ROWS: u32 = 10_000;

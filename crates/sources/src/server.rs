@@ -102,12 +102,12 @@ pub(crate) fn block_on<T: Send>(work: impl Future<Output = Result<T, Problem>> +
 /// The result of some work; none where the time is up, or nobody waits any more.
 pub(crate) async fn within<T>(
     deadline: Instant,
-    left: &mut oneshot::Receiver<()>,
+    disconnected: &mut oneshot::Receiver<()>,
     work: impl Future<Output = T>,
 ) -> Option<T> {
     tokio::select! {
         result = work => Some(result),
         () = sleep_until(deadline.into()) => None,
-        _ = left => None,
+        _ = disconnected => None,
     }
 }

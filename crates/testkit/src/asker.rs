@@ -9,7 +9,7 @@ use puente_core::error::Problem;
 use puente_core::model::Model;
 use puente_core::plan::Sealer;
 use puente_core::project::{self, Limits};
-use puente_service::{Api, ApiOptions, Ask, Asker as AskingAs, Metrics};
+use puente_service::{Api, ApiOptions, Ask, Metrics, Principal};
 use puente_sources::{Outcome, Source};
 use serde_json::{Map, Value as Json};
 
@@ -53,8 +53,8 @@ impl Asker {
 
     /// What the role sees with these claims.
     pub fn view(&self, claims: &Map<String, Json>) -> View {
-        let settled = self.role.view.settle(&Claims { members: claims, now: Timestamp::now() });
-        self.role.view.settled(&settled.pattern)
+        let claims = self.role.view.resolve(&Claims { members: claims, now: Timestamp::now() });
+        self.role.view.specialise(&claims.pattern)
     }
 
     /// How many asks were answered with a plan that was made before.
@@ -80,7 +80,7 @@ impl Asker {
             rehearse,
             ..Ask::default()
         };
-        let asker = AskingAs::at_command_line(self.role.view.role(), claims.clone());
+        let asker = Principal::at_command_line(self.role.view.role(), claims.clone());
         self.runtime.block_on(self.api.answer(ask, &asker))
     }
 }

@@ -7,7 +7,7 @@ use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use puente_core::catalog::Engine;
-use puente_service::{Api, Metrics, ProjectFolder, Records, Running, ServeOptions, Served};
+use puente_service::{AccessKeys, Api, Metrics, ProjectFolder, Running, ServeOptions, Served};
 use serde_json::Value as Json;
 use tempfile::TempDir;
 
@@ -125,7 +125,7 @@ impl TestProject {
         let options = folder.api_options(b"the tests' secret, thirty-two bytes.".to_vec(), None).expect("an API");
         let api = Arc::new(Api::new(options, Arc::new(Metrics::default())));
         let private = folder.private_folder().expect("a private folder");
-        let records = Arc::new(Records::open(&private.join("records.db")).expect("records"));
+        let access_keys = Arc::new(AccessKeys::open(&private.join("records.db")).expect("access_keys"));
         let identity = folder.identity(development).expect("identities");
         let options = ServeOptions {
             listen: "127.0.0.1:0".parse().expect("an address"),
@@ -137,7 +137,7 @@ impl TestProject {
         let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
         let runtime = runtime.expect("a runtime");
         let served = Served { api: Arc::clone(&api), identity };
-        let running = runtime.block_on(puente_service::serve(served, records, options)).expect("it starts");
+        let running = runtime.block_on(puente_service::serve(served, access_keys, options)).expect("it starts");
         TestService { address: running.address, api, running: Some((running, runtime)) }
     }
 }

@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use puente_core::catalog::Engine;
-use puente_core::value::Cell;
+use puente_core::value::Datum;
 use puente_testkit::asker::Asker;
 use puente_testkit::oracle::{Expected, Random, World, open_cursors, random_change, random_grants};
 use puente_testkit::seeds::{Repeat, Seeds};
@@ -88,8 +88,8 @@ fn the_database_is_as_the_oracle_says(#[case] engine: Engine) {
     assert!(done * 3 > cases && refused.len() >= 3 || !seeds.is_usual(), "both happen: {done} of {cases}, {refused:?}");
 }
 
-fn sorted(rows: &[Vec<Vec<Cell>>]) -> Vec<Vec<String>> {
-    let texts = |rows: &Vec<Vec<Cell>>| {
+fn sorted(rows: &[Vec<Vec<Datum>>]) -> Vec<Vec<String>> {
+    let texts = |rows: &Vec<Vec<Datum>>| {
         let mut texts: Vec<String> = rows.iter().map(|row| format!("{row:?}")).collect();
         texts.sort();
         texts

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use puente_core::access::OWNER;
-use puente_service::{Arrival, Ask as Request, Asker, claims_of, environment};
+use puente_service::{Arrival, Ask as Request, Principal, claims_of, environment};
 use serde_json::{Map, Value as Json, json};
 
 use crate::exit::Failure;
@@ -161,8 +161,8 @@ fn ask_project(
     // Cursors last as long as the secret: a folder that may not be written to gets one for this ask alone.
     let secret = folder.secret(true).unwrap_or_else(|_| std::process::id().to_string().into_bytes());
     let api = super::open_api(&folder, secret)?;
-    let asker = Asker::at_command_line(role, claims);
-    super::block_on(async { api.ask(request, &asker, Arrival::now("cli")).await.body })
+    let principal = Principal::at_command_line(role, claims);
+    super::block_on(async { api.ask(request, &principal, Arrival::now("cli")).await.body })
 }
 
 fn ask_service(url: &str, request: &Request, asking_as: Option<Json>) -> Result<Vec<u8>, Failure> {

@@ -76,19 +76,23 @@ impl Demo {
 
     async fn serve(&self, mut folder: ProjectFolder) -> Result<(), Failure> {
         let started = super::serve::start(&folder, true, self.listen, None).await?;
-        let records = &started.records;
+        let access_keys = &started.access_keys;
         let key = match environment::read(environment::OWNER_KEY) {
             Some(key) => key,
             None => {
                 // The keys of earlier starts were shown once and are lost: they are revoked.
                 for old in
-                    records.keys()?.iter().filter(|key| key.name.starts_with("demo-") && key.revoked_at.is_none())
+                    access_keys.keys()?.iter().filter(|key| key.name.starts_with("demo-") && key.revoked_at.is_none())
                 {
-                    records.revoke_key(&old.name)?;
+                    access_keys.revoke_key(&old.name)?;
                 }
-                let number = records.keys()?.len() + 1;
+                let number = access_keys.keys()?.len() + 1;
                 let name = format!("demo-{number}");
-                records.create_key(&NewKey { name: &name, role: puente_core::access::OWNER, ..NewKey::default() })?
+                access_keys.create_key(&NewKey {
+                    name: &name,
+                    role: puente_core::access::OWNER,
+                    ..NewKey::default()
+                })?
             }
         };
         let address = started.running.address;

@@ -4,7 +4,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use puente_core::access::OWNER;
-use puente_service::{NewKey, Records, claims_of};
+use puente_service::{AccessKeys, NewKey, claims_of};
 
 use crate::exit::Failure;
 use crate::output;
@@ -56,16 +56,16 @@ enum Action {
 impl Key {
     pub(crate) fn run(self, project: &Path) -> Result<(), Failure> {
         let folder = super::open(project)?;
-        let records = Records::open(&folder.private_folder()?.join("records.db"))?;
+        let access_keys = AccessKeys::open(&folder.private_folder()?.join("records.db"))?;
         match self.action {
             Action::Create { name, role, claims, expires, json } => {
                 super::check_role(&folder, &role)?;
                 let claims = claims_of(&claims).map_err(Failure::wrong)?;
-                create(&records, &NewKey { name: &name, role: &role, claims, lifetime: expires }, json)
+                create(&access_keys, &NewKey { name: &name, role: &role, claims, lifetime: expires }, json)
             }
-            Action::List { json } => list(&records, json),
+            Action::List { json } => list(&access_keys, json),
             Action::Revoke { name } => {
-                if records.revoke_key(&name)? {
+                if access_keys.revoke_key(&name)? {
                     output::say(format!("`{name}` is revoked"));
                     return Ok(());
                 }
@@ -93,8 +93,8 @@ pub(super) fn lifetime(text: &str) -> Result<Duration, String> {
     number.checked_mul(seconds).filter(|total| (1..=LONGEST).contains(total)).map(Duration::from_secs).ok_or_else(wrong)
 }
 
-fn create(records: &Records, new: &NewKey<'_>, json: bool) -> Result<(), Failure> {
-    let key = records.create_key(new)?;
+fn create(access_keys: &AccessKeys, new: &NewKey<'_>, json: bool) -> Result<(), Failure> {
+    let key = access_keys.create_key(new)?;
     let NewKey { name, role, claims, .. } = new;
     if json {
         output::say(serde_json::json!({ "name": name, "role": role, "claims": claims, "key": key }).to_string());
@@ -105,8 +105,8 @@ fn create(records: &Records, new: &NewKey<'_>, json: bool) -> Result<(), Failure
     Ok(())
 }
 
-fn list(records: &Records, json: bool) -> Result<(), Failure> {
-    let keys = records.keys()?;
+fn list(access_keys: &AccessKeys, json: bool) -> Result<(), Failure> {
+    let keys = access_keys.keys()?;
     if json {
         let rows: Vec<_> = keys
             .iter()

@@ -5,7 +5,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
-use puente_service::{ProjectFolder, Records, Running, ServeOptions, Served, environment, logging};
+use puente_service::{AccessKeys, ProjectFolder, Running, ServeOptions, Served, environment, logging};
 
 use crate::exit::Failure;
 use crate::output;
@@ -57,7 +57,7 @@ impl Serve {
 /// A service that has started.
 pub(crate) struct Started {
     pub(crate) running: Running,
-    pub(crate) records: Arc<Records>,
+    pub(crate) access_keys: Arc<AccessKeys>,
     signals: Signals,
 }
 
@@ -71,7 +71,7 @@ pub(crate) async fn start(
     let owner_key = environment::read(environment::OWNER_KEY);
     check_secrets(folder, owner_key.as_deref(), development)?;
     let api = super::open_api(folder, folder.secret(development)?)?;
-    let records = Arc::new(Records::open(&folder.private_folder()?.join("records.db"))?);
+    let access_keys = Arc::new(AccessKeys::open(&folder.private_folder()?.join("records.db"))?);
     let options = ServeOptions {
         listen,
         hosts: folder.project.service.hosts.clone(),
@@ -80,9 +80,9 @@ pub(crate) async fn start(
         workers,
     };
     let served = Served { api, identity: folder.identity(development)? };
-    let running = puente_service::serve(served, Arc::clone(&records), options).await?;
+    let running = puente_service::serve(served, Arc::clone(&access_keys), options).await?;
     // Heeded from here on: whoever is told that the service is up may signal at once.
-    Ok(Started { running, records, signals: Signals::new() })
+    Ok(Started { running, access_keys, signals: Signals::new() })
 }
 
 /// Secrets that others could guess or read are for development.

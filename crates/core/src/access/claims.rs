@@ -8,8 +8,8 @@ use jiff::tz::Offset;
 use serde_json::{Map, Value as Json};
 
 use super::{Comparison, TextTest};
-use crate::model::{Kind, Model};
-use crate::value::{Cell, Form, Scalar, cell_from_json};
+use crate::model::{FieldType, Model};
+use crate::value::{Datum, Scalar, StorageFormat, datum_from_json};
 
 /// Who is asking, as far as rules are concerned.
 #[derive(Debug, Clone, Copy)]
@@ -29,9 +29,9 @@ pub struct ClaimValue {
     /// Where it comes from.
     pub from: ClaimSource,
     /// The type of what it is compared with.
-    pub kind: Kind,
+    pub kind: FieldType,
     /// How that is stored.
-    pub form: Form,
+    pub form: StorageFormat,
     /// One value, or a list?
     pub shape: ClaimShape,
 }
@@ -58,7 +58,7 @@ pub enum ClaimShape {
 
 /// A condition on the claims alone.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Fact {
+pub enum ClaimPredicate {
     /// The claim is true.
     Holds(ClaimPath),
     /// The claim is there, and not null.
@@ -98,11 +98,11 @@ pub fn claim_at<'a>(members: &'a Map<String, Json>, path: &[String]) -> Option<&
 
 impl ClaimValue {
     /// The value for these claims; null where it is unknown.
-    pub(super) fn cell(&self, model: &Model, claims: &Claims<'_>) -> Cell {
-        self.known(model, claims).unwrap_or(Cell::Null)
+    pub(super) fn cell(&self, model: &Model, claims: &Claims<'_>) -> Datum {
+        self.known(model, claims).unwrap_or(Datum::Null)
     }
 
-    fn known(&self, model: &Model, claims: &Claims<'_>) -> Option<Cell> {
+    fn known(&self, model: &Model, claims: &Claims<'_>) -> Option<Datum> {
         let value = match &self.from {
             ClaimSource::Now => return self.time(claims.now),
             ClaimSource::Claim(path) => claims.find(path)?,
@@ -110,33 +110,33 @@ impl ClaimValue {
         let one = |value: &Json| canonical(model, self.kind, self.form, value);
         match self.shape {
             ClaimShape::One => one(value),
-            ClaimShape::ListOfOne => one(value).map(|cell| Cell::List(vec![cell])),
+            ClaimShape::ListOfOne => one(value).map(|cell| Datum::List(vec![cell])),
             // One item that is unknown makes the whole list so.
-            ClaimShape::List => value.as_array()?.iter().map(one).collect::<Option<_>>().map(Cell::List),
+            ClaimShape::List => value.as_array()?.iter().map(one).collect::<Option<_>>().map(Datum::List),
         }
     }
 
     /// The time of the ask, in UTC, as the column keeps it.
-    fn time(&self, now: Timestamp) -> Option<Cell> {
-        let Kind::Scalar(scalar) = self.kind else { return None };
+    fn time(&self, now: Timestamp) -> Option<Datum> {
+        let FieldType::Scalar(scalar) = self.kind else { return None };
         let local = Offset::UTC.to_datetime(now);
         let text = match scalar {
             Scalar::Date => local.date().to_string(),
             Scalar::LocalDateTime => local.to_string(),
             _ => now.to_string(),
         };
-        cell_from_json(scalar, self.form, &Json::String(text)).ok()
+        datum_from_json(scalar, self.form, &Json::String(text)).ok()
     }
 }
 
 /// A claim as a cell of a column's type, from the type's own form only: `"7"` is 7, `"07"`, `7.5` and `true` are not.
-fn canonical(model: &Model, kind: Kind, form: Form, value: &Json) -> Option<Cell> {
+fn canonical(model: &Model, kind: FieldType, form: StorageFormat, value: &Json) -> Option<Datum> {
     let scalar = match kind {
-        Kind::Enum(id) => {
+        FieldType::Enum(id) => {
             let meant = model.enums[id].meant(value.as_str()?);
-            return meant.map(|text| Cell::Text(text.to_owned()));
+            return meant.map(|text| Datum::Text(text.to_owned()));
         }
-        Kind::Scalar(scalar) | Kind::List(scalar) => scalar,
+        FieldType::Scalar(scalar) | FieldType::List(scalar) => scalar,
     };
     let value = match (scalar, value) {
         (Scalar::Int | Scalar::BigInt | Scalar::Decimal | Scalar::Float, Json::String(text)) => {
@@ -148,7 +148,7 @@ fn canonical(model: &Model, kind: Kind, form: Form, value: &Json) -> Option<Cell
     if scalar == Scalar::Int && value.is_f64() {
         return None;
     }
-    cell_from_json(scalar, form, &value).ok()
+    datum_from_json(scalar, form, &value).ok()
 }
 
 /// A number from its one plain form: no plus sign, no leading zero, no exponent.
@@ -165,22 +165,24 @@ fn number(text: &str) -> Option<serde_json::Number> {
     (number.to_string() == text).then_some(number)
 }
 
-impl Fact {
+impl ClaimPredicate {
     /// What the claims decide; none where it is unknown.
     pub(super) fn decide(&self, claims: &Claims<'_>) -> Option<bool> {
         match self {
-            Fact::Holds(path) => claims.find(path)?.as_bool(),
-            Fact::Has(path) => Some(claims.find(path).is_some_and(|value| !value.is_null())),
-            Fact::IsNull(path, expected) => Some(claims.find(path)?.is_null() == *expected),
-            Fact::Compare(one, comparison, other) => compare(&one.value(claims)?, *comparison, &other.value(claims)?),
-            Fact::In(one, list) => {
+            ClaimPredicate::Holds(path) => claims.find(path)?.as_bool(),
+            ClaimPredicate::Has(path) => Some(claims.find(path).is_some_and(|value| !value.is_null())),
+            ClaimPredicate::IsNull(path, expected) => Some(claims.find(path)?.is_null() == *expected),
+            ClaimPredicate::Compare(one, comparison, other) => {
+                compare(&one.value(claims)?, *comparison, &other.value(claims)?)
+            }
+            ClaimPredicate::In(one, list) => {
                 let one = one.value(claims)?;
                 let list = list.value(claims)?;
                 let equal = |item: &Json| compare(&one, Comparison::Eq, item);
                 let found: Option<Vec<bool>> = list.as_array()?.iter().map(equal).collect();
                 Some(found?.contains(&true))
             }
-            Fact::Text(whole, test, part) => {
+            ClaimPredicate::Text(whole, test, part) => {
                 let (whole, part) = (whole.value(claims)?, part.value(claims)?);
                 let (whole, part) = (whole.as_str()?, part.as_str()?);
                 Some(match test {
@@ -238,15 +240,15 @@ mod tests {
     use super::*;
     use crate::catalog::AssignedNames;
 
-    fn cell(scalar: Scalar, value: Json) -> Option<Cell> {
+    fn cell(scalar: Scalar, value: Json) -> Option<Datum> {
         let model =
             Model { version: String::new(), types: Vec::new(), enums: Vec::new(), names: AssignedNames::default() };
-        canonical(&model, Kind::Scalar(scalar), Form::Usual, &value)
+        canonical(&model, FieldType::Scalar(scalar), StorageFormat::Usual, &value)
     }
 
     #[rstest]
-    #[case(Scalar::Int, json!("7"), Some(Cell::Integer(7)))]
-    #[case(Scalar::Int, json!(7), Some(Cell::Integer(7)))]
+    #[case(Scalar::Int, json!("7"), Some(Datum::Integer(7)))]
+    #[case(Scalar::Int, json!(7), Some(Datum::Integer(7)))]
     #[case(Scalar::Int, json!("07"), None)]
     #[case(Scalar::Int, json!("+7"), None)]
     #[case(Scalar::Int, json!(" 7"), None)]
@@ -257,8 +259,8 @@ mod tests {
     #[case(Scalar::Int, json!([7]), None)]
     #[case(Scalar::Int, json!({ "id": 7 }), None)]
     #[case(Scalar::Int, json!(2_147_483_648_i64), None)]
-    #[case(Scalar::BigInt, json!("9007199254740993"), Some(Cell::Integer(9_007_199_254_740_993)))]
-    #[case(Scalar::String, json!("7"), Some(Cell::Text("7".into())))]
+    #[case(Scalar::BigInt, json!("9007199254740993"), Some(Datum::Integer(9_007_199_254_740_993)))]
+    #[case(Scalar::String, json!("7"), Some(Datum::Text("7".into())))]
     #[case(Scalar::String, json!(7), None)]
     #[case(Scalar::Boolean, json!("true"), None)]
     #[case(Scalar::Boolean, json!(1), None)]
@@ -267,31 +269,34 @@ mod tests {
     fn a_claim_is_taken_in_its_plain_form_only(
         #[case] scalar: Scalar,
         #[case] value: Json,
-        #[case] expected: Option<Cell>,
+        #[case] expected: Option<Datum>,
     ) {
         assert_eq!(cell(scalar, value), expected);
     }
 
     #[rstest]
-    #[case(Fact::Holds(vec!["admin".into()]), Some(true))]
-    #[case(Fact::Holds(vec!["sub".into()]), None)]
-    #[case(Fact::Holds(vec!["absent".into()]), None)]
-    #[case(Fact::Has(vec!["absent".into()]), Some(false))]
-    #[case(Fact::Has(vec!["nothing".into()]), Some(false))]
-    #[case(Fact::Has(vec!["org".into(), "id".into()]), Some(true))]
-    #[case(Fact::IsNull(vec!["nothing".into()], true), Some(true))]
-    #[case(Fact::IsNull(vec!["absent".into()], true), None)]
-    #[case(Fact::Compare(ClaimTerm::Claim(vec!["sub".into()]), Comparison::Eq, ClaimTerm::Constant(json!(7))), Some(true))]
-    #[case(Fact::Compare(ClaimTerm::Claim(vec!["admin".into()]), Comparison::Ne, ClaimTerm::Constant(json!(7))), None)]
-    #[case(Fact::In(ClaimTerm::Constant(json!("a")), ClaimTerm::Claim(vec!["groups".into()])), Some(true))]
-    #[case(Fact::In(ClaimTerm::Constant(json!("a")), ClaimTerm::Claim(vec!["mixed".into()])), None)]
-    #[case(Fact::Compare(ClaimTerm::Size(vec!["groups".into()]), Comparison::Gt, ClaimTerm::Constant(json!(1))), Some(true))]
-    fn facts_are_decided_by_claims_that_fit_and_unknown_otherwise(#[case] fact: Fact, #[case] expected: Option<bool>) {
+    #[case(ClaimPredicate::Holds(vec!["admin".into()]), Some(true))]
+    #[case(ClaimPredicate::Holds(vec!["sub".into()]), None)]
+    #[case(ClaimPredicate::Holds(vec!["absent".into()]), None)]
+    #[case(ClaimPredicate::Has(vec!["absent".into()]), Some(false))]
+    #[case(ClaimPredicate::Has(vec!["nothing".into()]), Some(false))]
+    #[case(ClaimPredicate::Has(vec!["org".into(), "id".into()]), Some(true))]
+    #[case(ClaimPredicate::IsNull(vec!["nothing".into()], true), Some(true))]
+    #[case(ClaimPredicate::IsNull(vec!["absent".into()], true), None)]
+    #[case(ClaimPredicate::Compare(ClaimTerm::Claim(vec!["sub".into()]), Comparison::Eq, ClaimTerm::Constant(json!(7))), Some(true))]
+    #[case(ClaimPredicate::Compare(ClaimTerm::Claim(vec!["admin".into()]), Comparison::Ne, ClaimTerm::Constant(json!(7))), None)]
+    #[case(ClaimPredicate::In(ClaimTerm::Constant(json!("a")), ClaimTerm::Claim(vec!["groups".into()])), Some(true))]
+    #[case(ClaimPredicate::In(ClaimTerm::Constant(json!("a")), ClaimTerm::Claim(vec!["mixed".into()])), None)]
+    #[case(ClaimPredicate::Compare(ClaimTerm::Size(vec!["groups".into()]), Comparison::Gt, ClaimTerm::Constant(json!(1))), Some(true))]
+    fn facts_are_decided_by_claims_that_fit_and_unknown_otherwise(
+        #[case] claim_predicate: ClaimPredicate,
+        #[case] expected: Option<bool>,
+    ) {
         let members = json!({
             "sub": "7", "admin": true, "nothing": null, "groups": ["a", "b"], "mixed": ["a", null], "org": { "id": 3 },
         });
         let members = members.as_object().unwrap();
-        assert_eq!(fact.decide(&Claims { members, now: Timestamp::UNIX_EPOCH }), expected);
+        assert_eq!(claim_predicate.decide(&Claims { members, now: Timestamp::UNIX_EPOCH }), expected);
     }
 
     #[test]
@@ -299,14 +304,14 @@ mod tests {
         let time = |scalar| {
             let value = ClaimValue {
                 from: ClaimSource::Now,
-                kind: Kind::Scalar(scalar),
-                form: Form::Usual,
+                kind: FieldType::Scalar(scalar),
+                form: StorageFormat::Usual,
                 shape: ClaimShape::One,
             };
             value.time("2026-07-14T23:30:00Z".parse().unwrap()).unwrap()
         };
-        assert_eq!(time(Scalar::Date), Cell::Text("2026-07-14".into()));
-        assert_eq!(time(Scalar::LocalDateTime), Cell::Text("2026-07-14 23:30:00".into()));
-        assert_eq!(time(Scalar::DateTime), Cell::Text("2026-07-14 23:30:00Z".into()));
+        assert_eq!(time(Scalar::Date), Datum::Text("2026-07-14".into()));
+        assert_eq!(time(Scalar::LocalDateTime), Datum::Text("2026-07-14 23:30:00".into()));
+        assert_eq!(time(Scalar::DateTime), Datum::Text("2026-07-14 23:30:00Z".into()));
     }
 }

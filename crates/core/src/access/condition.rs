@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use crate::model::{ColumnId, LinkId, TypeId};
-use crate::value::Cell;
+use crate::value::Datum;
 
 /// Who stated a condition.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -29,9 +29,9 @@ pub struct Predicate {
 pub enum Condition {
     /// True or false for every row.
     Constant(bool),
-    /// What the claims alone decide, by its number among the view's facts. [`View::settled`](super::View::settled)
+    /// What the claims alone decide, by its number among the view's facts. [`View::specialise`](super::View::specialise)
     /// puts the decision in its place; where nobody decided, it is not true.
-    Fact(usize),
+    ClaimPredicate(usize),
     /// All are true; the empty one is true.
     And(Vec<Condition>),
     /// Some is true; the empty one is false.
@@ -222,7 +222,7 @@ pub enum Operand {
     /// view takes from the claims: a rule's parameters.
     Parameter(usize),
     /// A value that a rule states.
-    Constant(Cell),
+    Constant(Datum),
     /// Another value of the same row.
     Value(Path),
 }
@@ -257,7 +257,7 @@ impl Condition {
     /// About how many bytes it holds in memory, beside the rules that it shares with its view.
     pub fn weight(&self) -> usize {
         let below = match self {
-            Condition::Constant(_) | Condition::Fact(_) => 0,
+            Condition::Constant(_) | Condition::ClaimPredicate(_) => 0,
             Condition::And(parts) | Condition::Or(parts) => parts.iter().map(Condition::weight).sum(),
             Condition::Not(inner) => inner.weight(),
             Condition::Test { path, test } => {
@@ -278,7 +278,7 @@ impl Condition {
     /// Does it test a value of the row itself, or of what to-one links lead to, of which this is true?
     pub fn mentions(&self, is_meant: &dyn Fn(&Path) -> bool) -> bool {
         match self {
-            Condition::Constant(_) | Condition::Fact(_) | Condition::Quantified { .. } => false,
+            Condition::Constant(_) | Condition::ClaimPredicate(_) | Condition::Quantified { .. } => false,
             Condition::And(parts) | Condition::Or(parts) => parts.iter().any(|part| part.mentions(is_meant)),
             Condition::Not(inner) => inner.mentions(is_meant),
             Condition::Test { path, test } => {
@@ -291,18 +291,24 @@ impl Condition {
     /// are. `facts` tells what a fact decides, `known` whether a parameter has a value. `negated`: does the condition
     /// matter where it is false? What is unknown is then taken for true, else for false, so that it never allows anything.
     #[must_use]
-    pub fn settled(
+    pub fn specialise(
         &self,
-        facts: &dyn Fn(usize) -> Option<bool>,
+        claim_predicates: &dyn Fn(usize) -> Option<bool>,
         known: &dyn Fn(usize) -> bool,
         negated: bool,
     ) -> Condition {
         match self {
             Condition::Constant(value) => Condition::Constant(*value),
-            Condition::Fact(fact) => Condition::Constant(facts(*fact).unwrap_or(negated)),
-            Condition::And(parts) => combined(parts.iter().map(|part| part.settled(facts, known, negated)), true),
-            Condition::Or(parts) => combined(parts.iter().map(|part| part.settled(facts, known, negated)), false),
-            Condition::Not(inner) => match inner.settled(facts, known, !negated) {
+            Condition::ClaimPredicate(claim_predicate) => {
+                Condition::Constant(claim_predicates(*claim_predicate).unwrap_or(negated))
+            }
+            Condition::And(parts) => {
+                combined(parts.iter().map(|part| part.specialise(claim_predicates, known, negated)), true)
+            }
+            Condition::Or(parts) => {
+                combined(parts.iter().map(|part| part.specialise(claim_predicates, known, negated)), false)
+            }
+            Condition::Not(inner) => match inner.specialise(claim_predicates, known, !negated) {
                 Condition::Constant(value) => Condition::Constant(!value),
                 inner => Condition::Not(Box::new(inner)),
             },
@@ -312,7 +318,11 @@ impl Condition {
             },
             Condition::Quantified { before, hop, quantifier, inner } => {
                 let said = if negated { quantifier.negated() } else { *quantifier };
-                let inner = inner.settled(facts, known, matches!(said, Quantifier::None | Quantifier::ExistsFalse));
+                let inner = inner.specialise(
+                    claim_predicates,
+                    known,
+                    matches!(said, Quantifier::None | Quantifier::ExistsFalse),
+                );
                 Condition::Quantified {
                     before: before.clone(),
                     hop: hop.clone(),

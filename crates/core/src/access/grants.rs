@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use indexmap::IndexMap;
 
-use super::rule::{self, Book};
+use super::rule::{self, ClaimRegistry};
 use super::{Condition, Masks, TypeView, View, WriteGrant};
 use crate::model::{Cardinality, ColumnId, LinkId, Model, Type, TypeId};
 use crate::project::{Fields, GrantEdit, Limits, Mistake, Place, Project, RoleEdit, RuleText};
@@ -84,7 +84,8 @@ pub fn roles(model: &Arc<Model>, project: &Project) -> Result<Vec<Role>, Vec<Mis
     for (name, edit) in &project.roles {
         match gather(project, name, &mut Vec::new()) {
             Ok(stated) => {
-                let mut granter = Granter { model, name, stated: &stated, book: Book::default(), mistakes: Vec::new() };
+                let mut granter =
+                    Granter { model, name, stated: &stated, registry: ClaimRegistry::default(), mistakes: Vec::new() };
                 let role = granter.role(edit);
                 mistakes.append(&mut granter.mistakes);
                 roles.push(role);
@@ -140,7 +141,7 @@ struct Granter<'a> {
     model: &'a Arc<Model>,
     name: &'a str,
     stated: &'a Stated<'a>,
-    book: Book,
+    registry: ClaimRegistry,
     mistakes: Vec<Mistake>,
 }
 
@@ -184,8 +185,9 @@ impl Granter<'_> {
         }
         self.check_masks(&types, &grants);
         self.check_cascades(&types, &grants);
-        let book = std::mem::take(&mut self.book);
-        let view = View::new(self.name, Arc::clone(self.model), types).with_claims(book.values, book.facts);
+        let registry = std::mem::take(&mut self.registry);
+        let view =
+            View::new(self.name, Arc::clone(self.model), types).with_claims(registry.values, registry.claim_predicates);
         Role { description: edit.description.clone(), limits: edit.limits, view, grants }
     }
 
@@ -264,7 +266,7 @@ impl Granter<'_> {
     }
 
     fn rule(&mut self, of: TypeId, text: &RuleText) -> Option<Arc<Condition>> {
-        match rule::compile(self.model, of, text, &mut self.book) {
+        match rule::compile(self.model, of, text, &mut self.registry) {
             Ok(condition) => Some(Arc::new(condition)),
             Err(mistake) => {
                 self.mistakes.push(mistake);
@@ -319,7 +321,7 @@ impl Granter<'_> {
         let mut fixed = Vec::new();
         for (field, text) in &grant.edit.fixed {
             match t.column_called(field).filter(|column| !t.columns[*column].input.computed) {
-                Some(column) => match rule::compile_value(model, (grant.of, column), text, &mut self.book) {
+                Some(column) => match rule::compile_value(model, (grant.of, column), text, &mut self.registry) {
                     Ok(value) => fixed.push((column, value)),
                     Err(mistake) => self.mistakes.push(mistake),
                 },

@@ -3,7 +3,7 @@
 //! ```text
 //! [role.…] of the project file ─► grants.rs (checked against the model) ─► View
 //!                                  rule.rs  (CEL ─► Condition)
-//! claims of one ask ─► View::settle (values that are bound, facts that are decided) ─► View::settled
+//! claims of one ask ─► View::resolve (values that are bound, facts that are decided) ─► View::specialise
 //! ```
 
 mod claims;
@@ -16,5 +16,5 @@ mod warnings;
 pub use claims::{Claims, claim_at};
 pub use condition::{Comparison, Condition, Hop, Masks, Operand, Origin, Path, Predicate, Quantifier, Test, TextTest};
 pub use grants::{Action, Grant, Role, roles};
-pub use view::{OWNER, Settled, TypeView, View, WriteGrant};
+pub use view::{OWNER, ResolvedClaims, TypeView, View, WriteGrant};
 pub use warnings::warnings;

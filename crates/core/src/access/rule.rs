@@ -12,26 +12,31 @@ use cel::common::ast::{CallExpr, ComprehensionExpr, Expr, IdedExpr, LiteralValue
 use cel::parser::Parser;
 use serde_json::Value as Json;
 
-use super::claims::{ClaimPath, ClaimShape, ClaimSource, ClaimTerm, ClaimValue, Fact};
+use super::claims::{ClaimPath, ClaimPredicate, ClaimShape, ClaimSource, ClaimTerm, ClaimValue};
 use super::{Comparison, Condition, Hop, Masks, Operand, Path, Quantifier, Test, TextTest};
-use crate::model::{Cardinality, Column, Kind, Model, TypeId};
+use crate::model::{Cardinality, Column, FieldType, Model, TypeId};
 use crate::project::{Mistake, RuleText};
 use crate::suggest::did_you_mean;
-use crate::value::{Cell, Scalar, cell_from_json};
+use crate::value::{Datum, Scalar, datum_from_json};
 
 /// Collects what the rules of one role take from the claims.
 #[derive(Debug, Default)]
-pub(super) struct Book {
+pub(super) struct ClaimRegistry {
     pub(super) values: Vec<ClaimValue>,
-    pub(super) facts: Vec<Fact>,
+    pub(super) claim_predicates: Vec<ClaimPredicate>,
 }
 
 /// Turns a rule about rows of a type into a condition.
 ///
 /// # Errors
 /// What is wrong with it, and where in the project file.
-pub(super) fn compile(model: &Model, of: TypeId, rule: &RuleText, book: &mut Book) -> Result<Condition, Mistake> {
-    within(model, of, rule, book, |compiler, expression| compiler.condition(expression))
+pub(super) fn compile(
+    model: &Model,
+    of: TypeId,
+    rule: &RuleText,
+    registry: &mut ClaimRegistry,
+) -> Result<Condition, Mistake> {
+    within(model, of, rule, registry, |compiler, expression| compiler.condition(expression))
 }
 
 /// Turns the text of a fixed value into what is set: a claim, the time of the ask, or what is stated.
@@ -42,14 +47,14 @@ pub(super) fn compile_value(
     model: &Model,
     (of, column): (TypeId, usize),
     rule: &RuleText,
-    book: &mut Book,
+    registry: &mut ClaimRegistry,
 ) -> Result<Operand, Mistake> {
-    within(model, of, rule, book, |compiler, expression| {
+    within(model, of, rule, registry, |compiler, expression| {
         let column = &model.types[of].columns[column];
         match compiler.term(expression)? {
             Term::Claim(path) => Ok(compiler.value(ClaimSource::Claim(path), column, shape_of(column))),
             Term::Now => compiler.time(column, expression),
-            Term::Constant(Json::Null) if column.nullable => Ok(Operand::Constant(Cell::Null)),
+            Term::Constant(Json::Null) if column.nullable => Ok(Operand::Constant(Datum::Null)),
             Term::Constant(value) => compiler.constant(column, &value, expression).map(Operand::Constant),
             _ => Err(compiler.wrong(expression, "a fixed value is a claim such as `claims.sub`, `now`, or a constant")),
         }
@@ -58,14 +63,14 @@ pub(super) fn compile_value(
 
 /// How many values of a claim a column takes.
 fn shape_of(column: &Column) -> ClaimShape {
-    if matches!(column.kind, Kind::List(_)) { ClaimShape::List } else { ClaimShape::One }
+    if matches!(column.kind, FieldType::List(_)) { ClaimShape::List } else { ClaimShape::One }
 }
 
 fn within<T>(
     model: &Model,
     of: TypeId,
     rule: &RuleText,
-    book: &mut Book,
+    registry: &mut ClaimRegistry,
     compile: impl FnOnce(&mut Compiler<'_>, &IdedExpr) -> Result<T, Wrong>,
 ) -> Result<T, Mistake> {
     // Deeper nesting than any rule has; the parser descends by calling itself.
@@ -78,7 +83,7 @@ fn within<T>(
         let text = error.map_or_else(|| "it cannot be read".to_owned(), |error| plain(&error.msg));
         Mistake { place: rule.place_at(at(line), at(column)), text: format!("not a rule in CEL: {text}") }
     })?;
-    let mut compiler = Compiler { model, book, scope: Scope { name: "row".to_owned(), of }, source: &source };
+    let mut compiler = Compiler { model, registry, scope: Scope { name: "row".to_owned(), of }, source: &source };
     compile(&mut compiler, &expression)
         .map_err(|wrong| Mistake { place: rule.place_of(wrong.offset), text: wrong.text })
 }
@@ -105,7 +110,7 @@ struct Scope {
 
 struct Compiler<'a> {
     model: &'a Model,
-    book: &'a mut Book,
+    registry: &'a mut ClaimRegistry,
     scope: Scope,
     source: &'a SourceInfo,
 }
@@ -135,7 +140,7 @@ impl Term {
         match self {
             Term::Column { path, of } => {
                 let column = &model.types[*of].columns[path.column];
-                let list = if matches!(column.kind, Kind::List(_)) { "a list of " } else { "" };
+                let list = if matches!(column.kind, FieldType::List(_)) { "a list of " } else { "" };
                 format!("{list}`{}`", model.kind_name(column.kind))
             }
             Term::Row { of, .. } => format!("a row of `{}`", model.types[*of].name),
@@ -189,11 +194,11 @@ impl Compiler<'_> {
     fn bare(&mut self, expression: &IdedExpr) -> Result<Condition, Wrong> {
         match self.term(expression)? {
             Term::Constant(Json::Bool(value)) => Ok(Condition::Constant(value)),
-            Term::Claim(path) => Ok(self.fact(Fact::Holds(path))),
+            Term::Claim(path) => Ok(self.claim_predicate(ClaimPredicate::Holds(path))),
             Term::Column { path, of }
-                if self.model.types[of].columns[path.column].kind == Kind::Scalar(Scalar::Boolean) =>
+                if self.model.types[of].columns[path.column].kind == FieldType::Scalar(Scalar::Boolean) =>
             {
-                Ok(tested(path, equal(Operand::Constant(Cell::Integer(1)))))
+                Ok(tested(path, equal(Operand::Constant(Datum::Integer(1)))))
             }
             other => {
                 let text =
@@ -261,7 +266,7 @@ impl Compiler<'_> {
         match self.term(of)? {
             Term::Claim(path) => Ok(Term::Size(Box::new(Term::Claim(path)))),
             Term::Column { path, of: owner }
-                if self.model.types[owner].columns[path.column].kind == Kind::Scalar(Scalar::String) =>
+                if self.model.types[owner].columns[path.column].kind == FieldType::Scalar(Scalar::String) =>
             {
                 Ok(Term::Size(Box::new(Term::Column { path, of: owner })))
             }
@@ -363,12 +368,12 @@ impl Compiler<'_> {
             (one, Term::Size(inner)) => self.compare_size(*inner, comparison.mirrored(), one, left),
             (Term::Claim(path), Term::Constant(Json::Null)) | (Term::Constant(Json::Null), Term::Claim(path)) => {
                 let equal = self.equality(comparison, left)?;
-                Ok(self.fact(Fact::IsNull(path, equal)))
+                Ok(self.claim_predicate(ClaimPredicate::IsNull(path, equal)))
             }
             (one @ (Term::Claim(_) | Term::Constant(_)), other @ (Term::Claim(_) | Term::Constant(_)))
                 if !matches!((&one, &other), (Term::Constant(_), Term::Constant(_))) =>
             {
-                Ok(self.fact(Fact::Compare(claim_term(one), comparison, claim_term(other))))
+                Ok(self.claim_predicate(ClaimPredicate::Compare(claim_term(one), comparison, claim_term(other))))
             }
             (one, other) => {
                 let text =
@@ -441,9 +446,11 @@ impl Compiler<'_> {
         };
         match (of, number.as_i64()) {
             (Term::Column { path, .. }, Some(size)) => Ok(tested(path, Test::Size { comparison, size })),
-            (Term::Claim(path), Some(size)) => {
-                Ok(self.fact(Fact::Compare(ClaimTerm::Size(path), comparison, ClaimTerm::Constant(size.into()))))
-            }
+            (Term::Claim(path), Some(size)) => Ok(self.claim_predicate(ClaimPredicate::Compare(
+                ClaimTerm::Size(path),
+                comparison,
+                ClaimTerm::Constant(size.into()),
+            ))),
             _ => Err(self.wrong(at, "a size is compared with a whole number")),
         }
     }
@@ -454,7 +461,7 @@ impl Compiler<'_> {
             (Term::Column { path, of }, Term::Constant(Json::Array(items))) => {
                 let column = &self.model.types[of].columns[path.column];
                 let cells = items.iter().map(|item| self.constant(column, item, list)).collect::<Result<_, _>>()?;
-                Ok(among(path, Operand::Constant(Cell::List(cells))))
+                Ok(among(path, Operand::Constant(Datum::List(cells))))
             }
             (Term::Column { path, of }, Term::Claim(claim)) => {
                 let column = &self.model.types[of].columns[path.column];
@@ -466,11 +473,11 @@ impl Compiler<'_> {
                 Ok(among(path, operand))
             }
             (item, Term::Column { path, of })
-                if matches!(self.model.types[of].columns[path.column].kind, Kind::List(_)) =>
+                if matches!(self.model.types[of].columns[path.column].kind, FieldType::List(_)) =>
             {
                 let column = &self.model.types[of].columns[path.column];
                 let operand = match item {
-                    Term::Constant(value) => Operand::Constant(Cell::List(vec![self.constant(column, &value, one)?])),
+                    Term::Constant(value) => Operand::Constant(Datum::List(vec![self.constant(column, &value, one)?])),
                     Term::Claim(claim) => self.value(ClaimSource::Claim(claim), column, ClaimShape::ListOfOne),
                     other => {
                         let text = format!("{} cannot be looked for in a list", other.describe(self.model));
@@ -482,7 +489,7 @@ impl Compiler<'_> {
             (item @ (Term::Claim(_) | Term::Constant(_)), list @ (Term::Claim(_) | Term::Constant(Json::Array(_))))
                 if !matches!((&item, &list), (Term::Constant(_), Term::Constant(_))) =>
             {
-                Ok(self.fact(Fact::In(claim_term(item), claim_term(list))))
+                Ok(self.claim_predicate(ClaimPredicate::In(claim_term(item), claim_term(list))))
             }
             (_, of) => {
                 let text = format!(
@@ -500,7 +507,7 @@ impl Compiler<'_> {
         let sought = self.term(part)?;
         match (whole, sought) {
             (Term::Column { path, of }, sought @ (Term::Claim(_) | Term::Constant(Json::String(_))))
-                if self.model.types[of].columns[path.column].kind == Kind::Scalar(Scalar::String) =>
+                if self.model.types[of].columns[path.column].kind == FieldType::Scalar(Scalar::String) =>
             {
                 let column = &self.model.types[of].columns[path.column];
                 let operand = match sought {
@@ -511,7 +518,7 @@ impl Compiler<'_> {
                 Ok(tested(path, Test::Text { test, operand, ignore_case: false }))
             }
             (whole @ Term::Claim(_), sought @ (Term::Claim(_) | Term::Constant(Json::String(_)))) => {
-                Ok(self.fact(Fact::Text(claim_term(whole), test, claim_term(sought))))
+                Ok(self.claim_predicate(ClaimPredicate::Text(claim_term(whole), test, claim_term(sought))))
             }
             (whole, sought) => {
                 let text = format!(
@@ -529,7 +536,7 @@ impl Compiler<'_> {
     fn presence(&mut self, operand: &IdedExpr, field: &str, at: &IdedExpr) -> Result<Condition, Wrong> {
         let of = self.term(operand)?;
         match self.member(of, field, at)? {
-            Term::Claim(path) => Ok(self.fact(Fact::Has(path))),
+            Term::Claim(path) => Ok(self.claim_predicate(ClaimPredicate::Has(path))),
             Term::Column { path, .. } => Ok(tested(path, Test::IsNull(false))),
             Term::Row { hops, of } if !hops.is_empty() => Ok(negated(self.missing(hops, of))),
             Term::Rows { before, hop } => Ok(Condition::Quantified {
@@ -576,25 +583,25 @@ impl Compiler<'_> {
     }
 
     /// A stated value as a cell of a column's type.
-    fn constant(&self, column: &Column, value: &Json, at: &IdedExpr) -> Result<Cell, Wrong> {
+    fn constant(&self, column: &Column, value: &Json, at: &IdedExpr) -> Result<Datum, Wrong> {
         let name = column.label();
         match column.kind {
-            Kind::Enum(id) => {
+            FieldType::Enum(id) => {
                 let e = &self.model.enums[id];
                 let text = value.as_str().unwrap_or_default();
-                e.meant(text).map(|text| Cell::Text(text.to_owned())).ok_or_else(|| {
+                e.meant(text).map(|text| Datum::Text(text.to_owned())).ok_or_else(|| {
                     let hint = did_you_mean(text, e.values.iter().map(|(_, stored)| stored.as_str()));
                     let known: Vec<String> = e.values.iter().map(|(_, stored)| format!("'{stored}'")).collect();
                     self.wrong(at, format!("`{name}` is never {value}{hint}; it is one of {}", known.join(", ")))
                 })
             }
-            Kind::Scalar(scalar) | Kind::List(scalar) => cell_from_json(scalar, column.form, value)
-                .map_err(|unfit| self.wrong(at, format!("`{name}` expects {}, found {}", unfit.expected, unfit.came))),
+            FieldType::Scalar(scalar) | FieldType::List(scalar) => datum_from_json(scalar, column.form, value)
+                .map_err(|unfit| self.wrong(at, format!("`{name}` expects {}, found {}", unfit.expected, unfit.found))),
         }
     }
 
     fn time(&mut self, column: &Column, at: &IdedExpr) -> Result<Operand, Wrong> {
-        if matches!(column.kind, Kind::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime)) {
+        if matches!(column.kind, FieldType::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime)) {
             return Ok(self.value(ClaimSource::Now, column, ClaimShape::One));
         }
         let name = column.label();
@@ -605,11 +612,11 @@ impl Compiler<'_> {
     /// A value taken from the claims, numbered among the role's.
     fn value(&mut self, from: ClaimSource, column: &Column, shape: ClaimShape) -> Operand {
         let value = ClaimValue { from, kind: column.kind, form: column.form, shape };
-        Operand::Parameter(number_of(&mut self.book.values, value))
+        Operand::Parameter(number_of(&mut self.registry.values, value))
     }
 
-    fn fact(&mut self, fact: Fact) -> Condition {
-        Condition::Fact(number_of(&mut self.book.facts, fact))
+    fn claim_predicate(&mut self, claim_predicate: ClaimPredicate) -> Condition {
+        Condition::ClaimPredicate(number_of(&mut self.registry.claim_predicates, claim_predicate))
     }
 }
 
@@ -687,12 +694,12 @@ mod tests {
         crate::model::build(&catalog, &project).unwrap()
     }
 
-    fn compiled(rule: &str) -> Result<(Condition, Book), Mistake> {
+    fn compiled(rule: &str) -> Result<(Condition, ClaimRegistry), Mistake> {
         let model = model();
-        let mut book = Book::default();
+        let mut registry = ClaimRegistry::default();
         let text = RuleText { text: rule.to_owned(), place: Place { line: 7, column: 9 }, verbatim: true };
         let of = model.type_named("Booking").unwrap();
-        compile(model, of, &text, &mut book).map(|condition| (condition, book))
+        compile(model, of, &text, &mut registry).map(|condition| (condition, registry))
     }
 
     #[rstest]
@@ -738,9 +745,9 @@ mod tests {
 
     #[test]
     fn the_same_claim_of_the_same_type_is_one_parameter() {
-        let (_, book) =
+        let (_, registry) =
             compiled("row.hutId == claims.sub || row.hikerId == claims.sub || row.hut.name == claims.sub").unwrap();
-        assert_eq!(book.values.len(), 2, "once as a number, once as text");
+        assert_eq!(registry.values.len(), 2, "once as a number, once as text");
     }
 
     #[test]

@@ -2,10 +2,10 @@
 
 use std::sync::Arc;
 
-use super::claims::{ClaimValue, Claims, Fact};
+use super::claims::{ClaimPredicate, ClaimValue, Claims};
 use super::{Action, Condition, Masks, Operand};
 use crate::model::{Cardinality, ColumnId, Link, LinkId, Model, TypeId};
-use crate::value::Cell;
+use crate::value::Datum;
 
 /// The role that sees everything.
 pub const OWNER: &str = "owner";
@@ -17,14 +17,14 @@ pub struct View {
     model: Arc<Model>,
     types: Vec<Option<TypeView>>,
     claims: Arc<[ClaimValue]>,
-    facts: Arc<[Fact]>,
+    claim_predicates: Arc<[ClaimPredicate]>,
 }
 
 /// What the claims of one ask come to for a view.
 #[derive(Debug, Clone, Default, PartialEq)]
-pub struct Settled {
+pub struct ResolvedClaims {
     /// The values of the view's claims: the first parameters of its plans. Null is unknown.
-    pub cells: Vec<Cell>,
+    pub cells: Vec<Datum>,
     /// Which of them are known, and what the facts decide: all that a plan depends on.
     pub pattern: Vec<u8>,
 }
@@ -105,13 +105,13 @@ impl View {
     /// A role's view, one entry per type of the model; `None` hides the type.
     pub fn new(role: impl Into<String>, model: Arc<Model>, types: Vec<Option<TypeView>>) -> Self {
         assert_eq!(types.len(), model.types.len(), "a view has one entry per type of its model");
-        View { role: role.into(), model, types, claims: Arc::default(), facts: Arc::default() }
+        View { role: role.into(), model, types, claims: Arc::default(), claim_predicates: Arc::default() }
     }
 
     /// The same with the values and facts that its rules take from the claims.
     #[must_use]
-    pub fn with_claims(self, claims: Vec<ClaimValue>, facts: Vec<Fact>) -> Self {
-        View { claims: claims.into(), facts: facts.into(), ..self }
+    pub fn with_claims(self, claims: Vec<ClaimValue>, claim_predicates: Vec<ClaimPredicate>) -> Self {
+        View { claims: claims.into(), claim_predicates: claim_predicates.into(), ..self }
     }
 
     /// The same where rows may be counted, whatever the role was granted: for whoever answers for the grants.
@@ -129,42 +129,42 @@ impl View {
     }
 
     /// What the claims of an ask come to.
-    pub fn settle(&self, claims: &Claims<'_>) -> Settled {
-        let cells: Vec<Cell> = self.claims.iter().map(|value| value.cell(&self.model, claims)).collect();
-        let known = cells.iter().map(|cell| if *cell == Cell::Null { b'?' } else { b'+' });
-        let decided = self.facts.iter().map(|fact| match fact.decide(claims) {
+    pub fn resolve(&self, claims: &Claims<'_>) -> ResolvedClaims {
+        let cells: Vec<Datum> = self.claims.iter().map(|value| value.cell(&self.model, claims)).collect();
+        let known = cells.iter().map(|cell| if *cell == Datum::Null { b'?' } else { b'+' });
+        let decided = self.claim_predicates.iter().map(|claim_predicate| match claim_predicate.decide(claims) {
             Some(true) => b't',
             Some(false) => b'f',
             None => b'u',
         });
         let pattern = known.chain(decided).collect();
-        Settled { cells, pattern }
+        ResolvedClaims { cells, pattern }
     }
 
-    /// The view under a [pattern](Settled::pattern) of the claims: nothing in it depends on what is unknown.
+    /// The view under a [pattern](ResolvedClaims::pattern) of the claims: nothing in it depends on what is unknown.
     #[must_use]
-    pub fn settled(&self, pattern: &[u8]) -> View {
+    pub fn specialise(&self, pattern: &[u8]) -> View {
         let (known, decided) = pattern.split_at(self.claims.len().min(pattern.len()));
-        let facts = |fact: usize| match decided.get(fact) {
+        let claim_predicates = |claim_predicate: usize| match decided.get(claim_predicate) {
             Some(b't') => Some(true),
             Some(b'f') => Some(false),
             _ => None,
         };
         let known = |parameter: usize| known.get(parameter) == Some(&b'+');
-        let settle = |condition: &Arc<Condition>| Arc::new(condition.settled(&facts, &known, false));
+        let specialise = |condition: &Arc<Condition>| Arc::new(condition.specialise(&claim_predicates, &known, false));
         // Where everything is allowed, nothing needs to be asked.
         let rows = |rows: &Option<Arc<Condition>>| {
-            rows.as_ref().map(settle).filter(|rows| **rows != Condition::Constant(true))
+            rows.as_ref().map(specialise).filter(|rows| **rows != Condition::Constant(true))
         };
         let write = |grant: &WriteGrant| WriteGrant {
             rows: rows(&grant.rows),
-            check: grant.check.as_ref().map(settle),
+            check: grant.check.as_ref().map(specialise),
             ..grant.clone()
         };
         let types = self.types.iter().map(|t| {
             t.as_ref().map(|t| TypeView {
                 rows: rows(&t.rows),
-                masks: t.masks.iter().map(|(column, mask)| (*column, settle(mask))).collect(),
+                masks: t.masks.iter().map(|(column, mask)| (*column, specialise(mask))).collect(),
                 create: t.create.as_ref().map(write),
                 update: t.update.as_ref().map(write),
                 delete: t.delete.as_ref().map(write),

@@ -15,7 +15,7 @@ pub use renames::{Rename, renames};
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
 
-use crate::value::{Form, Scalar};
+use crate::value::{Scalar, StorageFormat};
 
 /// The version of the survey file's format that this build reads and writes.
 pub const FORMAT: u32 = 1;
@@ -124,7 +124,7 @@ pub struct Column {
     pub domain: bool,
     /// How values are written where the scalar leaves a choice.
     #[serde(default, skip_serializing_if = "is_usual")]
-    pub form: Form,
+    pub form: StorageFormat,
     /// Is NULL allowed?
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub nullable: bool,
@@ -302,8 +302,8 @@ impl Catalog {
 }
 
 #[expect(clippy::trivially_copy_pass_by_ref, reason = "serde's skip_serializing_if passes a reference")]
-fn is_usual(form: &Form) -> bool {
-    *form == Form::Usual
+fn is_usual(form: &StorageFormat) -> bool {
+    *form == StorageFormat::Usual
 }
 
 #[cfg(test)]

@@ -11,8 +11,8 @@ use super::rows::{Row, Rows, check_held};
 use super::writer::Fetch;
 use crate::error::{Code, Problem};
 use crate::plan::change::{COUNT, GIVEN};
-use crate::plan::{Page, Plan, SelectId};
-use crate::value::{Cell, CellRef, push_item};
+use crate::plan::{Plan, RowSet, SelectId};
+use crate::value::{Datum, DatumRef, push_item};
 
 /// The rows of every select of one ask.
 #[derive(Debug)]
@@ -32,12 +32,12 @@ struct Level<'s> {
 /// The distinct linking values of all rows of a parent, in the order of their ordinals.
 #[derive(Debug, Default)]
 pub struct KeyValues {
-    rows: Vec<Vec<Cell>>,
+    rows: Vec<Vec<Datum>>,
 }
 
 impl KeyValues {
     /// Keys that were found elsewhere.
-    pub fn new(rows: Vec<Vec<Cell>>) -> Self {
+    pub fn new(rows: Vec<Vec<Datum>>) -> Self {
         KeyValues { rows }
     }
 
@@ -47,12 +47,12 @@ impl KeyValues {
     }
 
     /// Every key: one value per pair of the link.
-    pub fn rows(&self) -> &[Vec<Cell>] {
+    pub fn rows(&self) -> &[Vec<Datum>] {
         &self.rows
     }
 
     /// The values of one pair of the link.
-    pub fn column(&self, pair: usize) -> impl Iterator<Item = &Cell> {
+    pub fn column(&self, pair: usize) -> impl Iterator<Item = &Datum> {
         self.rows.iter().map(move |row| &row[pair])
     }
 }
@@ -87,13 +87,13 @@ impl<'s> Levels<'s> {
             .map(|at| {
                 let row = way.iter().rev().try_fold(rows.row(at), |row, joined| plan.joined_row(*joined, row))?;
                 let cells = || outputs.iter().map(|output| row.cell(*output));
-                if cells().any(CellRef::is_null) {
+                if cells().any(DatumRef::is_null) {
                     return None;
                 }
                 let mut bytes = Vec::new();
                 cells().for_each(|cell| push_item(&mut bytes, cell));
                 Some(*ordinals.entry(bytes).or_insert_with(|| {
-                    keys.rows.push(cells().map(CellRef::to_cell).collect());
+                    keys.rows.push(cells().map(DatumRef::to_datum).collect());
                     keys.rows.len() - 1
                 }))
             })
@@ -105,11 +105,11 @@ impl<'s> Levels<'s> {
     }
 
     /// The rows that a change gives, and how many it addressed.
-    pub fn give(&mut self, rows: &[Vec<Cell>], count: usize) {
+    pub fn give(&mut self, rows: &[Vec<Datum>], count: usize) {
         for cell in rows.iter().flatten() {
             self.levels[GIVEN].rows.push(cell.as_ref());
         }
-        self.levels[COUNT].rows.push(CellRef::Integer(i64::try_from(count).unwrap_or(i64::MAX)));
+        self.levels[COUNT].rows.push(DatumRef::Integer(i64::try_from(count).unwrap_or(i64::MAX)));
     }
 
     /// The rows of a select, for appending the next row's cells.
@@ -162,7 +162,7 @@ impl<'l> Fetch<'l> for LevelFetch<'l, '_> {
             Some(row) => {
                 // The last cell of a row is its number in its level.
                 let number = match row.cell(row.width() - 1) {
-                    CellRef::Integer(number) => usize::try_from(number).unwrap_or(usize::MAX),
+                    DatumRef::Integer(number) => usize::try_from(number).unwrap_or(usize::MAX),
                     _ => usize::MAX,
                 };
                 let key = level.key_of_parent.get(number).copied().flatten();
@@ -175,13 +175,13 @@ impl<'l> Fetch<'l> for LevelFetch<'l, '_> {
         }
         let width = self.plan.row_width(select);
         into.clear(width + 1);
-        let range = if matches!(node.page, Page::One) { range.start..range.start + 1 } else { range };
+        let range = if matches!(node.row_set, RowSet::Single) { range.start..range.start + 1 } else { range };
         for at in range {
             let row = level.rows.row(at);
             for output in 0..width {
                 into.lend(row.cell(output));
             }
-            into.lend(CellRef::Integer(i64::try_from(at).unwrap_or(i64::MAX)));
+            into.lend(DatumRef::Integer(i64::try_from(at).unwrap_or(i64::MAX)));
         }
         Ok(())
     }

@@ -1,7 +1,7 @@
 //! Rows of one select, kept compactly: numbers in place, text and bytes in one buffer or where the source has them.
 
 use crate::error::Problem;
-use crate::value::{CellRef, ListRef};
+use crate::value::{DatumRef, ListRef};
 
 /// Rows of one select. Cleared and filled again for each parent, so that memory is taken once. `'s` is how long the
 /// source keeps the bytes that it lends.
@@ -15,7 +15,7 @@ pub struct Rows<'s> {
 #[derive(Debug, Clone, Copy)]
 enum Stored<'s> {
     /// A value that needs no bytes, or whose bytes the source lends.
-    Lent(CellRef<'s>),
+    Lent(DatumRef<'s>),
     Text(usize, usize),
     Blob(usize, usize),
     List(usize, usize),
@@ -52,20 +52,20 @@ impl<'s> Rows<'s> {
 
     /// Appends the next cell of the current row; bytes are copied.
     #[inline]
-    pub fn push(&mut self, cell: CellRef<'_>) {
+    pub fn push(&mut self, cell: DatumRef<'_>) {
         let stored = match cell {
-            CellRef::Null => Stored::Lent(CellRef::Null),
-            CellRef::Integer(value) => Stored::Lent(CellRef::Integer(value)),
-            CellRef::Real(value) => Stored::Lent(CellRef::Real(value)),
-            CellRef::Text(text) => {
+            DatumRef::Null => Stored::Lent(DatumRef::Null),
+            DatumRef::Integer(value) => Stored::Lent(DatumRef::Integer(value)),
+            DatumRef::Real(value) => Stored::Lent(DatumRef::Real(value)),
+            DatumRef::Text(text) => {
                 let (start, length) = self.keep(text);
                 Stored::Text(start, length)
             }
-            CellRef::Blob(blob) => {
+            DatumRef::Blob(blob) => {
                 let (start, length) = self.keep(blob);
                 Stored::Blob(start, length)
             }
-            CellRef::List(list) => {
+            DatumRef::List(list) => {
                 let (start, length) = self.keep(list.bytes());
                 Stored::List(start, length)
             }
@@ -75,7 +75,7 @@ impl<'s> Rows<'s> {
 
     /// Appends the next cell of the current row; its bytes stay where they are.
     #[inline]
-    pub fn lend(&mut self, cell: CellRef<'s>) {
+    pub fn lend(&mut self, cell: DatumRef<'s>) {
         self.cells.push(Stored::Lent(cell));
     }
 
@@ -142,22 +142,22 @@ impl<'r, 's> Row<'r, 's> {
 
     /// One cell.
     #[inline]
-    pub fn cell(self, output: usize) -> CellRef<'r> {
+    pub fn cell(self, output: usize) -> DatumRef<'r> {
         let bytes = |start: usize, length: usize| &self.rows.bytes[start..start + length];
         match self.rows.cells[self.start + output] {
             Stored::Lent(cell) => cell,
-            Stored::Text(start, length) => CellRef::Text(bytes(start, length)),
-            Stored::Blob(start, length) => CellRef::Blob(bytes(start, length)),
-            Stored::List(start, length) => CellRef::List(ListRef::new(bytes(start, length))),
+            Stored::Text(start, length) => DatumRef::Text(bytes(start, length)),
+            Stored::Blob(start, length) => DatumRef::Blob(bytes(start, length)),
+            Stored::List(start, length) => DatumRef::List(ListRef::new(bytes(start, length))),
         }
     }
 
     /// A cell whose bytes the source lends; null where they were copied.
     #[inline]
-    pub fn lent(self, output: usize) -> CellRef<'s> {
+    pub fn lent(self, output: usize) -> DatumRef<'s> {
         match self.rows.cells[self.start + output] {
             Stored::Lent(cell) => cell,
-            _ => CellRef::Null,
+            _ => DatumRef::Null,
         }
     }
 }
@@ -172,8 +172,8 @@ mod tests {
         let mut rows = Rows::default();
         rows.clear(2);
         for (number, text) in [(1, "one"), (2, "")] {
-            rows.push(CellRef::Integer(number));
-            rows.push(CellRef::Text(text.as_bytes()));
+            rows.push(DatumRef::Integer(number));
+            rows.push(DatumRef::Text(text.as_bytes()));
         }
         assert_eq!(
             rows.push_text(|out| {
@@ -189,14 +189,14 @@ mod tests {
             }),
             Some(())
         );
-        rows.lend(CellRef::Text(&lent));
+        rows.lend(DatumRef::Text(&lent));
         assert_eq!(rows.len(), 3);
-        assert_eq!(rows.row(0).cell(1), CellRef::Text(b"one"));
-        assert_eq!(rows.row(1).cell(0), CellRef::Integer(2));
-        assert_eq!(rows.row(2).cell(0), CellRef::Text(b"made"));
-        assert_eq!(rows.row(2).cell(1), CellRef::Text(b"lent"));
-        assert_eq!((rows.row(2).part(1).width(), rows.row(2).part(1).cell(0)), (1, CellRef::Text(b"lent")));
-        assert_eq!((rows.row(2).lent(1), rows.row(2).lent(0)), (CellRef::Text(b"lent"), CellRef::Null));
+        assert_eq!(rows.row(0).cell(1), DatumRef::Text(b"one"));
+        assert_eq!(rows.row(1).cell(0), DatumRef::Integer(2));
+        assert_eq!(rows.row(2).cell(0), DatumRef::Text(b"made"));
+        assert_eq!(rows.row(2).cell(1), DatumRef::Text(b"lent"));
+        assert_eq!((rows.row(2).part(1).width(), rows.row(2).part(1).cell(0)), (1, DatumRef::Text(b"lent")));
+        assert_eq!((rows.row(2).lent(1), rows.row(2).lent(0)), (DatumRef::Text(b"lent"), DatumRef::Null));
         rows.clear(1);
         assert!(rows.is_empty());
     }

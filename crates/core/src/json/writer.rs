@@ -2,13 +2,13 @@
 
 use super::rows::{Row, Rows};
 use crate::error::{Code, Location, MOST_PROBLEMS, PathStep, Problem};
-use crate::model::Kind;
+use crate::model::FieldType;
 use crate::plan::change::{COUNT, GIVEN};
 use crate::plan::{
     BoundPlan, ChangeField, ChangeShape, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead,
-    ObjectShape, Output, Page, PageInfoField, PageInfoShape, SelectId, Value,
+    ObjectShape, Output, PageInfoField, PageInfoShape, RowSet, SelectId, Value,
 };
-use crate::value::{CellRef, Unfit, write_list, write_plain, write_scalar, write_string};
+use crate::value::{CoercionError, DatumRef, write_list, write_plain, write_scalar, write_string};
 
 /// What a source gives to the writer. `'s` is how long it keeps the bytes that its rows borrow.
 pub trait Fetch<'s> {
@@ -197,7 +197,7 @@ impl<'a, 's> Writer<'a, 's> {
         match value {
             Value::Typename(name) => write_plain(&mut self.out, name),
             Value::Null => self.out.extend_from_slice(b"null"),
-            Value::Same(object) => {
+            Value::NestedObject(object) => {
                 return self.at(Step::Key(key), |writer| writer.object(object, from));
             }
             Value::Introspection => self.out.extend_from_slice(self.bound.introspection(key)),
@@ -229,7 +229,7 @@ impl<'a, 's> Writer<'a, 's> {
         &mut self,
         from: Origin<'_, 's>,
         output: usize,
-        kind: Kind,
+        kind: FieldType,
         non_null: bool,
         name: &str,
         key: &'a str,
@@ -237,13 +237,13 @@ impl<'a, 's> Writer<'a, 's> {
     ) -> Result<(), Stop> {
         let cell = from.row.cell(output);
         let written = match kind {
-            Kind::Scalar(scalar) => write_scalar(&mut self.out, scalar, cell),
-            Kind::Enum(id) => self.enum_value(id, cell),
-            Kind::List(scalar) => write_list(&mut self.out, scalar, cell),
+            FieldType::Scalar(scalar) => write_scalar(&mut self.out, scalar, cell),
+            FieldType::Enum(id) => self.enum_value(id, cell),
+            FieldType::List(scalar) => write_list(&mut self.out, scalar, cell),
         };
         let unfit = match written {
             Ok(()) if !(non_null && cell.is_null()) => return Ok(()),
-            Ok(()) => Unfit { expected: "a value".to_owned(), came: "null".to_owned() },
+            Ok(()) => CoercionError { expected: "a value".to_owned(), found: "null".to_owned() },
             Err(unfit) => unfit,
         };
         if self.problems.len() < MOST_PROBLEMS {
@@ -253,7 +253,7 @@ impl<'a, 's> Writer<'a, 's> {
                 "correct the value, or give the column another `scalar` in its `[[type]]` of the project file"
             };
             let row = self.describe_row(from);
-            let text = format!("`{name}`{row} expects {}, found {}; {remedy}", unfit.expected, unfit.came);
+            let text = format!("`{name}`{row} expects {}, found {}; {remedy}", unfit.expected, unfit.found);
             let mut problem = Problem::new(Code::ValueUnfit, text).at(location);
             let steps = self.path.iter().copied().chain([Step::Key(key)]);
             problem.path = steps.map(PathStep::from).collect();
@@ -267,14 +267,14 @@ impl<'a, 's> Writer<'a, 's> {
         Ok(())
     }
 
-    fn enum_value(&mut self, id: usize, cell: CellRef<'_>) -> Result<(), Unfit> {
+    fn enum_value(&mut self, id: usize, cell: DatumRef<'_>) -> Result<(), CoercionError> {
         let e = &self.bound.plan().model().enums[id];
         let text = match cell {
-            CellRef::Null => {
+            DatumRef::Null => {
                 self.out.extend_from_slice(b"null");
                 return Ok(());
             }
-            CellRef::Text(bytes) => std::str::from_utf8(bytes).ok(),
+            DatumRef::Text(bytes) => std::str::from_utf8(bytes).ok(),
             _ => None,
         };
         match text.and_then(|text| e.name_of(text)) {
@@ -283,8 +283,8 @@ impl<'a, 's> Writer<'a, 's> {
                 Ok(())
             }
             None => {
-                let came = text.map_or_else(|| cell.describe().to_owned(), |text| format!("the text {text:?}"));
-                Err(Unfit { expected: format!("a value of `{}`", e.name), came })
+                let found = text.map_or_else(|| cell.describe().to_owned(), |text| format!("the text {text:?}"));
+                Err(CoercionError { expected: format!("a value of `{}`", e.name), found })
             }
         }
     }
@@ -302,8 +302,8 @@ impl<'a, 's> Writer<'a, 's> {
                 return String::new();
             };
             let value = match from.row.cell(output) {
-                CellRef::Integer(value) => value.to_string(),
-                CellRef::Text(text) => format!("{:?}", String::from_utf8_lossy(text)),
+                DatumRef::Integer(value) => value.to_string(),
+                DatumRef::Text(text) => format!("{:?}", String::from_utf8_lossy(text)),
                 other => other.describe().to_owned(),
             };
             parts.push(format!("{field} {value}"));
@@ -400,7 +400,7 @@ impl<'a, 's> Writer<'a, 's> {
             return self.connection_fields(connection, &page, from);
         }
         self.with_rows(connection.select, from, |writer, rows| {
-            let Page::Many { size, backward, .. } = &writer.bound.plan().selects()[connection.select].page else {
+            let RowSet::Page { size, backward, .. } = &writer.bound.plan().selects()[connection.select].row_set else {
                 return Err(Problem::new(Code::Internal, "a connection's select has no page").into());
             };
             let size = usize::try_from(writer.bound.integer(*size)).unwrap_or(0);
@@ -469,8 +469,8 @@ impl<'a, 's> Writer<'a, 's> {
     }
 
     fn page_info(&mut self, info: &'a PageInfoShape, page: &PageOf<'a, '_, 's>) -> Result<(), Stop> {
-        let Page::Many { backward, skip, after, before, .. } =
-            &self.bound.plan().selects()[page.connection.select].page
+        let RowSet::Page { backward, skip, after, before, .. } =
+            &self.bound.plan().selects()[page.connection.select].row_set
         else {
             return Err(Problem::new(Code::Internal, "a connection's select has no page").into());
         };
@@ -537,7 +537,7 @@ impl<'a, 's> Writer<'a, 's> {
         head: &'a FieldHead,
     ) -> Result<(), Stop> {
         self.with_rows(select, from, |writer, rows| {
-            let count = if rows.is_empty() { CellRef::Integer(0) } else { rows.row(0).cell(output) };
+            let count = if rows.is_empty() { DatumRef::Integer(0) } else { rows.row(0).cell(output) };
             if write_scalar(&mut writer.out, crate::value::Scalar::Int, count).is_err() {
                 let text = "there are more rows than an Int can count";
                 return Err(Problem::new(Code::ValueUnfit, text).at(head.location).into());

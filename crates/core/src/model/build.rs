@@ -6,11 +6,11 @@ use super::link_words::field_names;
 use super::links::add_links;
 use super::names;
 use super::naming::{Register, Wish};
-use super::{Cascade, Column, ColumnId, ColumnInput, Enum, Key, Kind, Model, Type};
+use super::{Cascade, Column, ColumnId, ColumnInput, Enum, FieldType, Key, Model, Type};
 use crate::catalog::{AssignedNames, Catalog, Engine, ForeignKey, Table, TableKind, TypeNames, WORTH_AN_INDEX};
 use crate::project::{Mistake, Project, TypeEdit};
 use crate::suggest::did_you_mean;
-use crate::value::{Form, Scalar};
+use crate::value::{Scalar, StorageFormat};
 
 /// Builds the model.
 ///
@@ -278,7 +278,7 @@ impl Builder<'_> {
         let version = self.version(table, &edit);
         let position = |name: &String| columns.iter().position(|column| column.name == *name);
         // What is compared as a text that the engine makes of it is not found by an index over what it was made of.
-        let is_found = |column: &ColumnId| columns[*column].form != Form::EngineText;
+        let is_found = |column: &ColumnId| columns[*column].form != StorageFormat::EngineText;
         let indexes = table.indexes.iter().filter_map(|index| index.iter().map(position).collect::<Option<Vec<_>>>());
         let indexes = indexes.map(|index| index.into_iter().take_while(is_found).collect::<Vec<_>>());
         let indexes = indexes.filter(|index| !index.is_empty()).collect();
@@ -354,8 +354,8 @@ impl Builder<'_> {
                     &format!("the enum of column `{}` of `{}`", column.name, table.name),
                 )
             }
-            _ if column.list => Kind::List(scalar),
-            _ => Kind::Scalar(scalar),
+            _ if column.list => FieldType::List(scalar),
+            _ => FieldType::Scalar(scalar),
         };
         let enforced = column.enforced && !column.nullable && scalar == column.scalar;
         // SQLite keeps values of any type in a column: whoever calls them texts means their digits, too.
@@ -364,11 +364,11 @@ impl Builder<'_> {
             name: column.name.clone(),
             field,
             kind,
-            form: if as_text { Form::EngineText } else { column.form },
+            form: if as_text { StorageFormat::EngineText } else { column.form },
             nullable: column.nullable && !(table.primary_key.contains(&column.name) && column.enforced),
             non_null: enforced
                 && !edit.nullable.contains(&column.name)
-                && matches!(kind, Kind::Scalar(_) | Kind::List(_)),
+                && matches!(kind, FieldType::Scalar(_) | FieldType::List(_)),
             input: input(column, self.catalog.engine),
             binary_json: self.catalog.engine == Engine::Sqlite && column.declared.eq_ignore_ascii_case("jsonb"),
             cast: column.cast.clone(),
@@ -379,19 +379,19 @@ impl Builder<'_> {
     }
 
     /// An enum where every text has a name of its own, else plain text.
-    fn enum_kind(&mut self, texts: &[String], wanted: &str, what: &str) -> Kind {
+    fn enum_kind(&mut self, texts: &[String], wanted: &str, what: &str) -> FieldType {
         let values: Vec<(String, String)> =
             texts.iter().filter_map(|text| Some((names::enum_value_name(text)?, text.clone()))).collect();
         let mut taken = Register::default();
         let reserved = ["TRUE", "FALSE", "NULL"];
         let distinct = values.iter().all(|(name, _)| taken.take(name) && !reserved.contains(&name.as_str()));
         if !distinct || values.len() != texts.len() {
-            return Kind::Scalar(Scalar::String);
+            return FieldType::Scalar(Scalar::String);
         }
         let wanted = [wanted.to_owned(), format!("{wanted}Value")];
         let name = self.type_names.take_own(what, &wanted, &mut self.mistakes);
         self.model.enums.push(Enum { name, values });
-        Kind::Enum(self.model.enums.len() - 1)
+        FieldType::Enum(self.model.enums.len() - 1)
     }
 }
 

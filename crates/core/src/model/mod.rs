@@ -15,7 +15,7 @@ pub use proposals::{KeyProposal, Proposal, candidates, keyless};
 use std::borrow::Cow;
 
 use crate::catalog::AssignedNames;
-use crate::value::{Form, Scalar};
+use crate::value::{Scalar, StorageFormat};
 
 /// Index of a type in [`Model::types`].
 pub type TypeId = usize;
@@ -101,9 +101,9 @@ pub struct Column {
     /// The field's name; absent where the column is hidden.
     pub field: Option<String>,
     /// The field's type.
-    pub kind: Kind,
+    pub kind: FieldType,
     /// How the column stores its values.
-    pub form: Form,
+    pub form: StorageFormat,
     /// Can the column hold NULL?
     pub nullable: bool,
     /// Is the field non-null in the schema?
@@ -138,7 +138,7 @@ pub struct ColumnInput {
 
 /// The type of a field's values.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Kind {
+pub enum FieldType {
     /// A scalar.
     Scalar(Scalar),
     /// An enum over texts.
@@ -241,10 +241,10 @@ impl Model {
     }
 
     /// The name of a kind in the schema; a list's is that of its items.
-    pub fn kind_name(&self, kind: Kind) -> &str {
+    pub fn kind_name(&self, kind: FieldType) -> &str {
         match kind {
-            Kind::Scalar(scalar) | Kind::List(scalar) => scalar.name(),
-            Kind::Enum(id) => &self.enums[id].name,
+            FieldType::Scalar(scalar) | FieldType::List(scalar) => scalar.name(),
+            FieldType::Enum(id) => &self.enums[id].name,
         }
     }
 }
@@ -311,15 +311,15 @@ impl Column {
 
     /// The scalar of its values; none for a list and an enum.
     pub fn scalar(&self) -> Option<Scalar> {
-        if let Kind::Scalar(scalar) = self.kind { Some(scalar) } else { None }
+        if let FieldType::Scalar(scalar) = self.kind { Some(scalar) } else { None }
     }
 
     /// Can rows be compared and ordered by it?
     pub fn is_comparable(&self) -> bool {
         match self.kind {
-            Kind::Scalar(scalar) => scalar.is_comparable(),
-            Kind::Enum(_) => true,
-            Kind::List(_) => false,
+            FieldType::Scalar(scalar) => scalar.is_comparable(),
+            FieldType::Enum(_) => true,
+            FieldType::List(_) => false,
         }
     }
 }

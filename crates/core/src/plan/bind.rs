@@ -7,16 +7,16 @@ use serde_json::Value as Json;
 use super::cursor::{Position, Sealer};
 use super::introspection::Answers;
 use super::variables::Variables;
-use super::{CursorArgument, CursorSource, ListSource, Page, Parameter, Plan};
+use super::{CursorArgument, CursorSource, ListSource, Parameter, Plan, RowSet};
 use crate::error::{Code, Location, Problem};
 use crate::project::Limits;
-use crate::value::Cell;
+use crate::value::Datum;
 
 /// A plan with the values of one request: what a source accepts. Made by [`Plan::bind`] only.
 #[derive(Debug, Clone)]
 pub struct BoundPlan {
     plan: Arc<Plan>,
-    values: Vec<Cell>,
+    values: Vec<Datum>,
     introspection: Answers,
 }
 
@@ -27,14 +27,14 @@ impl BoundPlan {
     }
 
     /// The value of a parameter.
-    pub fn value(&self, parameter: usize) -> &Cell {
+    pub fn value(&self, parameter: usize) -> &Datum {
         &self.values[parameter]
     }
 
     /// The value of a parameter that is a whole number.
     pub fn integer(&self, parameter: usize) -> i64 {
         match self.values[parameter] {
-            Cell::Integer(value) => value,
+            Datum::Integer(value) => value,
             _ => 0,
         }
     }
@@ -66,7 +66,7 @@ impl Plan {
     /// over the limit.
     pub fn bind(self: &Arc<Self>, variables: &Variables, limits: &Limits) -> Result<BoundPlan, Problem> {
         let positions = self.positions(variables)?;
-        let mut values: Vec<Cell> = Vec::with_capacity(self.parameters.len());
+        let mut values: Vec<Datum> = Vec::with_capacity(self.parameters.len());
         let mut bytes = 0;
         for parameter in &self.parameters {
             let value = self.value(parameter, &values, variables, &positions, limits)?;
@@ -98,23 +98,23 @@ impl Plan {
     fn value(
         &self,
         parameter: &Parameter,
-        earlier: &[Cell],
+        earlier: &[Datum],
         variables: &Variables,
         positions: &[Position],
         limits: &Limits,
-    ) -> Result<Cell, Problem> {
+    ) -> Result<Datum, Problem> {
         match parameter {
             Parameter::Constant(cell) => Ok(cell.clone()),
-            Parameter::Claim(claim) => Ok(variables.claims().get(*claim).cloned().unwrap_or(Cell::Null)),
+            Parameter::Claim(claim) => Ok(variables.claims().get(*claim).cloned().unwrap_or(Datum::Null)),
             Parameter::Leaf { source, leaf } => {
                 let value = source.find(variables).unwrap_or(&Json::Null);
                 leaf.cell(&self.model, value).map_err(|unfit| {
-                    let text = format!("{} expects {}, found {}", source.describe(), unfit.expected, unfit.came);
+                    let text = format!("{} expects {}, found {}", source.describe(), unfit.expected, unfit.found);
                     Problem::new(Code::InvalidVariable, text)
                 })
             }
             Parameter::List { items: ListSource::Items(parameters), .. } => {
-                Ok(Cell::List(parameters.iter().map(|at| earlier[*at].clone()).collect()))
+                Ok(Datum::List(parameters.iter().map(|at| earlier[*at].clone()).collect()))
             }
             Parameter::List { items: ListSource::Variable(path), leaf } => {
                 let items = path.find(variables).and_then(Json::as_array).map_or(&[][..], Vec::as_slice);
@@ -123,41 +123,41 @@ impl Plan {
                 }
                 let cells = items.iter().map(|item| {
                     leaf.cell(&self.model, item).map_err(|unfit| {
-                        let text = format!("{} expects {}, found {}", path.describe(), unfit.expected, unfit.came);
+                        let text = format!("{} expects {}, found {}", path.describe(), unfit.expected, unfit.found);
                         Problem::new(Code::InvalidVariable, text)
                     })
                 });
-                cells.collect::<Result<_, _>>().map(Cell::List)
+                cells.collect::<Result<_, _>>().map(Datum::List)
             }
             Parameter::PageSize { source, argument, most, location } => {
                 page_size(source.find(variables).unwrap_or(&Json::Null), argument, *most, *location)
             }
             Parameter::Skip { source, location } => skip(source.find(variables).unwrap_or(&Json::Null), *location),
-            Parameter::CursorCell { cursor, index } => {
-                Ok(positions[*cursor].cells.get(*index).cloned().unwrap_or(Cell::Null))
+            Parameter::CursorDatum { cursor, index } => {
+                Ok(positions[*cursor].cells.get(*index).cloned().unwrap_or(Datum::Null))
             }
         }
     }
 
     /// The cost of the ask: the rows of every select if every page is full, ten per summary, one per filter leaf. `given`
     /// are the rows that a change gives.
-    fn check_cost(&self, values: &[Cell], given: u64, most: u64) -> Result<(), Problem> {
+    fn check_cost(&self, values: &[Datum], given: u64, most: u64) -> Result<(), Problem> {
         const PER_COUNT: u64 = 10;
         let mut bounds: Vec<u64> = Vec::with_capacity(self.selects.len());
         let mut cost = self.filter_leaves;
         for select in &self.selects {
             let parents = select.parent.as_ref().map_or(1, |parent| bounds[parent.select]);
             let rows = |size: usize| {
-                let size = if let Cell::Integer(size) = values[size] { size.unsigned_abs() } else { 0 };
+                let size = if let Datum::Integer(size) = values[size] { size.unsigned_abs() } else { 0 };
                 parents.saturating_mul(size)
             };
-            let bound = match &select.page {
-                Page::One => parents,
-                Page::Given => given,
-                Page::Whole => parents.saturating_mul(PER_COUNT),
-                Page::Groups { size, .. } => rows(*size).saturating_add(parents.saturating_mul(PER_COUNT)),
-                Page::Many { .. } if !select.read => 0,
-                Page::Many { size, .. } => rows(*size),
+            let bound = match &select.row_set {
+                RowSet::Single => parents,
+                RowSet::Supplied => given,
+                RowSet::Aggregate => parents.saturating_mul(PER_COUNT),
+                RowSet::Groups { size, .. } => rows(*size).saturating_add(parents.saturating_mul(PER_COUNT)),
+                RowSet::Page { .. } if !select.read => 0,
+                RowSet::Page { size, .. } => rows(*size),
             };
             cost = cost.saturating_add(bound);
             bounds.push(bound);
@@ -201,9 +201,9 @@ fn check_bound(bytes: usize, limits: &Limits) -> Result<(), Problem> {
 }
 
 /// A page size within the limit.
-pub(super) fn page_size(value: &Json, argument: &str, most: u32, location: Option<Location>) -> Result<Cell, Problem> {
+pub(super) fn page_size(value: &Json, argument: &str, most: u32, location: Option<Location>) -> Result<Datum, Problem> {
     match value.as_f64().filter(|size| (0.0..=f64::from(most)).contains(size)).and_then(|_| whole(value)) {
-        Some(size) => Ok(Cell::Integer(size)),
+        Some(size) => Ok(Datum::Integer(size)),
         None => {
             let text = format!(
                 "`{argument}` expects a whole number from 0 to {most}, found {value}; ask for the rest with `{}`",
@@ -215,9 +215,9 @@ pub(super) fn page_size(value: &Json, argument: &str, most: u32, location: Optio
 }
 
 /// A number of rows to pass over.
-pub(super) fn skip(value: &Json, location: Option<Location>) -> Result<Cell, Problem> {
+pub(super) fn skip(value: &Json, location: Option<Location>) -> Result<Datum, Problem> {
     match whole(value).filter(|skip| *skip >= 0) {
-        Some(skip) => Ok(Cell::Integer(skip)),
+        Some(skip) => Ok(Datum::Integer(skip)),
         None => {
             let text = format!("`skip` expects a whole number that is not negative, found {value}");
             Err(Problem::new(Code::InvalidArgument, text).at(location))
@@ -231,8 +231,8 @@ pub(super) fn list_too_long(length: usize, most: usize) -> Problem {
 }
 
 fn whole(value: &Json) -> Option<i64> {
-    match crate::value::cell_from_json(crate::value::Scalar::Int, crate::value::Form::Usual, value) {
-        Ok(Cell::Integer(value)) => Some(value),
+    match crate::value::datum_from_json(crate::value::Scalar::Int, crate::value::StorageFormat::Usual, value) {
+        Ok(Datum::Integer(value)) => Some(value),
         _ => None,
     }
 }

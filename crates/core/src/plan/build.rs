@@ -20,15 +20,21 @@ use super::shape::{
 };
 use super::variables::Variables;
 use super::{
-    CursorArgument, CursorSource, JoinTable, LeafType, OrderTerm, Output, Page, Parameter, ParentJoin, Plan, Seek,
+    CursorArgument, CursorSource, JoinTable, LeafType, OrderTerm, Output, Parameter, ParentJoin, Plan, RowSet, Seek,
     Select, SelectId,
 };
 use crate::access::{Comparison, Condition, Masks, Operand, Origin, Path, Predicate, Test, View};
 use crate::error::{Code, Location, Problem};
-use crate::model::{Cardinality, ColumnId, Kind, Link, LinkId, Through, TypeId};
+use crate::model::{Cardinality, ColumnId, FieldType, Link, LinkId, Through, TypeId};
 use crate::project::Limits;
-use crate::sql::{self, Dialect, Program};
-use crate::value::{Cell, Unfit, cell_from_json};
+use crate::value::{CoercionError, Datum, datum_from_json};
+
+/// What planning has to know of the source that a plan is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Capabilities {
+    /// Do nulls come before everything else in an ascending order, where nothing is said?
+    pub nulls_are_smallest: bool,
+}
 
 /// What planning takes beside the document.
 #[derive(Debug, Clone, Copy)]
@@ -39,8 +45,8 @@ pub struct Context<'a> {
     pub limits: &'a Limits,
     /// What seals the role's cursors.
     pub sealer: &'a Sealer,
-    /// The source's dialect.
-    pub dialect: &'a dyn Dialect,
+    /// What the source can do.
+    pub capabilities: Capabilities,
 }
 
 /// The field that is a row's revision.
@@ -84,7 +90,7 @@ pub fn build(context: Context<'_>, document: &Arc<Document>, variables: &Variabl
     let roots = planner.roots()?;
     let Planner { planned, reads, .. } = planner;
     reads.keep();
-    Ok(planned.into_plan(roots, context, document, false))
+    Ok(planned.into_plan(roots, context, document))
 }
 
 /// What planning has found so far.
@@ -99,27 +105,15 @@ pub(super) struct Planned {
 }
 
 impl Planned {
-    /// The plan. `by_level`: are its selects asked level by level, whatever the engine does best?
-    pub(super) fn into_plan(
-        self,
-        roots: ObjectShape,
-        context: Context<'_>,
-        document: &Arc<Document>,
-        by_level: bool,
-    ) -> Plan {
+    /// The plan.
+    pub(super) fn into_plan(self, roots: ObjectShape, context: Context<'_>, document: &Arc<Document>) -> Plan {
         let Planned { mut selects, joined, parameters, cursors, filter_leaves, introspection } = self;
         selects.iter_mut().for_each(Select::keep_needed_masks);
-        let Context { view, sealer, dialect, .. } = context;
-        let constant = |parameter: usize| match parameters.get(parameter) {
-            Some(Parameter::Constant(Cell::Integer(value))) => Some(*value),
-            _ => None,
-        };
-        let program = sql::compile(view.model(), &selects, &joined, &constant, dialect, by_level);
+        let Context { view, sealer, .. } = context;
         Plan {
             roots,
-            layout: Layout::new(view.model(), &selects, joined, matches!(program, Program::Whole(_))),
+            layout: Layout::new(view.model(), &selects, joined),
             selects,
-            program,
             parameters,
             cursors,
             filter_leaves,
@@ -134,7 +128,7 @@ impl Planned {
 pub(super) struct Planner<'a> {
     pub(super) view: &'a View,
     pub(super) limits: &'a Limits,
-    pub(super) dialect: &'a dyn Dialect,
+    pub(super) capabilities: Capabilities,
     document: &'a Document,
     pub(super) reads: Recorder<'a>,
     pub(super) planned: Planned,
@@ -147,11 +141,11 @@ pub(super) type Collected<'a> = IndexMap<&'a str, Vec<&'a Node<Field>>>;
 
 impl<'a> Planner<'a> {
     pub(super) fn new(context: Context<'a>, document: &'a Document, variables: &'a Variables) -> Self {
-        let Context { view, limits, sealer, dialect } = context;
+        let Context { view, limits, sealer, capabilities } = context;
         // The values that the view's rules take from the claims come first: rules know them by these numbers.
         let parameters = (0..view.claims()).map(Parameter::Claim).collect();
         let planned = Planned { parameters, ..Planned::default() };
-        Planner { view, limits, dialect, document, reads: Recorder::new(document, variables, sealer), planned }
+        Planner { view, limits, capabilities, document, reads: Recorder::new(document, variables, sealer), planned }
     }
 
     pub(super) fn parameter(&mut self, parameter: Parameter) -> usize {
@@ -268,7 +262,7 @@ impl<'a> Planner<'a> {
         }
         let parent = select.parent.clone();
         self.planned.selects.push(select);
-        self.planned.joined = sql::joined(&self.planned.selects);
+        self.planned.joined = super::layout::joined(&self.planned.selects);
         let id = self.planned.selects.len() - 1;
         if let Some(parent) = parent.filter(|_| !self.planned.joined[id]) {
             for (own, _) in &parent.pairs {
@@ -395,7 +389,7 @@ impl<'a> Planner<'a> {
         let through = link.as_ref().and_then(|(_, link)| link.through.as_ref());
         let join_rows = through.and_then(|through| self.view.rows(through.join).cloned());
         let binding = self.binding(of, &order, through);
-        let page = self.page(of, field, &order, binding)?;
+        let row_set = self.page(of, field, &order, binding)?;
         let parent = link.as_ref().map(|(parent, _)| parent.clone());
         let mut building = Connection {
             of,
@@ -410,7 +404,7 @@ impl<'a> Planner<'a> {
             cursor: Vec::new(),
             reads_rows: false,
         };
-        building.select = self.add(Select { order, page, ..building.rows() })?;
+        building.select = self.add(Select { order, row_set, ..building.rows() })?;
         let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
         let mut shape_fields = Vec::new();
         for (key, fields) in collected {
@@ -583,7 +577,7 @@ impl<'a> Planner<'a> {
         field: &'a Node<Field>,
         order: &[OrderTerm],
         binding: [u8; super::cursor::BINDING_LENGTH],
-    ) -> Result<Page, Problem> {
+    ) -> Result<RowSet, Problem> {
         let open = |name: &str| self.reads.open(self.argument(field, name));
         let (first, last, skip) = (open("first")?, open("last")?, open("skip")?);
         let (after, before) = (open("after")?, open("before")?);
@@ -603,7 +597,7 @@ impl<'a> Planner<'a> {
         let skip = self.skip(skip)?;
         let after = self.seek(after, "after", order, binding)?;
         let before = self.seek(before, "before", order, binding)?;
-        Ok(Page::Many { size, backward, skip, after, before })
+        Ok(RowSet::Page { size, backward, skip, after, before })
     }
 
     /// The parameter that holds how many rows, or groups, one page has at most.
@@ -617,7 +611,7 @@ impl<'a> Planner<'a> {
             Input::Leaf(Leaf::Literal { value, location }) => {
                 Parameter::Constant(super::bind::page_size(&value, argument, most, location)?)
             }
-            _ => Parameter::Constant(Cell::Integer(self.limits.default_page.min(most).into())),
+            _ => Parameter::Constant(Datum::Integer(self.limits.default_page.min(most).into())),
         };
         Ok(self.parameter(size))
     }
@@ -654,7 +648,7 @@ impl<'a> Planner<'a> {
         self.planned.cursors.push(cursor);
         let cursor = self.planned.cursors.len() - 1;
         let parameters =
-            (0..order.len()).map(|index| self.parameter(Parameter::CursorCell { cursor, index })).collect();
+            (0..order.len()).map(|index| self.parameter(Parameter::CursorDatum { cursor, index })).collect();
         Ok(Some(Seek { parameters, nulls }))
     }
 
@@ -749,15 +743,15 @@ impl Connection<'_> {
 
 impl LeafType {
     /// The cell of a JSON value of this type.
-    pub(super) fn cell(self, model: &crate::model::Model, value: &Json) -> Result<Cell, Unfit> {
+    pub(super) fn cell(self, model: &crate::model::Model, value: &Json) -> Result<Datum, CoercionError> {
         match self.kind {
-            Kind::Scalar(scalar) | Kind::List(scalar) => cell_from_json(scalar, self.form, value),
-            Kind::Enum(id) => {
+            FieldType::Scalar(scalar) | FieldType::List(scalar) => datum_from_json(scalar, self.form, value),
+            FieldType::Enum(id) => {
                 let e = &model.enums[id];
                 let text = value.as_str().and_then(|name| e.text_of(name));
-                text.map(|text| Cell::Text(text.to_owned())).ok_or_else(|| Unfit {
+                text.map(|text| Datum::Text(text.to_owned())).ok_or_else(|| CoercionError {
                     expected: format!("a value of `{}`", e.name),
-                    came: crate::value::describe_json(value),
+                    found: crate::value::describe_json(value),
                 })
             }
         }

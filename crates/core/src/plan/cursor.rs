@@ -12,7 +12,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use ring::{digest, hkdf, hmac};
 
-use crate::value::{Cell, CellRef, push_item, take_item};
+use crate::value::{Datum, DatumRef, push_item, take_item};
 
 /// Bytes of a binding.
 pub(crate) const BINDING_LENGTH: usize = 8;
@@ -49,7 +49,7 @@ pub struct Position {
     /// What it is bound to.
     pub binding: [u8; BINDING_LENGTH],
     /// The values of the order's terms.
-    pub cells: Vec<Cell>,
+    pub cells: Vec<Datum>,
 }
 
 impl fmt::Debug for Sealer {
@@ -68,7 +68,7 @@ impl Sealer {
     }
 
     /// A tag of a row's state: equal values have equal tags, and nothing can be read from one.
-    pub fn revision<'a>(&self, of: &str, cells: impl IntoIterator<Item = CellRef<'a>>) -> String {
+    pub fn revision<'a>(&self, of: &str, cells: impl IntoIterator<Item = DatumRef<'a>>) -> String {
         const LENGTH: usize = 15;
         let mut values = of.as_bytes().to_vec();
         values.push(0);
@@ -86,7 +86,7 @@ impl Sealer {
     }
 
     /// Seals a position.
-    pub fn seal<'a>(&self, binding: &[u8; BINDING_LENGTH], cells: impl IntoIterator<Item = CellRef<'a>>) -> String {
+    pub fn seal<'a>(&self, binding: &[u8; BINDING_LENGTH], cells: impl IntoIterator<Item = DatumRef<'a>>) -> String {
         let mut plain = binding.to_vec();
         for cell in cells {
             push_item(&mut plain, cell);
@@ -107,8 +107,8 @@ impl Sealer {
         while !rest.is_empty() {
             match take_item(&mut rest)? {
                 // Text that no parameter can carry is no position to go on from.
-                CellRef::Text(text) if std::str::from_utf8(text).is_err() => return None,
-                cell => cells.push(cell.to_cell()),
+                DatumRef::Text(text) if std::str::from_utf8(text).is_err() => return None,
+                cell => cells.push(cell.to_datum()),
             }
         }
         Some(Position { binding: binding.try_into().ok()?, cells })
@@ -125,8 +125,14 @@ mod tests {
 
     const SECRET: &[u8] = b"a secret of thirty-two bytes, no less";
 
-    fn position() -> Vec<Cell> {
-        vec![Cell::Null, Cell::Integer(i64::MIN), Cell::Real(0.1), Cell::Text("Höhe".into()), Cell::Blob(vec![0, 255])]
+    fn position() -> Vec<Datum> {
+        vec![
+            Datum::Null,
+            Datum::Integer(i64::MIN),
+            Datum::Real(0.1),
+            Datum::Text("Höhe".into()),
+            Datum::Blob(vec![0, 255]),
+        ]
     }
 
     #[test]
@@ -134,15 +140,15 @@ mod tests {
         let sealer = Sealer::new(SECRET, "owner");
         let binding = Sealer::binding("huts by name");
         let cells = position();
-        let cursor = sealer.seal(&binding, cells.iter().map(Cell::as_ref));
+        let cursor = sealer.seal(&binding, cells.iter().map(Datum::as_ref));
         assert_eq!(sealer.open(&cursor), Some(Position { binding, cells: cells.clone() }));
-        assert_eq!(cursor, sealer.seal(&binding, cells.iter().map(Cell::as_ref)), "deterministic");
+        assert_eq!(cursor, sealer.seal(&binding, cells.iter().map(Datum::as_ref)), "deterministic");
     }
 
     #[test]
     fn another_role_another_secret_or_a_changed_byte_is_refused() {
         let sealer = Sealer::new(SECRET, "owner");
-        let cursor = sealer.seal(&Sealer::binding("x"), position().iter().map(Cell::as_ref));
+        let cursor = sealer.seal(&Sealer::binding("x"), position().iter().map(Datum::as_ref));
         assert_eq!(Sealer::new(SECRET, "warden").open(&cursor), None);
         assert_eq!(Sealer::new(b"another secret of thirty-two bytes!!", "owner").open(&cursor), None);
         for at in 0..cursor.len() {

@@ -225,7 +225,7 @@ impl<'a> Planner<'a> {
             Leaf::Variable { path, .. } => Parameter::Leaf { source: path, leaf },
             Leaf::Literal { value, location } => {
                 let cell = leaf.cell(self.view.model(), &value).map_err(|unfit| {
-                    let text = format!("expected {}, found {}", unfit.expected, unfit.came);
+                    let text = format!("expected {}, found {}", unfit.expected, unfit.found);
                     Problem::new(Code::InvalidArgument, text).at(location)
                 })?;
                 Parameter::Constant(cell)

@@ -3,8 +3,8 @@
 //! ```text
 //! document text ─► Document (parsed, validated against the role's schema)
 //! variables     ─► Variables (coerced)
-//! Document + Variables ─► Plan (selects joined by links, conditions, orders, pages; statements), and what was read of them:
-//!                         the key under which other requests find the plan (reads.rs)
+//! Document + Variables ─► Plan (selects joined by links, conditions, orders, pages), and what was read of them: the key under
+//!                         which other requests find the plan (reads.rs). It knows no engine and no language of one.
 //! Plan + values ─► BoundPlan (what a source accepts)
 //! ```
 //!
@@ -27,10 +27,10 @@ mod summary;
 mod variables;
 
 pub use bind::BoundPlan;
-pub use build::{Context, REVISION, build, composite_key_type, edge_fields, has_revision};
+pub use build::{Capabilities, Context, REVISION, build, composite_key_type, edge_fields, has_revision};
 pub use cursor::{Position, Sealer};
 pub use document::{Document, is_mutation};
-pub use layout::witness;
+pub use layout::presence_column;
 pub use shape::{
     ChangeField, ChangeShape, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape,
     ObjectShape, PageInfoField, PageInfoShape, Value,
@@ -47,8 +47,7 @@ use crate::access::{Condition, Hop, Masks, Origin, Path, Predicate};
 use crate::error::Location;
 use crate::json::{Row, Rows};
 use crate::model::{ColumnId, TypeId};
-use crate::sql::{Program, Statement};
-use crate::value::{Cell, CellRef, Form, Scalar};
+use crate::value::{Datum, DatumRef, Scalar, StorageFormat};
 use layout::Layout;
 use reads::VariablePath;
 
@@ -65,7 +64,6 @@ pub struct Plan {
     roots: ObjectShape,
     selects: Vec<Select>,
     layout: Layout,
-    program: Program,
     parameters: Vec<Parameter>,
     cursors: Vec<CursorArgument>,
     /// Leaves of callers' filters, for the cost.
@@ -98,7 +96,7 @@ pub struct Select {
     /// The order, ending with a key where there is one.
     pub order: Vec<OrderTerm>,
     /// Which part of the rows.
-    pub page: Page,
+    pub row_set: RowSet,
     /// Does the answer need the rows? Not where a connection is only counted.
     pub read: bool,
     /// Does the answer tell whether there are more rows than the page has? Then one more is read.
@@ -119,7 +117,7 @@ impl Select {
             join_rows: None,
             join_masks: Masks::default(),
             order: Vec::new(),
-            page: Page::One,
+            row_set: RowSet::Single,
             read: true,
             peek: false,
             _sealed: Sealed,
@@ -135,7 +133,7 @@ impl Select {
     /// Forgets the masks of columns that nothing here shows or compares: the engine need not read them.
     pub(crate) fn keep_needed_masks(&mut self) {
         let is_needed = |column: ColumnId| {
-            let (by, orders) = if let Page::Groups { by, order, .. } = &self.page {
+            let (by, orders) = if let RowSet::Groups { by, order, .. } = &self.row_set {
                 (&by[..], &order[..])
             } else {
                 (&[][..], &[][..])
@@ -171,7 +169,7 @@ impl Select {
         let kind = match self.output.get(output)? {
             Output::Column(column) | Output::Summary(Function::Min | Function::Max, column) => columns[*column].kind,
             Output::Group(term) => {
-                let Page::Groups { by, .. } = &self.page else { return None };
+                let RowSet::Groups { by, .. } = &self.row_set else { return None };
                 columns[by[*term].column].kind
             }
             Output::Order(term) => {
@@ -185,15 +183,15 @@ impl Select {
             }
             Output::Count | Output::Summary(Function::Sum | Function::Avg, _) => return None,
         };
-        if let crate::model::Kind::Scalar(scalar) = kind { Some(scalar) } else { None }
+        if let crate::model::FieldType::Scalar(scalar) = kind { Some(scalar) } else { None }
     }
 
     /// Fills `rows` with what there is where no row of the parent can have children: nothing, or a summary of nothing.
     pub fn nothing(&self, rows: &mut Rows<'_>) {
         rows.clear(self.output.len().max(1));
-        if matches!(self.page, Page::Whole) {
+        if matches!(self.row_set, RowSet::Aggregate) {
             for output in &self.output {
-                rows.push(if *output == Output::Count { CellRef::Integer(0) } else { CellRef::Null });
+                rows.push(if *output == Output::Count { DatumRef::Integer(0) } else { DatumRef::Null });
             }
         }
     }
@@ -243,7 +241,7 @@ pub enum Output {
     Count,
     /// A summary of a column over the rows.
     Summary(Function, ColumnId),
-    /// The value of a group, by its number among [`Page::Groups`]' terms.
+    /// The value of a group, by its number among [`RowSet::Groups`]' terms.
     Group(usize),
 }
 
@@ -306,15 +304,15 @@ pub struct OrderTerm {
     pub nullable: bool,
 }
 
-/// Which part of the rows a select delivers.
+/// Which of the rows a select delivers.
 #[derive(Debug)]
-pub enum Page {
+pub enum RowSet {
     /// At most one row.
-    One,
+    Single,
     /// Rows that a change gives: no statement reads them.
-    Given,
+    Supplied,
     /// All rows as one row of summaries.
-    Whole,
+    Aggregate,
     /// One row of summaries per group.
     Groups {
         /// What makes a group.
@@ -327,7 +325,7 @@ pub enum Page {
         skip: Option<usize>,
     },
     /// A page of a list.
-    Many {
+    Page {
         /// The parameter that holds the page's size.
         size: usize,
         /// From the end backward?
@@ -356,7 +354,7 @@ enum Parameter {
     /// A value that the view's rules take from the claims.
     Claim(usize),
     /// The same for every request: a literal of the document.
-    Constant(Cell),
+    Constant(Datum),
     /// A leaf of a variable.
     Leaf { source: VariablePath, leaf: LeafType },
     /// A list of leaves.
@@ -366,7 +364,7 @@ enum Parameter {
     /// A number of rows to pass over, from a variable.
     Skip { source: VariablePath, location: Option<Location> },
     /// One value of a cursor's position.
-    CursorCell { cursor: usize, index: usize },
+    CursorDatum { cursor: usize, index: usize },
 }
 
 /// Where the values of a list come from.
@@ -381,8 +379,8 @@ enum ListSource {
 /// How a leaf value is turned into a cell.
 #[derive(Debug, Clone, Copy)]
 struct LeafType {
-    kind: crate::model::Kind,
-    form: Form,
+    kind: crate::model::FieldType,
+    form: StorageFormat,
 }
 
 /// A cursor given as an argument.
@@ -428,9 +426,12 @@ impl Plan {
         &self.selects
     }
 
-    /// How the source runs the selects.
-    pub fn program(&self) -> &Program {
-        &self.program
+    /// The value of a parameter that is the same whole number for every request.
+    pub fn constant(&self, parameter: usize) -> Option<i64> {
+        match self.parameters.get(parameter) {
+            Some(Parameter::Constant(Datum::Integer(value))) => Some(*value),
+            _ => None,
+        }
     }
 
     /// The selects that hang on one and are read, in the order in which its rows carry them.
@@ -448,22 +449,27 @@ impl Plan {
     /// Does a select run by a statement of its own, where the ask is not one statement as a whole?
     pub fn runs(&self, select: SelectId) -> bool {
         let select_of = &self.selects[select];
-        select_of.read && !self.is_joined(select) && !matches!(select_of.page, Page::Given)
+        select_of.read && !self.is_joined(select) && !matches!(select_of.row_set, RowSet::Supplied)
     }
 
-    /// How many fields a select's row has: its outputs, and its children's places. At least one.
+    /// How many fields a select's row has: its outputs, and those of its joined children. At least one.
     pub fn row_width(&self, select: SelectId) -> usize {
         self.layout.fields(select).max(1)
     }
 
-    /// Where in its parent's row a child that is not joined has its field, in the statement for a whole ask.
-    pub fn place(&self, child: SelectId) -> usize {
-        self.layout.place(child)
+    /// Has a select's row any field? Where it has none, one cell stands for the row, so that it can be counted.
+    pub fn has_fields(&self, select: SelectId) -> bool {
+        self.layout.fields(select) > 0
+    }
+
+    /// Where in its parent's row the fields of a joined child begin.
+    pub fn first_field(&self, child: SelectId) -> usize {
+        self.layout.first(child)
     }
 
     /// A joined child's row as a part of its parent's; none where there is none.
     pub fn joined_row<'r, 's>(&self, child: SelectId, parent: Row<'r, 's>) -> Option<Row<'r, 's>> {
-        let is_there = !parent.cell(self.layout.witness(child)).is_null();
+        let is_there = !parent.cell(self.layout.presence_column(child)).is_null();
         is_there.then(|| parent.part(self.layout.first(child)))
     }
 
@@ -473,7 +479,7 @@ impl Plan {
         let mut scalars: Vec<Option<Scalar>> =
             (0..node.output.len()).map(|output| node.scalar(&self.model, output)).collect();
         for child in self.children(select).filter(|child| self.is_joined(*child)) {
-            scalars.extend(witness(&self.model, &self.selects[child]).is_none().then_some(None));
+            scalars.extend(presence_column(&self.model, &self.selects[child]).is_none().then_some(None));
             scalars.extend(self.scalars(child));
         }
         if scalars.is_empty() && !self.is_joined(select) {
@@ -495,23 +501,12 @@ impl Plan {
 
     /// About how many bytes the plan holds in memory, for the cache.
     pub fn weight(&self) -> usize {
-        // The clauses of a statement hang in its slots, its text and its share of the layout.
         const PER_SELECT: usize = 2_000;
-        const PER_SLOT: usize = 64;
-        let statements = self.program.statements().iter();
-        let statements: usize =
-            statements.map(|statement: &Statement| statement.text.capacity() + statement.slots.len() * PER_SLOT).sum();
         let selects: usize = self.selects.iter().map(Select::weight).sum();
         let parameters: usize = self.parameters.iter().map(Parameter::weight).sum();
         let cursors: usize = self.cursors.iter().map(CursorArgument::weight).sum();
         let introspection = self.introspection.as_ref().map_or(0, Introspection::weight);
-        introspection
-            + PER_SELECT * self.selects.len()
-            + statements
-            + selects
-            + parameters
-            + cursors
-            + self.roots.weight()
+        introspection + PER_SELECT * self.selects.len() + selects + parameters + cursors + self.roots.weight()
     }
 }
 
@@ -532,7 +527,7 @@ impl Select {
 impl Parameter {
     fn weight(&self) -> usize {
         let below = match self {
-            Parameter::Claim(_) | Parameter::CursorCell { .. } => 0,
+            Parameter::Claim(_) | Parameter::CursorDatum { .. } => 0,
             Parameter::Constant(cell) => cell.weight(),
             Parameter::Leaf { source, .. }
             | Parameter::PageSize { source, .. }

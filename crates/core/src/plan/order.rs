@@ -41,7 +41,7 @@ impl<'a> Planner<'a> {
                     terms.push(OrderTerm {
                         path,
                         descending: false,
-                        nulls_first: self.dialect.nulls_are_smallest(),
+                        nulls_first: self.capabilities.nulls_are_smallest,
                         nullable: false,
                     });
                 }
@@ -59,7 +59,7 @@ impl<'a> Planner<'a> {
         } else if word.ends_with("NULLS_LAST") {
             false
         } else {
-            self.dialect.nulls_are_smallest() != descending
+            self.capabilities.nulls_are_smallest != descending
         };
         (descending, nulls_first)
     }

@@ -19,7 +19,7 @@ use super::document::Document;
 use super::input::{Given, Input, Leaf, Listed};
 use super::variables::Variables;
 use crate::error::{Code, Problem};
-use crate::value::{Cell, literal_to_json};
+use crate::value::{Datum, literal_to_json};
 
 /// Steps that planning takes for one ask at most: selections met, members and items of arguments looked at. About what the
 /// longest document may hold in literals; variables can hold no more.
@@ -82,7 +82,7 @@ impl VariablePath {
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 enum Read {
     /// Is it there? Is it null, a single value, a list, an object with which members?
-    Form(VariablePath),
+    StorageFormat(VariablePath),
     /// How many items has it?
     Length(VariablePath),
     /// Which word is it: of an enum?
@@ -96,7 +96,11 @@ enum Read {
 impl Read {
     fn path(&self) -> &VariablePath {
         match self {
-            Read::Form(path) | Read::Length(path) | Read::Word(path) | Read::Truth(path) | Read::Nulls(path) => path,
+            Read::StorageFormat(path)
+            | Read::Length(path)
+            | Read::Word(path)
+            | Read::Truth(path)
+            | Read::Nulls(path) => path,
         }
     }
 
@@ -104,7 +108,7 @@ impl Read {
     fn answer(&self, variables: &Variables, sealer: &Sealer, key: &mut Vec<u8>) {
         let value = self.path().find(variables);
         match self {
-            Read::Form(_) => match value {
+            Read::StorageFormat(_) => match value {
                 None => key.push(b'-'),
                 Some(Json::Null) => key.push(b'n'),
                 Some(Json::Array(_)) => key.push(b'['),
@@ -154,7 +158,7 @@ fn is_true(value: Option<&Json>) -> bool {
 
 fn nulls(value: Option<&Json>, sealer: &Sealer) -> Option<Vec<bool>> {
     let position = sealer.open(value.and_then(Json::as_str)?)?;
-    Some(position.cells.iter().map(|cell| *cell == Cell::Null).collect())
+    Some(position.cells.iter().map(|cell| *cell == Datum::Null).collect())
 }
 
 /// What the plans of one document read of requests.
@@ -284,7 +288,7 @@ impl<'a> Recorder<'a> {
     }
 
     fn open_variable(&self, path: VariablePath, node: &'a Node<Ast>) -> Result<Input<'a>, Problem> {
-        self.note(Read::Form(path.clone()));
+        self.note(Read::StorageFormat(path.clone()));
         Ok(match path.find(self.variables) {
             None => Input::Absent,
             Some(Json::Null) => Input::Null,

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use super::SelectId;
 use crate::error::Location;
-use crate::model::Kind;
+use crate::model::FieldType;
 
 /// The fields of an object, in the order of the answer.
 #[derive(Debug, Default)]
@@ -38,7 +38,7 @@ pub enum Value {
         /// Which output of the select.
         output: usize,
         /// Its type.
-        kind: Kind,
+        kind: FieldType,
         /// Is null impossible?
         non_null: bool,
         /// `Type.field`, for errors.
@@ -54,7 +54,7 @@ pub enum Value {
     /// A page of another select.
     Connection(ConnectionShape),
     /// An object of values of the same row.
-    Same(ObjectShape),
+    NestedObject(ObjectShape),
     /// What introspection answers under this key.
     Introspection,
     /// A tag of the row's present state.
@@ -230,7 +230,7 @@ impl ObjectShape {
 impl Value {
     fn weight(&self) -> usize {
         match self {
-            Value::One { object, .. } | Value::Same(object) => object.weight(),
+            Value::One { object, .. } | Value::NestedObject(object) => object.weight(),
             Value::Connection(connection) => connection.weight(),
             Value::Typename(name) => name.len(),
             Value::Column { name, .. } => name.len(),

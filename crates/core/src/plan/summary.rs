@@ -9,9 +9,9 @@ use super::build::{Connection, Planner};
 use super::input::Input;
 use super::order::MOST_TERMS;
 use super::shape::{FieldShape, ObjectShape, Value};
-use super::{Function, GroupOrder, GroupTerm, GroupUnit, Output, Page, Select, SelectId};
+use super::{Function, GroupOrder, GroupTerm, GroupUnit, Output, RowSet, Select, SelectId};
 use crate::error::{Code, Problem};
-use crate::model::{ColumnId, Kind, TypeId};
+use crate::model::{ColumnId, FieldType, TypeId};
 use crate::value::Scalar;
 
 /// The words that say how much of a value makes a group; all but the first are for dates.
@@ -68,7 +68,7 @@ impl<'a> Planner<'a> {
         if let Some(id) = connection.whole {
             return Ok(id);
         }
-        let id = self.add(Select { page: Page::Whole, ..connection.rows() })?;
+        let id = self.add(Select { row_set: RowSet::Aggregate, ..connection.rows() })?;
         connection.whole = Some(id);
         Ok(id)
     }
@@ -84,7 +84,9 @@ impl<'a> Planner<'a> {
             "__typename" => Ok(Value::Typename(format!("{}Summary", t.helpers))),
             "count" => Ok(planner.counted(select, &t.helpers)),
             _ => match planner.summarised(of, name) {
-                Some((column, scalar)) => planner.functions(of, column, scalar, select, fields).map(Value::Same),
+                Some((column, scalar)) => {
+                    planner.functions(of, column, scalar, select, fields).map(Value::NestedObject)
+                }
                 None => Ok(Value::Null),
             },
         })
@@ -93,7 +95,7 @@ impl<'a> Planner<'a> {
     fn counted(&mut self, select: SelectId, type_name: &str) -> Value {
         let output = self.output(select, Output::Count);
         let name = format!("{type_name}Summary.count").into();
-        Value::Column { output, kind: Kind::Scalar(Scalar::Int), non_null: true, name }
+        Value::Column { output, kind: FieldType::Scalar(Scalar::Int), non_null: true, name }
     }
 
     /// The column that summaries and groups call so.
@@ -106,8 +108,8 @@ impl<'a> Planner<'a> {
     fn summarised(&self, of: TypeId, name: &str) -> Option<(ColumnId, Scalar)> {
         let column = self.summary_column(of, name)?;
         match self.view.model().types[of].columns[column].kind {
-            Kind::Scalar(scalar) => Some((column, scalar)),
-            Kind::Enum(_) | Kind::List(_) => None,
+            FieldType::Scalar(scalar) => Some((column, scalar)),
+            FieldType::Enum(_) | FieldType::List(_) => None,
         }
     }
 
@@ -127,7 +129,7 @@ impl<'a> Planner<'a> {
                 Some((word, function, result)) => {
                     let output = planner.output(select, Output::Summary(function, column));
                     let name = format!("{}.{field}.{word}", t.name).into();
-                    Value::Column { output, kind: Kind::Scalar(result), non_null: false, name }
+                    Value::Column { output, kind: FieldType::Scalar(result), non_null: false, name }
                 }
                 None => Value::Typename(format!("{}Summary", scalar.name())),
             })
@@ -145,11 +147,11 @@ impl<'a> Planner<'a> {
         let order = self.group_order(of, fields[0], &by)?;
         let (size, skip) = self.groups_page(of, fields[0])?;
         let keys: Vec<ColumnId> = by.iter().map(|term| term.column).collect();
-        let select = self.add(Select { page: Page::Groups { by, order, size, skip }, ..connection.rows() })?;
+        let select = self.add(Select { row_set: RowSet::Groups { by, order, size, skip }, ..connection.rows() })?;
         let t = &self.view.model().types[of];
         let object = self.each(fields, |planner, name, fields| match name {
-            "key" => planner.group_key(of, select, &keys, fields).map(Value::Same),
-            "summary" => planner.summary_object(of, select, fields).map(Value::Same),
+            "key" => planner.group_key(of, select, &keys, fields).map(Value::NestedObject),
+            "summary" => planner.summary_object(of, select, fields).map(Value::NestedObject),
             _ => Ok(Value::Typename(format!("{}SummaryGroup", t.helpers))),
         })?;
         Ok((select, object))
@@ -226,7 +228,7 @@ impl<'a> Planner<'a> {
         }
         for term in 0..by.len() {
             if !order.iter().any(|known| known.value == Output::Group(term)) {
-                let nulls_first = self.dialect.nulls_are_smallest();
+                let nulls_first = self.capabilities.nulls_are_smallest;
                 order.push(GroupOrder { value: Output::Group(term), descending: false, nulls_first });
             }
         }
@@ -243,7 +245,7 @@ impl<'a> Planner<'a> {
                 .map(Output::Group)
                 .ok_or_else(|| format!("`{name}` is not among the fields that `by` groups by; add it there"));
         }
-        let Kind::Scalar(scalar) = self.view.model().types[of].columns[column].kind else {
+        let FieldType::Scalar(scalar) = self.view.model().types[of].columns[column].kind else {
             return Err(format!("`{name}` has no `{word}`"));
         };
         let function = summary_functions(scalar).into_iter().find(|(known, _, _)| *known == word);

@@ -9,17 +9,17 @@ use apollo_compiler::{Node, Schema, ast};
 use serde_json::{Map, Value as Json};
 
 use super::document::Document;
-use crate::access::Settled;
+use crate::access::ResolvedClaims;
 use crate::error::{Code, Location, MOST_PROBLEMS, Problem};
 use crate::suggest::did_you_mean;
-use crate::value::{Cell, Form, Scalar, cell_from_json, literal_to_json};
+use crate::value::{Datum, Scalar, StorageFormat, datum_from_json, literal_to_json};
 
 /// A request's variables, coerced to the operation's types, and what its claims come to.
 #[derive(Debug)]
 pub struct Variables {
     /// Defaults filled in; absent ones are not there.
     values: Map<String, Json>,
-    claims: Settled,
+    claims: ResolvedClaims,
 }
 
 impl Variables {
@@ -29,7 +29,11 @@ impl Variables {
     ///
     /// # Errors
     /// `INVALID_VARIABLE` for each value that does not fit; after some of them nothing more is looked at.
-    pub fn coerce(document: &Document, mut given: Map<String, Json>, claims: Settled) -> Result<Self, Vec<Problem>> {
+    pub fn coerce(
+        document: &Document,
+        mut given: Map<String, Json>,
+        claims: ResolvedClaims,
+    ) -> Result<Self, Vec<Problem>> {
         let mut values = Map::new();
         let mut coercion = Coercion { schema: &document.schema, location: None, problems: Vec::new() };
         for definition in &document.operation.variables {
@@ -61,12 +65,12 @@ impl Variables {
     }
 
     /// The values that the view's rules take from the claims.
-    pub(super) fn claims(&self) -> &[Cell] {
+    pub(super) fn claims(&self) -> &[Datum] {
         &self.claims.cells
     }
 
     /// What the claims come to.
-    pub fn settled(&self) -> &Settled {
+    pub fn resolved_claims(&self) -> &ResolvedClaims {
         &self.claims
     }
 
@@ -179,8 +183,8 @@ impl Coercion<'_> {
         // `ID` is no scalar of ours, and no field uses it, but a document may declare it. JSON is any value.
         let Some(scalar) = Scalar::from_name(name).filter(|scalar| *scalar != Scalar::Json) else { return };
         // Whether a column has a sign is seen when the value is bound.
-        if let Err(unfit) = cell_from_json(scalar, Form::Unsigned, value) {
-            self.problem(|| format!("{place} expects {}, found {}", unfit.expected, unfit.came));
+        if let Err(unfit) = datum_from_json(scalar, StorageFormat::Unsigned, value) {
+            self.problem(|| format!("{place} expects {}, found {}", unfit.expected, unfit.found));
         }
     }
 }

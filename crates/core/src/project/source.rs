@@ -42,7 +42,7 @@ pub struct Replica {
 const WAIT_MS: u64 = 2_000;
 
 impl SourceSettings {
-    fn nowhere() -> Self {
+    fn placeholder() -> Self {
         SourceSettings {
             name: String::new(),
             engine: Engine::Sqlite,
@@ -93,7 +93,7 @@ pub(super) fn read_source(reader: &mut Reader<'_>, root: &Section) -> SourceSett
             super::Place::default(),
             "no source: add `[source.main]` with `url = \"sqlite:path/to/file.db\"` or `url = \"${DATABASE_URL}\"`",
         );
-        return SourceSettings::nowhere();
+        return SourceSettings::placeholder();
     };
     if !super::is_plain_name(name) {
         reader.mistake(section.place, format!("`{name}` is no source name: use lower-case letters, digits and `_`"));

@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 
 use super::sdl::{Printer, line};
 use crate::access::{Action, View, WriteGrant};
-use crate::model::{Cardinality, Kind, Link, Type, TypeId};
+use crate::model::{Cardinality, FieldType, Link, Type, TypeId};
 use crate::plan::change::{edge_input_fields, existing_words, field_name, has_link_input};
 use crate::value::Scalar;
 
@@ -149,7 +149,7 @@ impl Printer<'_> {
             line!(self, "  {field}: {kind}");
             is_taken |= field == "add";
             let is_number =
-                matches!(c.kind, Kind::Scalar(Scalar::Int | Scalar::BigInt | Scalar::Float | Scalar::Decimal));
+                matches!(c.kind, FieldType::Scalar(Scalar::Int | Scalar::BigInt | Scalar::Float | Scalar::Decimal));
             let is_key = t.keys.iter().any(|key| key.columns.contains(&column));
             let is_linked = t.links.iter().any(|link| link.pairs.iter().any(|(own, _)| *own == column));
             if is_number && !is_key && !is_linked {

@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 
 use super::inputs;
 use crate::access::View;
-use crate::model::{Cardinality, Column, Kind, Link, Model, TypeId};
+use crate::model::{Cardinality, Column, FieldType, Link, Model, TypeId};
 use crate::plan::{GROUP_WORDS, REVISION, has_revision, summary_functions};
 use crate::value::Scalar;
 
@@ -173,14 +173,14 @@ impl Printer<'_> {
 
     pub(super) fn kind(&mut self, column: &Column) -> String {
         match column.kind {
-            Kind::Scalar(scalar) => {
+            FieldType::Scalar(scalar) => {
                 self.scalars.insert(scalar);
             }
-            Kind::List(scalar) => {
+            FieldType::List(scalar) => {
                 self.scalars.insert(scalar);
                 self.lists.insert(scalar);
             }
-            Kind::Enum(id) => {
+            FieldType::Enum(id) => {
                 self.enums.insert(id);
             }
         }
@@ -190,7 +190,7 @@ impl Printer<'_> {
     /// The type of a column's field, without its `!`.
     pub(super) fn output_type(&mut self, column: &Column) -> String {
         let name = self.kind(column);
-        if matches!(column.kind, Kind::List(_)) { format!("[{name}]") } else { name }
+        if matches!(column.kind, FieldType::List(_)) { format!("[{name}]") } else { name }
     }
 
     fn filter(&mut self, id: TypeId) {
@@ -209,7 +209,7 @@ impl Printer<'_> {
         }
         for (column, field) in self.view.columns(id) {
             let kind = self.kind(&t.columns[column]);
-            let list = if matches!(t.columns[column].kind, Kind::List(_)) { "List" } else { "" };
+            let list = if matches!(t.columns[column].kind, FieldType::List(_)) { "List" } else { "" };
             line!(self, "  {field}: {kind}{list}Filter");
         }
         for (_, link) in self.view.links(id) {
@@ -329,7 +329,7 @@ impl Printer<'_> {
         for (column, field) in self.view.columns(id) {
             let name = t.summary_field(field);
             let c = &t.columns[column];
-            if let Kind::Scalar(scalar) = c.kind
+            if let FieldType::Scalar(scalar) = c.kind
                 && !summary_functions(scalar).is_empty()
             {
                 self.scalars.insert(scalar);
@@ -350,7 +350,7 @@ impl Printer<'_> {
             if !c.is_comparable() {
                 continue;
             }
-            let is_date = matches!(c.kind, Kind::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime));
+            let is_date = matches!(c.kind, FieldType::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime));
             let name = t.summary_field(field);
             by.push_str(&format!("  {name}: {}\n", if is_date { "DateGrouping" } else { "Grouping" }));
             key.push_str(&format!("  {name}: {}\n", self.kind(c)));

@@ -6,30 +6,30 @@ use base64::engine::general_purpose::STANDARD;
 use serde_json::Value as Json;
 
 use super::output::{excerpt, is_decimal, is_uuid};
-use super::{Cell, Form, Scalar, Unfit, temporal};
+use super::{CoercionError, Datum, Scalar, StorageFormat, temporal};
 use crate::error::shortened;
 
 /// Coerces a JSON value to the scalar, in the form in which the column stores it.
 ///
 /// # Errors
-/// [`Unfit`] where the value is not one of the scalar; null never is.
-pub fn cell_from_json(scalar: Scalar, form: Form, value: &Json) -> Result<Cell, Unfit> {
-    let refuse = || Unfit::new(describe(scalar), describe_json(value));
+/// [`CoercionError`] where the value is not one of the scalar; null never is.
+pub fn datum_from_json(scalar: Scalar, form: StorageFormat, value: &Json) -> Result<Datum, CoercionError> {
+    let refuse = || CoercionError::new(describe(scalar), describe_json(value));
     match (scalar, value) {
-        (Scalar::Boolean, Json::Bool(value)) => Ok(Cell::Integer(i64::from(*value))),
+        (Scalar::Boolean, Json::Bool(value)) => Ok(Datum::Integer(i64::from(*value))),
         (Scalar::Int, Json::Number(number)) => {
-            integral(number).filter(|value| i32::try_from(*value).is_ok()).map(Cell::Integer).ok_or_else(refuse)
+            integral(number).filter(|value| i32::try_from(*value).is_ok()).map(Datum::Integer).ok_or_else(refuse)
         }
         (Scalar::BigInt, Json::Number(number)) => big_integer(&number.to_string(), form).ok_or_else(refuse),
         (Scalar::BigInt, Json::String(text)) => big_integer(text, form).ok_or_else(refuse),
         (Scalar::Float, Json::Number(number)) => {
-            number.as_f64().filter(|value| value.is_finite()).map(Cell::Real).ok_or_else(refuse)
+            number.as_f64().filter(|value| value.is_finite()).map(Datum::Real).ok_or_else(refuse)
         }
         (Scalar::Decimal, Json::Number(number)) if is_decimal(&number.to_string()) => {
-            Ok(Cell::Text(number.to_string()))
+            Ok(Datum::Text(number.to_string()))
         }
-        (Scalar::Bytes, Json::String(text)) => STANDARD.decode(text).map(Cell::Blob).map_err(|_| refuse()),
-        (_, Json::String(text)) => cell_from_text(scalar, form, text).ok_or_else(refuse),
+        (Scalar::Bytes, Json::String(text)) => STANDARD.decode(text).map(Datum::Blob).map_err(|_| refuse()),
+        (_, Json::String(text)) => datum_from_text(scalar, form, text).ok_or_else(refuse),
         _ => Err(refuse()),
     }
 }
@@ -51,30 +51,30 @@ pub fn literal_to_json(value: &Value) -> Json {
 }
 
 /// A 64-bit integer; without a sign it may be too large for a signed one, and is then kept as its digits.
-fn big_integer(text: &str, form: Form) -> Option<Cell> {
+fn big_integer(text: &str, form: StorageFormat) -> Option<Datum> {
     if let Ok(value) = text.parse() {
-        return Some(Cell::Integer(value));
+        return Some(Datum::Integer(value));
     }
-    (form == Form::Unsigned && text.parse::<u64>().is_ok()).then(|| Cell::Text(text.to_owned()))
+    (form == StorageFormat::Unsigned && text.parse::<u64>().is_ok()).then(|| Datum::Text(text.to_owned()))
 }
 
-fn cell_from_text(scalar: Scalar, form: Form, text: &str) -> Option<Cell> {
+fn datum_from_text(scalar: Scalar, form: StorageFormat, text: &str) -> Option<Datum> {
     let day_and_time = |date: &str, time: &str, zone: &str| {
-        let separator = if form == Form::WithT { 'T' } else { ' ' };
-        Cell::Text(format!("{date}{separator}{}{zone}", temporal::with_seconds(time)))
+        let separator = if form == StorageFormat::WithT { 'T' } else { ' ' };
+        Datum::Text(format!("{date}{separator}{}{zone}", temporal::with_seconds(time)))
     };
     match scalar {
-        Scalar::String => Some(Cell::Text(text.to_owned())),
-        Scalar::Decimal => is_decimal(text).then(|| Cell::Text(text.to_owned())),
-        Scalar::Date => temporal::is_date(text).then(|| Cell::Text(text.to_owned())),
-        Scalar::Time => temporal::is_time(text).then(|| Cell::Text(temporal::with_seconds(text))),
+        Scalar::String => Some(Datum::Text(text.to_owned())),
+        Scalar::Decimal => is_decimal(text).then(|| Datum::Text(text.to_owned())),
+        Scalar::Date => temporal::is_date(text).then(|| Datum::Text(text.to_owned())),
+        Scalar::Time => temporal::is_time(text).then(|| Datum::Text(temporal::with_seconds(text))),
         Scalar::LocalDateTime => temporal::split_local(text).map(|(date, time)| day_and_time(date, time, "")),
         Scalar::DateTime => temporal::split_instant(text).map(|(date, time)| day_and_time(&date, &time, "Z")),
-        Scalar::Duration => temporal::is_duration(text).then(|| Cell::Text(text.to_owned())),
+        Scalar::Duration => temporal::is_duration(text).then(|| Datum::Text(text.to_owned())),
         Scalar::Uuid if is_uuid(text) => Some(match form {
-            Form::Binary => Cell::Blob(uuid_bytes(text)),
-            Form::UpperCase => Cell::Text(text.to_ascii_uppercase()),
-            _ => Cell::Text(text.to_ascii_lowercase()),
+            StorageFormat::Binary => Datum::Blob(uuid_bytes(text)),
+            StorageFormat::UpperCase => Datum::Text(text.to_ascii_uppercase()),
+            _ => Datum::Text(text.to_ascii_lowercase()),
         }),
         _ => None,
     }
@@ -127,36 +127,36 @@ mod tests {
 
     use super::*;
 
-    fn cell(scalar: Scalar, value: Json) -> Option<Cell> {
-        cell_from_json(scalar, Form::Usual, &value).ok()
+    fn cell(scalar: Scalar, value: Json) -> Option<Datum> {
+        datum_from_json(scalar, StorageFormat::Usual, &value).ok()
     }
 
     #[test]
     fn leaf_values_are_coerced_by_their_type() {
-        assert_eq!(cell(Scalar::Int, json!(7)), Some(Cell::Integer(7)));
-        assert_eq!(cell(Scalar::Int, json!(7.0)), Some(Cell::Integer(7)));
+        assert_eq!(cell(Scalar::Int, json!(7)), Some(Datum::Integer(7)));
+        assert_eq!(cell(Scalar::Int, json!(7.0)), Some(Datum::Integer(7)));
         assert_eq!(cell(Scalar::Int, json!("7")), None);
         assert_eq!(cell(Scalar::Int, json!(2_147_483_648_i64)), None);
-        assert_eq!(cell(Scalar::BigInt, json!("9223372036854775807")), Some(Cell::Integer(i64::MAX)));
+        assert_eq!(cell(Scalar::BigInt, json!("9223372036854775807")), Some(Datum::Integer(i64::MAX)));
         assert_eq!(cell(Scalar::BigInt, json!(1.5)), None);
-        assert_eq!(cell(Scalar::Decimal, json!(12.5)), Some(Cell::Text("12.5".into())));
+        assert_eq!(cell(Scalar::Decimal, json!(12.5)), Some(Datum::Text("12.5".into())));
         assert_eq!(cell(Scalar::Decimal, json!("1e3")), None);
-        assert_eq!(cell(Scalar::Boolean, json!(true)), Some(Cell::Integer(1)));
+        assert_eq!(cell(Scalar::Boolean, json!(true)), Some(Datum::Integer(1)));
         assert_eq!(cell(Scalar::Boolean, json!(1)), None);
         assert_eq!(cell(Scalar::Date, json!("2026-02-30")), None);
-        assert_eq!(cell(Scalar::Bytes, json!("AP8=")), Some(Cell::Blob(vec![0, 255])));
+        assert_eq!(cell(Scalar::Bytes, json!("AP8=")), Some(Datum::Blob(vec![0, 255])));
         assert_eq!(cell(Scalar::String, json!(null)), None);
     }
 
     #[test]
     fn values_take_the_form_in_which_the_column_stores_them() {
         let local = json!("2026-07-14T08:30");
-        let usual = cell_from_json(Scalar::LocalDateTime, Form::Usual, &local).unwrap();
-        assert_eq!(usual, Cell::Text("2026-07-14 08:30:00".into()));
-        let with_t = cell_from_json(Scalar::LocalDateTime, Form::WithT, &local).unwrap();
-        assert_eq!(with_t, Cell::Text("2026-07-14T08:30:00".into()));
+        let usual = datum_from_json(Scalar::LocalDateTime, StorageFormat::Usual, &local).unwrap();
+        assert_eq!(usual, Datum::Text("2026-07-14 08:30:00".into()));
+        let with_t = datum_from_json(Scalar::LocalDateTime, StorageFormat::WithT, &local).unwrap();
+        assert_eq!(with_t, Datum::Text("2026-07-14T08:30:00".into()));
         let uuid = json!("AAAAAAAA-0000-0000-0000-000000000001");
-        let binary = cell_from_json(Scalar::Uuid, Form::Binary, &uuid).unwrap();
-        assert!(matches!(binary, Cell::Blob(bytes) if bytes.len() == 16 && bytes[0] == 0xaa));
+        let binary = datum_from_json(Scalar::Uuid, StorageFormat::Binary, &uuid).unwrap();
+        assert!(matches!(binary, Datum::Blob(bytes) if bytes.len() == 16 && bytes[0] == 0xaa));
     }
 }

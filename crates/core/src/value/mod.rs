@@ -7,7 +7,7 @@ mod output;
 mod temporal;
 
 pub(crate) use input::describe_json;
-pub use input::{cell_from_json, literal_to_json};
+pub use input::{datum_from_json, literal_to_json};
 pub use json::{MOST_LEVELS, PlainObject, read_json, read_object};
 pub(crate) use list::take_item;
 pub use list::{ListRef, push_item};
@@ -18,7 +18,7 @@ use serde::{Deserialize, Serialize};
 
 /// A value as a source holds it, owned: a bound parameter, a cursor's position.
 #[derive(Debug, Clone, PartialEq)]
-pub enum Cell {
+pub enum Datum {
     /// SQL NULL.
     Null,
     /// A signed 64-bit integer.
@@ -30,12 +30,12 @@ pub enum Cell {
     /// Bytes.
     Blob(Vec<u8>),
     /// A list of values of one type.
-    List(Vec<Cell>),
+    List(Vec<Datum>),
 }
 
 /// A value as a source holds it, borrowed from the row. Text may be invalid UTF-8: databases store it.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub enum CellRef<'a> {
+pub enum DatumRef<'a> {
     /// SQL NULL.
     Null,
     /// A signed 64-bit integer.
@@ -50,60 +50,60 @@ pub enum CellRef<'a> {
     List(ListRef<'a>),
 }
 
-impl CellRef<'_> {
+impl DatumRef<'_> {
     /// Is it SQL NULL?
     pub fn is_null(self) -> bool {
-        matches!(self, CellRef::Null)
+        matches!(self, DatumRef::Null)
     }
 
     /// An owned copy. Text that is not UTF-8 becomes a blob of the same bytes, which no text equals.
-    pub fn to_cell(self) -> Cell {
+    pub fn to_datum(self) -> Datum {
         match self {
-            CellRef::Null => Cell::Null,
-            CellRef::Integer(value) => Cell::Integer(value),
-            CellRef::Real(value) => Cell::Real(value),
-            CellRef::Text(bytes) => match std::str::from_utf8(bytes) {
-                Ok(text) => Cell::Text(text.to_owned()),
-                Err(_) => Cell::Blob(bytes.to_vec()),
+            DatumRef::Null => Datum::Null,
+            DatumRef::Integer(value) => Datum::Integer(value),
+            DatumRef::Real(value) => Datum::Real(value),
+            DatumRef::Text(bytes) => match std::str::from_utf8(bytes) {
+                Ok(text) => Datum::Text(text.to_owned()),
+                Err(_) => Datum::Blob(bytes.to_vec()),
             },
-            CellRef::Blob(bytes) => Cell::Blob(bytes.to_vec()),
-            CellRef::List(list) => Cell::List(list.to_cells()),
+            DatumRef::Blob(bytes) => Datum::Blob(bytes.to_vec()),
+            DatumRef::List(list) => Datum::List(list.to_datums()),
         }
     }
 
     /// What a reader of an error message would call it.
     pub fn describe(self) -> &'static str {
         match self {
-            CellRef::Null => "null",
-            CellRef::Integer(_) => "an integer",
-            CellRef::Real(_) => "a floating-point number",
-            CellRef::Text(_) => "text",
-            CellRef::Blob(_) => "bytes",
-            CellRef::List(_) => "a list",
+            DatumRef::Null => "null",
+            DatumRef::Integer(_) => "an integer",
+            DatumRef::Real(_) => "a floating-point number",
+            DatumRef::Text(_) => "text",
+            DatumRef::Blob(_) => "bytes",
+            DatumRef::List(_) => "a list",
         }
     }
 }
 
-impl Cell {
+impl Datum {
     /// About how many bytes it holds in memory.
     pub fn weight(&self) -> usize {
         let below = match self {
-            Cell::Null | Cell::Integer(_) | Cell::Real(_) => 0,
-            Cell::Text(text) => text.len(),
-            Cell::Blob(bytes) => bytes.len(),
-            Cell::List(cells) => cells.iter().map(Cell::weight).sum(),
+            Datum::Null | Datum::Integer(_) | Datum::Real(_) => 0,
+            Datum::Text(text) => text.len(),
+            Datum::Blob(bytes) => bytes.len(),
+            Datum::List(cells) => cells.iter().map(Datum::weight).sum(),
         };
-        std::mem::size_of::<Cell>() + below
+        std::mem::size_of::<Datum>() + below
     }
 
     /// The same value, borrowed. A list has no borrowed form and counts as null: it is never part of a row.
-    pub fn as_ref(&self) -> CellRef<'_> {
+    pub fn as_ref(&self) -> DatumRef<'_> {
         match self {
-            Cell::Null | Cell::List(_) => CellRef::Null,
-            Cell::Integer(value) => CellRef::Integer(*value),
-            Cell::Real(value) => CellRef::Real(*value),
-            Cell::Text(text) => CellRef::Text(text.as_bytes()),
-            Cell::Blob(bytes) => CellRef::Blob(bytes),
+            Datum::Null | Datum::List(_) => DatumRef::Null,
+            Datum::Integer(value) => DatumRef::Integer(*value),
+            Datum::Real(value) => DatumRef::Real(*value),
+            Datum::Text(text) => DatumRef::Text(text.as_bytes()),
+            Datum::Blob(bytes) => DatumRef::Blob(bytes),
         }
     }
 }
@@ -173,7 +173,7 @@ impl Scalar {
 /// How a column writes its values where its scalar leaves a choice; read off the stored values by the survey.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Form {
+pub enum StorageFormat {
     /// The scalar's usual form: dates and times separated by a space, UUIDs as lower-case text.
     #[default]
     Usual,
@@ -195,16 +195,16 @@ pub enum Form {
 
 /// Why a value is not one of its scalar.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Unfit {
+pub struct CoercionError {
     /// What would have been right.
     pub expected: String,
     /// What was there.
-    pub came: String,
+    pub found: String,
 }
 
-impl Unfit {
-    pub(crate) fn new(expected: impl Into<String>, came: impl Into<String>) -> Self {
-        Unfit { expected: expected.into(), came: came.into() }
+impl CoercionError {
+    pub(crate) fn new(expected: impl Into<String>, found: impl Into<String>) -> Self {
+        CoercionError { expected: expected.into(), found: found.into() }
     }
 }
 
@@ -221,6 +221,6 @@ mod tests {
 
     #[test]
     fn text_that_is_not_utf8_keeps_its_bytes() {
-        assert_eq!(CellRef::Text(b"\xff\xfe").to_cell(), Cell::Blob(vec![0xff, 0xfe]));
+        assert_eq!(DatumRef::Text(b"\xff\xfe").to_datum(), Datum::Blob(vec![0xff, 0xfe]));
     }
 }

@@ -5,36 +5,36 @@ use std::io::Write as _;
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 
-use super::{CellRef, Scalar, Unfit, temporal};
+use super::{CoercionError, DatumRef, Scalar, temporal};
 
 /// Appends `cell` to `out` as a JSON value of type `scalar`. Null is written as `null`.
 ///
 /// # Errors
-/// [`Unfit`] where the stored value is not one of the scalar; then nothing was appended.
-pub fn write_scalar(out: &mut Vec<u8>, scalar: Scalar, cell: CellRef<'_>) -> Result<(), Unfit> {
+/// [`CoercionError`] where the stored value is not one of the scalar; then nothing was appended.
+pub fn write_scalar(out: &mut Vec<u8>, scalar: Scalar, cell: DatumRef<'_>) -> Result<(), CoercionError> {
     match (scalar, cell) {
-        (_, CellRef::Null) => out.extend_from_slice(b"null"),
-        (Scalar::Boolean, CellRef::Integer(0)) => out.extend_from_slice(b"false"),
-        (Scalar::Boolean, CellRef::Integer(1)) => out.extend_from_slice(b"true"),
-        (Scalar::Int, CellRef::Integer(value)) if i32::try_from(value).is_ok() => write_integer(out, value),
-        (Scalar::Float | Scalar::Json, CellRef::Integer(value)) => write_integer(out, value),
-        (Scalar::BigInt | Scalar::Decimal, CellRef::Integer(value)) => {
+        (_, DatumRef::Null) => out.extend_from_slice(b"null"),
+        (Scalar::Boolean, DatumRef::Integer(0)) => out.extend_from_slice(b"false"),
+        (Scalar::Boolean, DatumRef::Integer(1)) => out.extend_from_slice(b"true"),
+        (Scalar::Int, DatumRef::Integer(value)) if i32::try_from(value).is_ok() => write_integer(out, value),
+        (Scalar::Float | Scalar::Json, DatumRef::Integer(value)) => write_integer(out, value),
+        (Scalar::BigInt | Scalar::Decimal, DatumRef::Integer(value)) => {
             out.push(b'"');
             write_integer(out, value);
             out.push(b'"');
         }
-        (Scalar::Float | Scalar::Json, CellRef::Real(value)) if value.is_finite() => write_real(out, value),
-        (Scalar::Decimal, CellRef::Real(value)) if value.is_finite() => {
+        (Scalar::Float | Scalar::Json, DatumRef::Real(value)) if value.is_finite() => write_real(out, value),
+        (Scalar::Decimal, DatumRef::Real(value)) if value.is_finite() => {
             out.push(b'"');
             write!(out, "{}", if value == 0.0 { 0.0 } else { value }).expect("writing to memory does not fail");
             out.push(b'"');
         }
-        (Scalar::Uuid, CellRef::Blob(bytes)) if bytes.len() == 16 => write_string(out, &uuid_text(bytes)),
-        (Scalar::Bytes, CellRef::Blob(bytes)) => write_string(out, &STANDARD.encode(bytes)),
-        (Scalar::String, CellRef::Text(bytes)) if is_plain(bytes) => write_quoted(out, bytes),
-        (_, CellRef::Text(bytes)) => {
+        (Scalar::Uuid, DatumRef::Blob(bytes)) if bytes.len() == 16 => write_string(out, &uuid_text(bytes)),
+        (Scalar::Bytes, DatumRef::Blob(bytes)) => write_string(out, &STANDARD.encode(bytes)),
+        (Scalar::String, DatumRef::Text(bytes)) if is_plain(bytes) => write_quoted(out, bytes),
+        (_, DatumRef::Text(bytes)) => {
             let text = std::str::from_utf8(bytes)
-                .map_err(|_| Unfit::new(expectation(scalar), "text that is not valid UTF-8"))?;
+                .map_err(|_| CoercionError::new(expectation(scalar), "text that is not valid UTF-8"))?;
             write_text(out, scalar, text)?;
         }
         _ => return Err(unfit(scalar, cell)),
@@ -45,15 +45,15 @@ pub fn write_scalar(out: &mut Vec<u8>, scalar: Scalar, cell: CellRef<'_>) -> Res
 /// Appends a list of values of type `scalar`. Null is written as `null`.
 ///
 /// # Errors
-/// [`Unfit`] where it is no list, or where one of its items is not one of the scalar; then nothing was appended.
-pub fn write_list(out: &mut Vec<u8>, scalar: Scalar, cell: CellRef<'_>) -> Result<(), Unfit> {
+/// [`CoercionError`] where it is no list, or where one of its items is not one of the scalar; then nothing was appended.
+pub fn write_list(out: &mut Vec<u8>, scalar: Scalar, cell: DatumRef<'_>) -> Result<(), CoercionError> {
     let list = match cell {
-        CellRef::Null => {
+        DatumRef::Null => {
             out.extend_from_slice(b"null");
             return Ok(());
         }
-        CellRef::List(list) => list,
-        other => return Err(Unfit::new(format!("a list of {}", scalar.name()), other.describe())),
+        DatumRef::List(list) => list,
+        other => return Err(CoercionError::new(format!("a list of {}", scalar.name()), other.describe())),
     };
     let mark = out.len();
     out.push(b'[');
@@ -62,7 +62,7 @@ pub fn write_list(out: &mut Vec<u8>, scalar: Scalar, cell: CellRef<'_>) -> Resul
             out.push(b',');
         }
         let written = match item {
-            CellRef::List(_) => Err(Unfit::new(format!("a list of {}", scalar.name()), "a list of lists")),
+            DatumRef::List(_) => Err(CoercionError::new(format!("a list of {}", scalar.name()), "a list of lists")),
             item => write_scalar(out, scalar, item),
         };
         if let Err(unfit) = written {
@@ -74,8 +74,8 @@ pub fn write_list(out: &mut Vec<u8>, scalar: Scalar, cell: CellRef<'_>) -> Resul
     Ok(())
 }
 
-fn write_text(out: &mut Vec<u8>, scalar: Scalar, text: &str) -> Result<(), Unfit> {
-    let refuse = || Err(Unfit::new(expectation(scalar), format!("the text {}", excerpt(text))));
+fn write_text(out: &mut Vec<u8>, scalar: Scalar, text: &str) -> Result<(), CoercionError> {
+    let refuse = || Err(CoercionError::new(expectation(scalar), format!("the text {}", excerpt(text))));
     match scalar {
         Scalar::String => write_string(out, text),
         Scalar::Decimal if is_decimal(text) => write_plain(out, text),
@@ -102,13 +102,13 @@ fn write_text(out: &mut Vec<u8>, scalar: Scalar, text: &str) -> Result<(), Unfit
     Ok(())
 }
 
-fn unfit(scalar: Scalar, cell: CellRef<'_>) -> Unfit {
-    let came = match cell {
-        CellRef::Integer(value) => format!("the integer {value}"),
-        CellRef::Real(value) => format!("the number {value}"),
+fn unfit(scalar: Scalar, cell: DatumRef<'_>) -> CoercionError {
+    let found = match cell {
+        DatumRef::Integer(value) => format!("the integer {value}"),
+        DatumRef::Real(value) => format!("the number {value}"),
         other => other.describe().to_owned(),
     };
-    Unfit::new(expectation(scalar), came)
+    CoercionError::new(expectation(scalar), found)
 }
 
 /// What a well-formed value of the scalar looks like.
@@ -223,38 +223,38 @@ pub(super) fn excerpt(text: &str) -> String {
 mod tests {
     use super::*;
 
-    fn written(scalar: Scalar, cell: CellRef<'_>) -> Result<String, String> {
+    fn written(scalar: Scalar, cell: DatumRef<'_>) -> Result<String, String> {
         let mut out = Vec::new();
         match write_scalar(&mut out, scalar, cell) {
             Ok(()) => Ok(String::from_utf8(out).unwrap()),
             Err(unfit) => {
                 assert!(out.is_empty(), "nothing is appended on failure");
-                Err(unfit.came)
+                Err(unfit.found)
             }
         }
     }
 
     #[test]
     fn values_that_fit_are_written_lossless() {
-        let cases: &[(Scalar, CellRef<'_>, &str)] = &[
-            (Scalar::Boolean, CellRef::Integer(1), "true"),
-            (Scalar::Int, CellRef::Integer(-2_147_483_648), "-2147483648"),
-            (Scalar::BigInt, CellRef::Integer(i64::MAX), "\"9223372036854775807\""),
-            (Scalar::Float, CellRef::Real(0.1), "0.1"),
-            (Scalar::Float, CellRef::Integer(i64::MAX), "9223372036854775807"),
-            (Scalar::Decimal, CellRef::Real(1e21), "\"1000000000000000000000\""),
-            (Scalar::Decimal, CellRef::Text(b"12.50"), "\"12.50\""),
-            (Scalar::Decimal, CellRef::Real(-0.0), "\"0\""),
-            (Scalar::Time, CellRef::Text(b"08:30"), "\"08:30:00\""),
-            (Scalar::LocalDateTime, CellRef::Text(b"2026-07-14 08:30:00"), "\"2026-07-14T08:30:00\""),
-            (Scalar::DateTime, CellRef::Text(b"2026-07-14 08:30Z"), "\"2026-07-14T08:30:00Z\""),
-            (Scalar::Bytes, CellRef::Blob(&[0, 255]), "\"AP8=\""),
-            (Scalar::Json, CellRef::Text(b"{\"a\": [1.10]}"), "{\"a\": [1.10]}"),
-            (Scalar::String, CellRef::Text("a\"\u{1}é".as_bytes()), "\"a\\\"\\u0001é\""),
-            (Scalar::String, CellRef::Text(b"plain, and over eight bytes"), "\"plain, and over eight bytes\""),
-            (Scalar::String, CellRef::Text(b"twelve \"and\"!"), "\"twelve \\\"and\\\"!\""),
-            (Scalar::String, CellRef::Text(b"at the end\n"), "\"at the end\\n\""),
-            (Scalar::Uuid, CellRef::Blob(&[0x11; 16]), "\"11111111-1111-1111-1111-111111111111\""),
+        let cases: &[(Scalar, DatumRef<'_>, &str)] = &[
+            (Scalar::Boolean, DatumRef::Integer(1), "true"),
+            (Scalar::Int, DatumRef::Integer(-2_147_483_648), "-2147483648"),
+            (Scalar::BigInt, DatumRef::Integer(i64::MAX), "\"9223372036854775807\""),
+            (Scalar::Float, DatumRef::Real(0.1), "0.1"),
+            (Scalar::Float, DatumRef::Integer(i64::MAX), "9223372036854775807"),
+            (Scalar::Decimal, DatumRef::Real(1e21), "\"1000000000000000000000\""),
+            (Scalar::Decimal, DatumRef::Text(b"12.50"), "\"12.50\""),
+            (Scalar::Decimal, DatumRef::Real(-0.0), "\"0\""),
+            (Scalar::Time, DatumRef::Text(b"08:30"), "\"08:30:00\""),
+            (Scalar::LocalDateTime, DatumRef::Text(b"2026-07-14 08:30:00"), "\"2026-07-14T08:30:00\""),
+            (Scalar::DateTime, DatumRef::Text(b"2026-07-14 08:30Z"), "\"2026-07-14T08:30:00Z\""),
+            (Scalar::Bytes, DatumRef::Blob(&[0, 255]), "\"AP8=\""),
+            (Scalar::Json, DatumRef::Text(b"{\"a\": [1.10]}"), "{\"a\": [1.10]}"),
+            (Scalar::String, DatumRef::Text("a\"\u{1}é".as_bytes()), "\"a\\\"\\u0001é\""),
+            (Scalar::String, DatumRef::Text(b"plain, and over eight bytes"), "\"plain, and over eight bytes\""),
+            (Scalar::String, DatumRef::Text(b"twelve \"and\"!"), "\"twelve \\\"and\\\"!\""),
+            (Scalar::String, DatumRef::Text(b"at the end\n"), "\"at the end\\n\""),
+            (Scalar::Uuid, DatumRef::Blob(&[0x11; 16]), "\"11111111-1111-1111-1111-111111111111\""),
         ];
         for (scalar, cell, expected) in cases {
             assert_eq!(written(*scalar, *cell).as_deref(), Ok(*expected), "{scalar:?} {cell:?}");
@@ -263,20 +263,20 @@ mod tests {
 
     #[test]
     fn values_that_do_not_fit_are_refused() {
-        let cases: &[(Scalar, CellRef<'_>)] = &[
-            (Scalar::Boolean, CellRef::Integer(2)),
-            (Scalar::Int, CellRef::Integer(2_147_483_648)),
-            (Scalar::Int, CellRef::Text(b"7")),
-            (Scalar::Float, CellRef::Real(f64::INFINITY)),
-            (Scalar::Decimal, CellRef::Text(b"1e5")),
-            (Scalar::Date, CellRef::Text(b"0000-00-00")),
-            (Scalar::Time, CellRef::Text(b"24:00")),
-            (Scalar::String, CellRef::Text(b"\xff")),
-            (Scalar::String, CellRef::Blob(b"abc")),
-            (Scalar::Bytes, CellRef::Text(b"abc")),
-            (Scalar::Json, CellRef::Text(b"{")),
-            (Scalar::Json, CellRef::Real(f64::NAN)),
-            (Scalar::Uuid, CellRef::Text(b"not-a-uuid")),
+        let cases: &[(Scalar, DatumRef<'_>)] = &[
+            (Scalar::Boolean, DatumRef::Integer(2)),
+            (Scalar::Int, DatumRef::Integer(2_147_483_648)),
+            (Scalar::Int, DatumRef::Text(b"7")),
+            (Scalar::Float, DatumRef::Real(f64::INFINITY)),
+            (Scalar::Decimal, DatumRef::Text(b"1e5")),
+            (Scalar::Date, DatumRef::Text(b"0000-00-00")),
+            (Scalar::Time, DatumRef::Text(b"24:00")),
+            (Scalar::String, DatumRef::Text(b"\xff")),
+            (Scalar::String, DatumRef::Blob(b"abc")),
+            (Scalar::Bytes, DatumRef::Text(b"abc")),
+            (Scalar::Json, DatumRef::Text(b"{")),
+            (Scalar::Json, DatumRef::Real(f64::NAN)),
+            (Scalar::Uuid, DatumRef::Text(b"not-a-uuid")),
         ];
         for (scalar, cell) in cases {
             assert!(written(*scalar, *cell).is_err(), "{scalar:?} {cell:?}");

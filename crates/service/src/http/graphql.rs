@@ -212,9 +212,9 @@ async fn answer(
 ) -> HttpResponse {
     let id = request.extensions().get::<RequestId>().cloned();
     let result = match caller.asking_as(role.as_ref(), &|role| served.api.has_role(role)) {
-        Ok(asker) => {
+        Ok(principal) => {
             let arrival = Arrival { id: id.as_ref().map_or("", RequestId::as_str), at: start, turn };
-            served.api.ask(ask, &asker, arrival).await
+            served.api.ask(ask, &principal, arrival).await
         }
         Err(problem) => AskResult::refused(&[problem]),
     };

@@ -56,7 +56,7 @@ impl Guard {
         Guard {
             hosts: names,
             origins: origins.iter().map(|origin| origin.to_ascii_lowercase()).collect(),
-            prefix: crate::records::random_text(6),
+            prefix: crate::access_keys::random_text(6),
             next: AtomicU64::new(1),
         }
     }

@@ -16,9 +16,9 @@ use actix_web::http::header::AUTHORIZATION;
 use actix_web::middleware::{Compress, from_fn};
 use actix_web::{App, HttpRequest, HttpServer, web};
 
+use crate::access_keys::AccessKeys;
 use crate::api::Api;
 use crate::identity::{Caller, Identity, Unidentified};
-use crate::records::Records;
 pub(crate) use guard::Guard;
 use puente_sources::turns::{Gate, Places};
 
@@ -92,7 +92,7 @@ pub struct Served {
 /// What every handler shares.
 #[derive(Debug)]
 pub(crate) struct Shared {
-    pub(crate) records: Arc<Records>,
+    pub(crate) access_keys: Arc<AccessKeys>,
     pub(crate) owner_key: Option<[u8; 32]>,
     served: RwLock<Arc<Served>>,
     readiness: pages::Readiness,
@@ -118,7 +118,7 @@ impl Shared {
             Some(value) => Some(value.to_str().map_err(|_| Unidentified::Malformed)?),
         };
         let from = request.peer_addr().map(|address| address.ip());
-        served.identity.caller(authorization, from, &self.records, self.owner_key.as_ref()).await
+        served.identity.caller(authorization, from, &self.access_keys, self.owner_key.as_ref()).await
     }
 }
 
@@ -143,7 +143,7 @@ fn give_up_on_stalled_readers(listener: &std::net::TcpListener) {
 ///
 /// # Errors
 /// Where the address cannot be listened on.
-pub async fn serve(served: Served, records: Arc<Records>, options: ServeOptions) -> Result<Running, ServeError> {
+pub async fn serve(served: Served, access_keys: Arc<AccessKeys>, options: ServeOptions) -> Result<Running, ServeError> {
     let failed = |error: std::io::Error| {
         ServeError(format!("cannot listen on {}: {error}; `--listen` takes another address", options.listen))
     };
@@ -151,11 +151,11 @@ pub async fn serve(served: Served, records: Arc<Records>, options: ServeOptions)
     let address = listener.local_addr().map_err(failed)?;
     give_up_on_stalled_readers(&listener);
     let guard = Arc::new(Guard::new(address, &options.hosts, &options.origins));
-    let owner_key = options.owner_key.as_deref().map(crate::records::hash);
+    let owner_key = options.owner_key.as_deref().map(crate::access_keys::hash);
     let limits = served.api.limits();
     let warm = Arc::clone(&served.api);
     let shared = web::Data::new(Shared {
-        records,
+        access_keys,
         owner_key,
         served: RwLock::new(Arc::new(served)),
         readiness: pages::Readiness::default(),

@@ -19,7 +19,7 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
         .route("/health/ready", web::get().to(ready))
         .route("/metrics", web::get().to(metrics))
         .route("/", web::get().to(page))
-        .route("/assets/{asset:.*}", web::get().to(asset))
+        .route("/assets/{asset}", web::get().to(asset))
         .default_service(web::to(not_found));
 }
 

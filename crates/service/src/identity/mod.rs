@@ -1,7 +1,7 @@
 //! Who is asking: an access key, a token, or nobody; and as which role.
 //!
 //! ```text
-//! Authorization ─► Caller (what is proven: roles and claims) ─► extensions.as ─► Asker (one role)
+//! Authorization ─► Caller (what is proven: roles and claims) ─► extensions.as ─► Principal (one role)
 //! ```
 
 mod development;
@@ -19,8 +19,8 @@ use puente_core::project;
 use puente_sources::turns::Party;
 use serde_json::{Map, Value as Json};
 
-use crate::asker::{Asker, By, no_such_role};
-use crate::records::{self, Records};
+use crate::access_keys::{self, AccessKeys};
+use crate::principal::{AuthMethod, Principal, no_such_role};
 pub use development::DevelopmentKey;
 use token::Verifier;
 
@@ -52,7 +52,7 @@ pub(crate) struct Caller {
     /// The roles that it may ask as, the one that is taken where none is chosen first.
     roles: Vec<String>,
     claims: Arc<Map<String, Json>>,
-    by: By,
+    by: AuthMethod,
     party: Party,
 }
 
@@ -91,7 +91,7 @@ impl Identity {
         &self,
         authorization: Option<&str>,
         from: Option<IpAddr>,
-        records: &Records,
+        access_keys: &AccessKeys,
         owner_key: Option<&[u8; 32]>,
     ) -> Result<Caller, Unidentified> {
         let Some(authorization) = authorization else {
@@ -99,7 +99,7 @@ impl Identity {
             return Ok(Caller {
                 roles: vec![anonymous],
                 claims: Arc::default(),
-                by: By::Nothing,
+                by: AuthMethod::Nothing,
                 party: neighbour(from),
             });
         };
@@ -108,16 +108,22 @@ impl Identity {
         if !scheme.eq_ignore_ascii_case("bearer") || credential.is_empty() {
             return Err(Unidentified::Malformed);
         }
-        if owner_key.is_some_and(|hash| same(hash, &records::hash(credential))) {
+        if owner_key.is_some_and(|hash| same(hash, &access_keys::hash(credential))) {
             let party = Party::new("key of the owner");
-            return Ok(Caller { roles: vec![OWNER.to_owned()], claims: Arc::default(), by: By::OwnerKey, party });
+            return Ok(Caller {
+                roles: vec![OWNER.to_owned()],
+                claims: Arc::default(),
+                by: AuthMethod::OwnerKey,
+                party,
+            });
         }
         if credential.split('.').count() == 3 {
             return self.by_token(credential, from).await;
         }
-        match records.key(credential).await {
+        match access_keys.key(credential).await {
             Some(key) => {
-                let by = if key.role == OWNER { By::OwnerKey } else { By::AccessKey(Arc::clone(&key.name)) };
+                let by =
+                    if key.role == OWNER { AuthMethod::OwnerKey } else { AuthMethod::AccessKey(Arc::clone(&key.name)) };
                 let party = Party::new(format!("key {}", key.name));
                 Ok(Caller { roles: vec![key.role.clone()], claims: Arc::clone(&key.claims), by, party })
             }
@@ -153,7 +159,7 @@ impl Identity {
         }
         let subject = claims.get("sub").and_then(Json::as_str).unwrap_or_default().to_owned();
         let party = if subject.is_empty() { neighbour(from) } else { Party::new(format!("token {subject}")) };
-        Ok(Caller { roles, claims: Arc::new(claims), by: By::Token(subject), party })
+        Ok(Caller { roles, claims: Arc::new(claims), by: AuthMethod::Token(subject), party })
     }
 }
 
@@ -186,7 +192,7 @@ impl Caller {
 
     /// Is it the owner, by an access key of its own?
     pub(crate) fn is_owner(&self) -> bool {
-        self.by == By::OwnerKey
+        self.by == AuthMethod::OwnerKey
     }
 
     /// The caller as one of its roles, or as whom `extensions.as` says. `exists` tells whether there is such a role here:
@@ -194,19 +200,19 @@ impl Caller {
     ///
     /// # Errors
     /// `ROLE_REFUSED` for what it may not be, `INVALID_REQUEST` for what cannot be understood.
-    pub(crate) fn asking_as(self, wanted: Option<&Json>, exists: &dyn Fn(&str) -> bool) -> Result<Asker, Problem> {
+    pub(crate) fn asking_as(self, wanted: Option<&Json>, exists: &dyn Fn(&str) -> bool) -> Result<Principal, Problem> {
         let refused = |text: String| Err(Problem::new(Code::RoleRefused, text));
         let is_owner = self.is_owner();
         match wanted {
             None | Some(Json::Null) => match self.roles.iter().find(|role| exists(role)) {
                 Some(role) => {
                     let role = role.clone();
-                    Ok(Asker { role, claims: self.claims, by: self.by, party: self.party })
+                    Ok(Principal { role, claims: self.claims, by: self.by, party: self.party })
                 }
                 None => refused("there is no role here among those of this token or key".to_owned()),
             },
             Some(Json::String(role)) if self.roles.contains(role) => {
-                Ok(Asker { role: role.clone(), claims: self.claims, by: self.by, party: self.party })
+                Ok(Principal { role: role.clone(), claims: self.claims, by: self.by, party: self.party })
             }
             Some(Json::String(role)) if is_owner => Ok(as_another(role, Map::new(), self.party)),
             Some(Json::String(role)) => Err(no_such_role(role)),
@@ -231,8 +237,8 @@ impl Caller {
 }
 
 /// The owner as another.
-fn as_another(role: &str, claims: Map<String, Json>, party: Party) -> Asker {
-    Asker { role: role.to_owned(), claims: Arc::new(claims), by: By::OwnerKeyAs, party }
+fn as_another(role: &str, claims: Map<String, Json>, party: Party) -> Principal {
+    Principal { role: role.to_owned(), claims: Arc::new(claims), by: AuthMethod::OwnerKeyAs, party }
 }
 
 fn not_understood() -> Problem {

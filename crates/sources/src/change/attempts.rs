@@ -35,7 +35,7 @@ pub(crate) trait Transactional: Sync {
     fn cancel(&self, client: Self::Client) -> impl Future<Output = ()> + Send;
 
     /// Ends the transaction without a trace.
-    fn take_back(&self, client: Self::Client) -> impl Future<Output = ()> + Send;
+    fn roll_back(&self, client: Self::Client) -> impl Future<Output = ()> + Send;
 
     /// Ends the transaction for good.
     fn commit(&self, client: Self::Client) -> impl Future<Output = Result<(), Problem>> + Send;
@@ -44,7 +44,7 @@ pub(crate) trait Transactional: Sync {
 /// Runs a mutation. What nobody waits for any more, and what takes too long, is cancelled in the database, until the commit is
 /// sent.
 pub(crate) async fn run(server: &impl Transactional, job: Job<ChangeRequest>) -> Result<Outcome, Problem> {
-    let (request, mut left) = (&*job.request, job.left);
+    let (request, mut disconnected) = (&*job.request, job.disconnected);
     let mut attempts = 0;
     loop {
         attempts += 1;
@@ -52,7 +52,7 @@ pub(crate) async fn run(server: &impl Transactional, job: Job<ChangeRequest>) ->
         let result = tokio::select! {
             result = server.attempt(&mut client, request) => Some(result),
             () = sleep_until(request.deadline.into()) => None,
-            _ = &mut left => None,
+            _ = &mut disconnected => None,
         };
         match result {
             None => {
@@ -61,7 +61,7 @@ pub(crate) async fn run(server: &impl Transactional, job: Job<ChangeRequest>) ->
             }
             // A session whose transaction does not end in time is dropped, and the transaction with it.
             Some((Ok(outcome), _)) if request.rehearse => {
-                let _ = timeout(END_TIMEOUT, server.take_back(client)).await;
+                let _ = timeout(END_TIMEOUT, server.roll_back(client)).await;
                 return Ok(outcome);
             }
             Some((Ok(outcome), _)) => {
@@ -72,7 +72,7 @@ pub(crate) async fn run(server: &impl Transactional, job: Job<ChangeRequest>) ->
                     .map(|()| outcome);
             }
             Some((Err(problem), taken_back)) => {
-                let _ = timeout(END_TIMEOUT, server.take_back(client)).await;
+                let _ = timeout(END_TIMEOUT, server.roll_back(client)).await;
                 if attempts == MOST_ATTEMPTS || !(taken_back || is_race(request, &problem)) {
                     return Err(problem);
                 }

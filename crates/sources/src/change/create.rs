@@ -8,24 +8,24 @@ use indexmap::IndexMap;
 use puente_core::error::{Code, Problem};
 use puente_core::json::KeyValues;
 use puente_core::model::{Cardinality, ColumnId, Link, LinkId, TypeId};
-use puente_core::plan::change::{EdgeRow, Existing, LookupId, NewRow, Target, identity};
-use puente_core::sql::{self, Statement};
-use puente_core::value::{Cell, push_item};
+use puente_core::plan::change::{EdgeRow, Existing, LookupId, NewRow, Target, locator};
+use puente_core::value::{Datum, push_item};
 
+use super::Step;
 use super::refused::Candidate;
-use super::run::{Cells, Pending, Run};
+use super::run::{Datums, Pending, Run};
 use super::{Failure, Session};
 
 /// A target that is there: its place among the targets, its key, and its place in the input.
-type Wanted<'c> = (usize, &'c [Cell], &'c str);
+type Wanted<'c> = (usize, &'c [Datum], &'c str);
 
 impl<'c, S: Session> Run<'c, S> {
-    /// Creates rows with everything that hangs on them; gives their identities.
+    /// Creates rows with everything that hangs on them; gives their locators.
     pub(super) fn create<'r>(
         &'r mut self,
         of: TypeId,
         rows: Vec<Pending<'c>>,
-    ) -> Pin<Box<dyn Future<Output = Result<Vec<Cells>, Problem>> + Send + 'r>>
+    ) -> Pin<Box<dyn Future<Output = Result<Vec<Datums>, Problem>> + Send + 'r>>
     where
         'c: 'r,
     {
@@ -36,7 +36,7 @@ impl<'c, S: Session> Run<'c, S> {
             self.touched.add(rows.len())?;
             let model = self.model;
             let links = &model.types[of].links;
-            let mut values: Vec<Vec<(ColumnId, Cell)>> =
+            let mut values: Vec<Vec<(ColumnId, Datum)>> =
                 rows.iter().map(|(row, given)| said_first(row.values.iter().chain(given).cloned())).collect();
             let said: Vec<_> = rows.iter().map(|(row, _)| except(&row.values, &row.fixed)).collect();
             if let Err(problem) = self.check_visible(of, &said).await {
@@ -72,7 +72,7 @@ impl<'c, S: Session> Run<'c, S> {
         of: TypeId,
         (id, link): (LinkId, &'c Link),
         rows: &[Pending<'c>],
-        created: &[Cells],
+        created: &[Datums],
     ) -> Result<(), Problem> {
         if link.cardinality == Cardinality::One {
             return Ok(());
@@ -89,7 +89,7 @@ impl<'c, S: Session> Run<'c, S> {
         let mut children: Vec<Pending<'c>> = Vec::new();
         for ((row, _), cells) in rows.iter().zip(created) {
             let given = self.pick(of, cells, link.pairs.iter().map(|(own, _)| *own))?;
-            let given: Vec<(ColumnId, Cell)> = link.pairs.iter().map(|(_, target)| *target).zip(given).collect();
+            let given: Vec<(ColumnId, Datum)> = link.pairs.iter().map(|(_, target)| *target).zip(given).collect();
             let wanted = row.many.iter().filter(|(link, _)| *link == id).flat_map(|(_, children)| children);
             children.extend(wanted.map(|child| (child, given.clone())));
         }
@@ -102,8 +102,8 @@ impl<'c, S: Session> Run<'c, S> {
         of: TypeId,
         targets: Vec<&'c Target>,
         columns: &[ColumnId],
-    ) -> Result<Vec<Cells>, Problem> {
-        let mut cells: Vec<Cells> = vec![Vec::new(); targets.len()];
+    ) -> Result<Vec<Datums>, Problem> {
+        let mut cells: Vec<Datums> = vec![Vec::new(); targets.len()];
         let mut by_key: IndexMap<LookupId, Vec<Wanted<'c>>> = IndexMap::new();
         let mut new: Vec<(usize, &'c NewRow)> = Vec::new();
         for (at, target) in targets.into_iter().enumerate() {
@@ -125,24 +125,24 @@ impl<'c, S: Session> Run<'c, S> {
             }
         }
         let created = self.create(of, new.iter().map(|(_, row)| (*row, Vec::new())).collect()).await?;
-        for ((at, _), identity) in new.into_iter().zip(created) {
-            cells[at] = self.pick(of, &identity, columns.iter().copied())?;
+        for ((at, _), row_locator) in new.into_iter().zip(created) {
+            cells[at] = self.pick(of, &row_locator, columns.iter().copied())?;
         }
         Ok(cells)
     }
 
     /// May the links be set to what their columns now say?
-    pub(super) async fn check_visible(&mut self, of: TypeId, rows: &[Vec<(ColumnId, Cell)>]) -> Result<(), Problem> {
+    pub(super) async fn check_visible(&mut self, of: TypeId, rows: &[Vec<(ColumnId, Datum)>]) -> Result<(), Problem> {
         let change = self.change;
         for (id, link) in self.model.types[of].links.iter().enumerate() {
             let Some(visible) = change.visible.get(&(of, id)) else { continue };
-            let key = |values: &Vec<(ColumnId, Cell)>| -> Option<Cells> {
+            let key = |values: &Vec<(ColumnId, Datum)>| -> Option<Datums> {
                 let value =
                     |column: ColumnId| values.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell.clone());
-                let cells: Option<Cells> = link.pairs.iter().map(|(own, _)| value(*own)).collect();
-                cells.filter(|cells| !cells.contains(&Cell::Null))
+                let cells: Option<Datums> = link.pairs.iter().map(|(own, _)| value(*own)).collect();
+                cells.filter(|cells| !cells.contains(&Datum::Null))
             };
-            let keys: Vec<Cells> = rows.iter().filter_map(key).collect();
+            let keys: Vec<Datums> = rows.iter().filter_map(key).collect();
             let is_hidden = match visible {
                 Some(lookup) => self.find(*lookup, keys).await?.contains(&None),
                 None => !keys.is_empty(),
@@ -155,39 +155,39 @@ impl<'c, S: Session> Run<'c, S> {
         Ok(())
     }
 
-    /// Inserts rows in as few statements as the engine allows; gives their identities.
+    /// Inserts rows in as few statements as the engine allows; gives their locators.
     pub(super) async fn insert(
         &mut self,
         of: TypeId,
-        rows: Vec<Vec<(ColumnId, Cell)>>,
+        rows: Vec<Vec<(ColumnId, Datum)>>,
         places: &[&str],
-    ) -> Result<Vec<Cells>, Problem> {
+    ) -> Result<Vec<Datums>, Problem> {
         // Rows with values for the same columns go together; where each has a statement of its own, in their order.
         let mut groups: IndexMap<(usize, Vec<ColumnId>), Vec<usize>> = IndexMap::new();
         for (at, row) in rows.iter().enumerate() {
             let mut columns: Vec<ColumnId> = row.iter().map(|(column, _)| *column).collect();
             columns.sort_unstable();
-            let place = if self.dialect.rows_per_insert(columns.len()) == 1 { at } else { 0 };
+            let place = if self.session.rows_per_insert(columns.len()) == 1 { at } else { 0 };
             groups.entry((place, columns)).or_default().push(at);
         }
-        let returning = identity(self.model, of);
-        let mut statement: Option<(usize, Vec<ColumnId>, Statement)> = None;
-        let mut identities: Vec<Cells> = vec![Vec::new(); rows.len()];
+        let returning = locator(self.model, of);
+        let mut prepared: Option<(usize, Vec<ColumnId>, S::Prepared)> = None;
+        let mut locators: Vec<Datums> = vec![Vec::new(); rows.len()];
         for ((_, columns), members) in groups {
-            let most = if columns.is_empty() { 1 } else { self.dialect.rows_per_insert(columns.len()) };
+            let most = if columns.is_empty() { 1 } else { self.session.rows_per_insert(columns.len()) };
             for chunk in members.chunks(most) {
-                let value = |row: &[(ColumnId, Cell)], column: ColumnId| {
-                    row.iter().find(|(known, _)| *known == column).map_or(Cell::Null, |(_, cell)| cell.clone())
+                let value = |row: &[(ColumnId, Datum)], column: ColumnId| {
+                    row.iter().find(|(known, _)| *known == column).map_or(Datum::Null, |(_, cell)| cell.clone())
                 };
-                let cells: Vec<Cells> =
+                let cells: Vec<Datums> =
                     chunk.iter().map(|at| columns.iter().map(|column| value(&rows[*at], *column)).collect()).collect();
                 // Most chunks are like the one before.
-                let known = statement.take().filter(|(rows, known, _)| *rows == chunk.len() && *known == columns);
-                let (_, _, text) = statement.insert(known.unwrap_or_else(|| {
-                    let made = sql::insert(self.model, self.dialect, of, &columns, chunk.len(), &returning);
-                    (chunk.len(), columns.clone(), made)
+                let known = prepared.take().filter(|(rows, known, _)| *rows == chunk.len() && *known == columns);
+                let (_, _, insert) = prepared.insert(known.unwrap_or_else(|| {
+                    let step = Step::Insert { of, columns: &columns, rows: chunk.len(), returning: &returning };
+                    (chunk.len(), columns.clone(), self.prepare(step))
                 }));
-                let inserted = self.insert_chunk(of, text, cells, &returning).await;
+                let inserted = self.insert_chunk(of, insert, cells, &returning).await;
                 let inserted = match inserted {
                     Ok(inserted) => inserted,
                     Err(failure) => {
@@ -202,37 +202,37 @@ impl<'c, S: Session> Run<'c, S> {
                         });
                     }
                 };
-                for (at, identity) in chunk.iter().zip(inserted) {
-                    identities[*at] = identity;
+                for (at, row_locator) in chunk.iter().zip(inserted) {
+                    locators[*at] = row_locator;
                 }
             }
         }
-        Ok(identities)
+        Ok(locators)
     }
 
     pub(super) async fn insert_chunk(
         &mut self,
         of: TypeId,
-        statement: &Statement,
-        cells: Vec<Cells>,
+        insert: &S::Prepared,
+        cells: Vec<Datums>,
         returning: &[ColumnId],
-    ) -> Result<Vec<Cells>, Failure> {
+    ) -> Result<Vec<Datums>, Failure> {
         let scalars = self.scalars_of(of, returning);
         let expected = cells.len();
-        let given: Cells = cells.iter().flatten().cloned().collect();
+        let given: Datums = cells.iter().flatten().cloned().collect();
         let keys = KeyValues::new(cells);
-        let inserted = self.execute(statement, Some(&keys), &given, &scalars).await?;
+        let inserted = self.execute(insert, Some(&keys), &given, &scalars).await?;
         if inserted.len() != expected {
             let text =
                 "the database took another number of rows than it was given; a trigger or a rule must be in the way";
             return Err(Problem::new(Code::ValueRefused, text).into());
         }
-        let row = |at: usize| (0..returning.len()).map(|column| inserted.row(at).cell(column).to_cell()).collect();
+        let row = |at: usize| (0..returning.len()).map(|column| inserted.row(at).cell(column).to_datum()).collect();
         Ok((0..expected).map(row).collect())
     }
 
     /// Creates rows of a join table between rows that are both there by now.
-    pub(super) async fn link_new(&mut self, link: &'c Link, edges: Vec<(&'c EdgeRow, Cells)>) -> Result<(), Problem> {
+    pub(super) async fn link_new(&mut self, link: &'c Link, edges: Vec<(&'c EdgeRow, Datums)>) -> Result<(), Problem> {
         let Some(through) = link.through.as_ref().filter(|_| !edges.is_empty()) else { return Ok(()) };
         let columns: Vec<ColumnId> = through.far.iter().map(|(_, target)| *target).collect();
         let targets = edges.iter().map(|(edge, _)| &edge.target).collect();
@@ -257,45 +257,45 @@ impl<'c, S: Session> Run<'c, S> {
         of: TypeId,
         rows: &'c [NewRow],
         existing: &'c Existing,
-    ) -> Result<Vec<Cells>, Problem> {
-        let key = |row: &NewRow| -> Result<Cells, Problem> {
+    ) -> Result<Vec<Datums>, Problem> {
+        let key = |row: &NewRow| -> Result<Datums, Problem> {
             let cell =
                 |column: &ColumnId| row.values.iter().find(|(known, _)| known == column).map(|(_, cell)| cell.clone());
-            existing.key.iter().map(cell).collect::<Option<Cells>>().ok_or_else(|| {
+            existing.key.iter().map(cell).collect::<Option<Datums>>().ok_or_else(|| {
                 let fields = self.fields(of, &existing.key).join(" and ");
                 let text = format!("{}: `ifExists` looks for a row by {fields}; give it a value", row.place);
                 Problem::new(Code::InvalidArgument, text)
             })
         };
-        let keys: Vec<Cells> = rows.iter().map(key).collect::<Result<_, _>>()?;
+        let keys: Vec<Datums> = rows.iter().map(key).collect::<Result<_, _>>()?;
         let found = self.find(existing.find, keys.clone()).await?;
-        let mut identities: Vec<Cells> = vec![Vec::new(); rows.len()];
+        let mut locators: Vec<Datums> = vec![Vec::new(); rows.len()];
         let (mut new, mut there): (Vec<usize>, Vec<usize>) = (Vec::new(), Vec::new());
         let mut met: HashSet<Vec<u8>> = HashSet::new();
         for (at, found) in found.into_iter().enumerate() {
             let mut bytes = Vec::new();
             keys[at].iter().for_each(|cell| push_item(&mut bytes, cell.as_ref()));
-            if !met.insert(bytes) && !keys[at].contains(&Cell::Null) {
+            if !met.insert(bytes) && !keys[at].contains(&Datum::Null) {
                 let text =
                     format!("{}: an earlier row of the same mutation has the same key; say it once", rows[at].place);
                 return Err(Problem::new(Code::Conflict, text));
             }
             match found {
-                Some(identity) => {
-                    identities[at] = identity;
+                Some(row_locator) => {
+                    locators[at] = row_locator;
                     there.push(at);
                 }
                 None => new.push(at),
             }
         }
         let created = self.create(of, new.iter().map(|at| (&rows[*at], Vec::new())).collect()).await?;
-        for (at, identity) in new.into_iter().zip(created) {
-            identities[at] = identity;
+        for (at, row_locator) in new.into_iter().zip(created) {
+            locators[at] = row_locator;
         }
         if existing.changes {
-            self.change_existing(of, rows, &there, &mut identities).await?;
+            self.change_existing(of, rows, &there, &mut locators).await?;
         }
-        Ok(identities)
+        Ok(locators)
     }
 
     pub(super) async fn change_existing(
@@ -303,7 +303,7 @@ impl<'c, S: Session> Run<'c, S> {
         of: TypeId,
         rows: &'c [NewRow],
         there: &[usize],
-        identities: &mut [Cells],
+        locators: &mut [Datums],
     ) -> Result<(), Problem> {
         let nested = |row: &&NewRow| !row.ones.is_empty() || !row.many.is_empty() || !row.edges.is_empty();
         if let Some(row) = there.iter().map(|at| &rows[*at]).find(nested) {
@@ -333,9 +333,9 @@ impl<'c, S: Session> Run<'c, S> {
         }
         if let Err(problem) = self.check_visible(of, &said).await {
             let changes = there.iter().map(|at| change(at).map(|change| (*at, change.values.as_slice())));
-            let changes: Vec<(usize, &[(ColumnId, Cell)])> = changes.collect::<Result<_, Problem>>()?;
+            let changes: Vec<(usize, &[(ColumnId, Datum)])> = changes.collect::<Result<_, Problem>>()?;
             let rows: Vec<Candidate<'_>> =
-                changes.iter().map(|(at, values)| (Some(identities[*at].as_slice()), *values)).collect();
+                changes.iter().map(|(at, values)| (Some(locators[*at].as_slice()), *values)).collect();
             return Err(self.or_conflict(problem, of, &rows).await);
         }
         for (set, members) in groups.into_iter().filter(|(set, _)| !set.is_empty()) {
@@ -344,22 +344,22 @@ impl<'c, S: Session> Run<'c, S> {
                 let values = &change(at)?.values;
                 let value =
                     |column: &ColumnId| values.iter().find(|(known, _)| known == column).map(|(_, cell)| cell.clone());
-                given.push(identities[*at][..key.len()].iter().cloned().chain(set.iter().filter_map(value)).collect());
+                given.push(locators[*at][..key.len()].iter().cloned().chain(set.iter().filter_map(value)).collect());
             }
-            let owned: Vec<Cells> = members.iter().map(|at| identities[*at].clone()).collect();
+            let owned: Vec<Datums> = members.iter().map(|at| locators[*at].clone()).collect();
             self.update_each(of, &set, &key, given, &owned).await?;
             for at in members {
-                identities[at] = self.replaced(of, &identities[at], &change(&at)?.values);
+                locators[at] = self.replaced(of, &locators[at], &change(&at)?.values);
             }
         }
-        let changed: Vec<Cells> = there.iter().map(|at| identities[*at].clone()).collect();
+        let changed: Vec<Datums> = there.iter().map(|at| locators[*at].clone()).collect();
         self.check_rows(of, false, &changed).await
     }
 }
 
 /// Values of columns, each said once: where two are given, the first wins.
-pub(super) fn said_first(values: impl IntoIterator<Item = (ColumnId, Cell)>) -> Vec<(ColumnId, Cell)> {
-    let mut said: Vec<(ColumnId, Cell)> = Vec::new();
+pub(super) fn said_first(values: impl IntoIterator<Item = (ColumnId, Datum)>) -> Vec<(ColumnId, Datum)> {
+    let mut said: Vec<(ColumnId, Datum)> = Vec::new();
     for (column, cell) in values {
         if said.iter().all(|(known, _)| *known != column) {
             said.push((column, cell));
@@ -369,6 +369,6 @@ pub(super) fn said_first(values: impl IntoIterator<Item = (ColumnId, Cell)>) -> 
 }
 
 /// What the caller said: the values without those that the grant fixes.
-pub(super) fn except(values: &[(ColumnId, Cell)], fixed: &[ColumnId]) -> Vec<(ColumnId, Cell)> {
+pub(super) fn except(values: &[(ColumnId, Datum)], fixed: &[ColumnId]) -> Vec<(ColumnId, Datum)> {
     values.iter().filter(|(column, _)| !fixed.contains(column)).cloned().collect()
 }

@@ -15,10 +15,10 @@ use std::future::Future;
 
 use puente_core::error::{Code, PathStep, Problem};
 use puente_core::json::{self, Answer, Fetch, KeyValues, Row, Rows};
-use puente_core::plan::change::{Act, Root};
-use puente_core::plan::{BoundPlan, SelectId};
-use puente_core::sql::{Dialect, Statement};
-use puente_core::value::{Cell, Scalar};
+use puente_core::model::{Column, ColumnId, Model, TypeId};
+use puente_core::plan::change::{Act, Address, Lookup, Root};
+use puente_core::plan::{BoundPlan, Plan, SelectId};
+use puente_core::value::{Datum, Scalar};
 
 use crate::{ChangeRequest, Outcome};
 use run::Run;
@@ -31,20 +31,54 @@ pub(crate) struct Values<'v> {
     /// Values of keys, or of rows to be inserted as arrays.
     pub(crate) keys: Option<&'v KeyValues>,
     /// The values of one execution.
-    pub(crate) given: &'v [Cell],
+    pub(crate) given: &'v [Datum],
     /// An answer of so many bytes could be made of what is read at the most.
     pub(crate) most_bytes: usize,
 }
 
+/// One step of a change, whatever the engine.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Step<'c> {
+    /// Reads one level of the answer.
+    Level(&'c Plan, SelectId),
+    /// Finds rows by key: the key's ordinal comes first.
+    Find(&'c Lookup),
+    /// Finds the rows that an update or a delete is about, and locks them.
+    Address(&'c Address),
+    /// Creates rows, and delivers these columns of each, in order.
+    Insert { of: TypeId, columns: &'c [ColumnId], rows: usize, returning: &'c [ColumnId] },
+    /// Sets columns, or adds to them (`true`), in the rows of so many keys, which come after the values.
+    Update { of: TypeId, set: &'c [(ColumnId, bool)], key: &'c [ColumnId], keys: usize },
+    /// Sets columns of so many rows to values of their own: those of a row's key, then the columns'.
+    UpdateEach { of: TypeId, set: &'c [ColumnId], key: &'c [ColumnId], rows: usize },
+    /// Deletes the rows of so many keys.
+    Delete { of: TypeId, key: &'c [ColumnId], keys: usize },
+}
+
 /// A connection inside a transaction.
 pub(crate) trait Session: Send {
-    /// Runs a statement. `scalars` has one entry per column that it delivers: its scalar, if it has one.
+    /// A step in the engine's own language.
+    type Prepared: Send + Sync;
+
+    /// Puts a step into it.
+    fn prepare(&self, model: &Model, step: Step<'_>) -> Self::Prepared;
+
+    /// How a step is told to whoever may see statements.
+    fn text(prepared: &Self::Prepared) -> &str;
+
+    /// Runs a step. `scalars` has one entry per column that it delivers: its scalar, if it has one.
     fn run(
         &mut self,
-        statement: &Statement,
+        prepared: &Self::Prepared,
         values: Values<'_>,
         scalars: &[Option<Scalar>],
     ) -> impl Future<Output = Result<Rows<'static>, Failure>> + Send;
+
+    /// How many rows of so many columns one insert takes.
+    fn rows_per_insert(&self, columns: usize) -> usize;
+
+    /// Can several rows be set to values of their own in one step, where these columns are set?
+    fn sets_rows_together(&self, columns: &[&Column]) -> bool;
 
     /// The columns of a constraint that a refusal could only name.
     fn columns_of(&mut self, relation: &str, constraint: &str) -> impl Future<Output = Vec<String>> + Send {
@@ -57,7 +91,7 @@ pub(crate) trait Session: Send {
 #[derive(Debug)]
 pub(crate) enum Failure {
     /// The table does not take what was given.
-    Refused(Refusal),
+    Refused(ConstraintViolation),
     /// Anything else.
     Problem(Problem),
 }
@@ -70,8 +104,8 @@ impl From<Problem> for Failure {
 
 /// What a table does not take.
 #[derive(Debug)]
-pub(crate) struct Refusal {
-    pub(crate) rule: Rule,
+pub(crate) struct ConstraintViolation {
+    pub(crate) rule: ConstraintKind,
     /// The columns, where the engine tells them.
     pub(crate) columns: Vec<String>,
     /// The constraint's name, where the engine tells only that; or its text.
@@ -82,7 +116,7 @@ pub(crate) struct Refusal {
 
 /// The rule of a table that was broken.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Rule {
+pub(crate) enum ConstraintKind {
     /// A unique key.
     Unique,
     /// A foreign key.
@@ -96,18 +130,14 @@ pub(crate) enum Rule {
     /// A range of numbers or dates.
     Range,
     /// A form: a value that is none of the column's type.
-    Form,
+    StorageFormat,
 }
 
 /// Runs every change, and writes the answer of each as it is reached.
 ///
 /// # Errors
 /// The first problem: the caller takes everything back.
-pub(crate) async fn run<S: Session>(
-    session: &mut S,
-    dialect: &'static dyn Dialect,
-    request: &ChangeRequest,
-) -> Result<Outcome, Problem> {
+pub(crate) async fn run<S: Session>(session: &mut S, request: &ChangeRequest) -> Result<Outcome, Problem> {
     check_transactional(request)?;
     let mut body = b"{\"data\":{".to_vec();
     let (mut problems, mut statements, mut pending, mut is_null) = (Vec::new(), Vec::new(), Vec::new(), false);
@@ -116,7 +146,7 @@ pub(crate) async fn run<S: Session>(
         let answer = match &root.change {
             None => json::write(&root.answer, &mut Nothing, request.most_bytes),
             Some(change) => {
-                let mut run = Run::new(session, dialect, request, (root, change), &mut touched);
+                let mut run = Run::new(session, request, (root, change), &mut touched);
                 let answer = run.root().await;
                 statements.append(&mut run.statements);
                 pending.extend(run.checked.into_iter().map(|(lookup, keys)| (root, change, lookup, keys)));
@@ -141,7 +171,7 @@ pub(crate) async fn run<S: Session>(
     }
     // What was true of a row when it was written may not be after what was written later.
     for (root, change, lookup, keys) in pending {
-        let mut run = Run::new(session, dialect, request, (root, change), &mut touched);
+        let mut run = Run::new(session, request, (root, change), &mut touched);
         run.check_again(lookup, keys).await.map_err(|problem| placed(problem, root))?;
         statements.append(&mut run.statements);
     }
@@ -215,10 +245,10 @@ fn placed(mut problem: Problem, root: &Root) -> Problem {
 }
 
 /// The problem of a constraint that is looked at with the commit only.
-pub(crate) fn late_refusal(refusal: Refusal) -> Problem {
+pub(crate) fn late_refusal(refusal: ConstraintViolation) -> Problem {
     let (code, text) = match refusal.rule {
-        Rule::Unique => (Code::Conflict, "two rows would have the same key; choose another value"),
-        Rule::Reference => {
+        ConstraintKind::Unique => (Code::Conflict, "two rows would have the same key; choose another value"),
+        ConstraintKind::Reference => {
             (Code::ReferenceBroken, "a row would refer to one that is not there; give the key of one that is")
         }
         _ => (Code::ValueRefused, "the rows as they would be are refused by a check of their table"),

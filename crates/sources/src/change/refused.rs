@@ -2,18 +2,18 @@
 
 use puente_core::error::{Code, Problem};
 use puente_core::model::{Cardinality, ColumnId, TypeId};
-use puente_core::plan::change::{Unruled, identity};
-use puente_core::value::Cell;
+use puente_core::plan::change::{Unruled, locator};
+use puente_core::value::Datum;
 
-use super::run::{Cells, Run};
-use super::{Failure, Rule, Session};
+use super::run::{Datums, Run};
+use super::{ConstraintKind, Failure, Session};
 
-/// A row that is written: its identity, if it is there already, and what is written to it.
-pub(super) type Candidate<'w> = (Option<&'w [Cell]>, &'w [(ColumnId, Cell)]);
+/// A row that is written: its locator, if it is there already, and what is written to it.
+pub(super) type Candidate<'w> = (Option<&'w [Datum]>, &'w [(ColumnId, Datum)]);
 
 impl<'c, S: Session> Run<'c, S> {
     /// The problem of a write that the table does not take.
-    pub(super) async fn refused(&mut self, of: TypeId, written: &[&[(ColumnId, Cell)]], failure: Failure) -> Problem {
+    pub(super) async fn refused(&mut self, of: TypeId, written: &[&[(ColumnId, Datum)]], failure: Failure) -> Problem {
         let mut refusal = match failure {
             Failure::Problem(problem) => return problem,
             Failure::Refused(refusal) => refusal,
@@ -32,33 +32,37 @@ impl<'c, S: Session> Run<'c, S> {
         let named = if fields.is_empty() { "a value".to_owned() } else { fields.join(" and ") };
         let name = &t.name;
         let (code, text) = match refusal.rule {
-            Rule::Unique => return self.conflict(of, &columns).with_detail(refusal.detail),
-            Rule::Reference if !columns.is_empty() => {
+            ConstraintKind::Unique => return self.conflict(of, &columns).with_detail(refusal.detail),
+            ConstraintKind::Reference if !columns.is_empty() => {
                 return self.missing_target(of, &columns).with_detail(refusal.detail);
             }
-            Rule::Reference => {
+            ConstraintKind::Reference => {
                 if let Some(columns) = self.dangling(of, written).await {
                     return self.missing_target(of, &columns).with_detail(refusal.detail);
                 }
                 let text = "a value refers to a row that is not there, or the row is still referred to by its old key";
                 (Code::ReferenceBroken, format!("{text}; look at the links of `{name}`"))
             }
-            Rule::NotNull => (Code::ValueRefused, format!("{named} of `{name}` cannot be null; give it a value")),
-            Rule::Check => (
+            ConstraintKind::NotNull => {
+                (Code::ValueRefused, format!("{named} of `{name}` cannot be null; give it a value"))
+            }
+            ConstraintKind::Check => (
                 Code::ValueRefused,
                 format!("{named} of `{name}` is refused by a check of the table; look at what it allows"),
             ),
-            Rule::Length => (Code::ValueRefused, format!("{named} of `{name}` is too long; shorten it")),
-            Rule::Range => {
+            ConstraintKind::Length => (Code::ValueRefused, format!("{named} of `{name}` is too long; shorten it")),
+            ConstraintKind::Range => {
                 (Code::ValueRefused, format!("{named} of `{name}` is out of its range; give a smaller or larger one"))
             }
-            Rule::Form => (Code::ValueRefused, format!("{named} of `{name}` has not the form that its column takes")),
+            ConstraintKind::StorageFormat => {
+                (Code::ValueRefused, format!("{named} of `{name}` has not the form that its column takes"))
+            }
         };
         Problem::new(code, text).with_detail(refusal.detail)
     }
 
     /// The problem of a reference, or of a key that is taken where one is, too: that is told first, on every engine. Each row comes
-    /// with its identity, if it is there already, and with what is written to it.
+    /// with its locator, if it is there already, and with what is written to it.
     pub(super) async fn or_conflict(&mut self, problem: Problem, of: TypeId, rows: &[Candidate<'_>]) -> Problem {
         if problem.code != Code::ReferenceBroken {
             return problem;
@@ -74,25 +78,24 @@ impl<'c, S: Session> Run<'c, S> {
     async fn taken(&mut self, of: TypeId, rows: &[Candidate<'_>]) -> Result<Option<Vec<ColumnId>>, Problem> {
         let t = &self.model.types[of];
         let row_key = t.row_key().map(|key| key.columns.clone()).unwrap_or_default();
-        let identity = identity(self.model, of);
+        let row_locator = locator(self.model, of);
         for key in &t.keys {
             let is_written = |(_, written): &&Candidate<'_>| {
-                written.iter().any(|(column, cell)| key.columns.contains(column) && *cell != Cell::Null)
+                written.iter().any(|(column, cell)| key.columns.contains(column) && *cell != Datum::Null)
             };
             let cell = |(own, written): &Candidate<'_>, column: ColumnId| {
                 let said = written.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell.clone());
-                let at = || identity.iter().position(|known| *known == column);
-                said.or_else(|| own.and_then(|own| own.get(at()?).cloned())).filter(|cell| *cell != Cell::Null)
+                let at = || row_locator.iter().position(|known| *known == column);
+                said.or_else(|| own.and_then(|own| own.get(at()?).cloned())).filter(|cell| *cell != Datum::Null)
             };
             let of_key =
-                |row: &Candidate<'_>| key.columns.iter().map(|column| cell(row, *column)).collect::<Option<Cells>>();
-            let keyed: Vec<(Option<&[Cell]>, Cells)> =
+                |row: &Candidate<'_>| key.columns.iter().map(|column| cell(row, *column)).collect::<Option<Datums>>();
+            let keyed: Vec<(Option<&[Datum]>, Datums)> =
                 rows.iter().filter(is_written).filter_map(|row| Some((row.0, of_key(row)?))).collect();
-            let lookup = Unruled::TakenKey.lookup(self.model, self.dialect, of, &key.columns);
-            let scalars: Vec<_> = std::iter::once(None).chain(self.scalars_of(of, &lookup.outputs)).collect();
+            let lookup = Unruled::TakenKey.lookup(self.model, of, &key.columns);
             let keys = keyed.iter().map(|(_, cells)| cells.clone()).collect();
-            let found = self.find_by(&lookup.statement, keys, &scalars).await?;
-            let is_other = |(own, found): (Option<&[Cell]>, &Option<Cells>)| {
+            let found = self.find_by(&lookup, keys).await?;
+            let is_other = |(own, found): (Option<&[Datum]>, &Option<Datums>)| {
                 found.as_ref().is_some_and(|found| own.is_none_or(|own| own[..row_key.len()] != found[..]))
             };
             if keyed.iter().map(|(own, _)| *own).zip(&found).any(is_other) {
@@ -157,19 +160,19 @@ impl<'c, S: Session> Run<'c, S> {
     }
 
     /// Which columns refer to a row that is not there, where the engine does not say it.
-    pub(super) async fn dangling(&mut self, of: TypeId, written: &[&[(ColumnId, Cell)]]) -> Option<Vec<ColumnId>> {
+    pub(super) async fn dangling(&mut self, of: TypeId, written: &[&[(ColumnId, Datum)]]) -> Option<Vec<ColumnId>> {
         let links = &self.model.types[of].links;
         for link in links.iter().filter(|link| link.cardinality == Cardinality::One && link.through.is_none()) {
             let own: Vec<ColumnId> = link.pairs.iter().map(|(own, _)| *own).collect();
             let by: Vec<ColumnId> = link.pairs.iter().map(|(_, target)| *target).collect();
-            let value = |row: &[(ColumnId, Cell)], column| {
+            let value = |row: &[(ColumnId, Datum)], column| {
                 row.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell.clone())
             };
             let key =
-                |row: &&[(ColumnId, Cell)]| own.iter().map(|column| value(row, *column)).collect::<Option<Cells>>();
-            let keys: Vec<Cells> = written.iter().filter_map(key).filter(|key| !key.contains(&Cell::Null)).collect();
-            let lookup = Unruled::WhichReference.lookup(self.model, self.dialect, link.target, &by);
-            if self.find_by(&lookup.statement, keys, &[None]).await.is_ok_and(|found| found.contains(&None)) {
+                |row: &&[(ColumnId, Datum)]| own.iter().map(|column| value(row, *column)).collect::<Option<Datums>>();
+            let keys: Vec<Datums> = written.iter().filter_map(key).filter(|key| !key.contains(&Datum::Null)).collect();
+            let lookup = Unruled::WhichReference.lookup(self.model, link.target, &by);
+            if self.find_by(&lookup, keys).await.is_ok_and(|found| found.contains(&None)) {
                 return Some(own);
             }
         }

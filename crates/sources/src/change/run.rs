@@ -5,25 +5,24 @@ use std::time::{Duration, Instant};
 use puente_core::error::{Code, Problem};
 use puente_core::json::{self, Answer, KeyValues, Levels, Rows};
 use puente_core::model::{ColumnId, Model, TypeId};
-use puente_core::plan::change::{Act, Address, Change, GIVEN, Lookup, LookupId, NewRow, Root, Unruled, identity};
-use puente_core::plan::{BoundPlan, Plan};
-use puente_core::sql::{Dialect, Statement};
-use puente_core::value::{Cell, Scalar};
+use puente_core::plan::change::{Act, Address, Change, GIVEN, Lookup, LookupId, NewRow, Root, Unruled, locator};
+use puente_core::plan::{BoundPlan, Plan, SelectId};
+use puente_core::value::{Datum, Scalar};
 
-use super::{Failure, Session, Touched, Values};
+use super::{Failure, Session, Step, Touched, Values};
+use crate::levels::LevelReader;
 use crate::{ChangeRequest, StatementReport};
 
 /// The cells of one row.
-pub(super) type Cells = Vec<Cell>;
+pub(super) type Datums = Vec<Datum>;
 /// A row to be created, and the columns that the row it hangs on gives it.
-pub(super) type Pending<'c> = (&'c NewRow, Vec<(ColumnId, Cell)>);
+pub(super) type Pending<'c> = (&'c NewRow, Vec<(ColumnId, Datum)>);
 
 /// Bytes of what may be read at once on the way to an answer, however small that has to be: keys of many rows.
 const LOOKED_UP_BYTES: usize = 16 << 20;
 
 pub(super) struct Run<'c, S> {
     pub(super) session: &'c mut S,
-    pub(super) dialect: &'static dyn Dialect,
     pub(super) request: &'c ChangeRequest,
     pub(super) bound: &'c BoundPlan,
     pub(super) model: &'c Model,
@@ -33,13 +32,12 @@ pub(super) struct Run<'c, S> {
     /// The text of the last of them: the same statement over and over is told once.
     last_text: String,
     /// Lookups that found every one of these keys, and must do so again before the end.
-    pub(super) checked: Vec<(LookupId, Vec<Cells>)>,
+    pub(super) checked: Vec<(LookupId, Vec<Datums>)>,
 }
 
 impl<'c, S: Session> Run<'c, S> {
     pub(super) fn new(
         session: &'c mut S,
-        dialect: &'static dyn Dialect,
         request: &'c ChangeRequest,
         (root, change): (&'c Root, &'c Change),
         touched: &'c mut Touched,
@@ -48,7 +46,6 @@ impl<'c, S: Session> Run<'c, S> {
         let model = bound.plan().model();
         Run {
             session,
-            dialect,
             request,
             bound,
             model,
@@ -85,28 +82,33 @@ impl<'c, S: Session> Run<'c, S> {
         }
     }
 
-    /// Runs a statement, and remembers that it ran.
+    /// A step in the engine's own language.
+    pub(super) fn prepare(&self, step: Step<'_>) -> S::Prepared {
+        self.session.prepare(self.model, step)
+    }
+
+    /// Runs a step, and remembers that it ran.
     pub(super) async fn execute(
         &mut self,
-        statement: &Statement,
+        prepared: &S::Prepared,
         keys: Option<&KeyValues>,
-        given: &[Cell],
+        given: &[Datum],
         scalars: &[Option<Scalar>],
     ) -> Result<Rows<'static>, Failure> {
         let start = self.request.timed.then(Instant::now);
         let most_bytes = self.request.most_bytes.max(LOOKED_UP_BYTES);
         let values = Values { bound: self.bound, keys, given, most_bytes };
-        let rows = self.session.run(statement, values, scalars).await?;
+        let rows = self.session.run(prepared, values, scalars).await?;
         let time = start.map_or(Duration::ZERO, |start| start.elapsed());
         match self.statements.last_mut() {
-            Some(last) if self.last_text == statement.text => {
+            Some(last) if self.last_text == S::text(prepared) => {
                 last.executions += 1;
                 last.rows += rows.len() as u64;
                 last.time += time;
             }
             _ => {
-                self.last_text.clone_from(&statement.text);
-                let text = if self.request.timed { statement.text.clone() } else { String::new() };
+                S::text(prepared).clone_into(&mut self.last_text);
+                let text = if self.request.timed { self.last_text.clone() } else { String::new() };
                 self.statements.push(StatementReport { text, executions: 1, rows: rows.len() as u64, time });
             }
         }
@@ -118,28 +120,23 @@ impl<'c, S: Session> Run<'c, S> {
     }
 
     /// The rows of keys, by a lookup: one entry per key, none where there is no such row.
-    pub(super) async fn find(&mut self, lookup: LookupId, keys: Vec<Cells>) -> Result<Vec<Option<Cells>>, Problem> {
-        let lookup = &self.change.lookups[lookup];
-        let scalars: Vec<_> = std::iter::once(None).chain(self.scalars_of(lookup.of, &lookup.outputs)).collect();
-        self.find_by(&lookup.statement, keys, &scalars).await
+    pub(super) async fn find(&mut self, lookup: LookupId, keys: Vec<Datums>) -> Result<Vec<Option<Datums>>, Problem> {
+        self.find_by(&self.change.lookups[lookup], keys).await
     }
 
-    pub(super) async fn find_by(
-        &mut self,
-        statement: &Statement,
-        keys: Vec<Cells>,
-        scalars: &[Option<Scalar>],
-    ) -> Result<Vec<Option<Cells>>, Problem> {
+    pub(super) async fn find_by(&mut self, lookup: &Lookup, keys: Vec<Datums>) -> Result<Vec<Option<Datums>>, Problem> {
         let mut found = vec![None; keys.len()];
         if keys.is_empty() {
             return Ok(found);
         }
+        let scalars: Vec<_> = std::iter::once(None).chain(self.scalars_of(lookup.of, &lookup.outputs)).collect();
         let keys = KeyValues::new(keys);
-        let rows = self.execute(statement, Some(&keys), &[], scalars).await.map_err(unexpected)?;
+        let prepared = self.prepare(Step::Find(lookup));
+        let rows = self.execute(&prepared, Some(&keys), &[], &scalars).await.map_err(unexpected)?;
         for at in 0..rows.len() {
-            let mut cells: Cells = (0..scalars.len()).map(|column| rows.row(at).cell(column).to_cell()).collect();
+            let mut cells: Datums = (0..scalars.len()).map(|column| rows.row(at).cell(column).to_datum()).collect();
             let ordinal = match cells.remove(0) {
-                Cell::Integer(ordinal) => usize::try_from(ordinal - 1).ok(),
+                Datum::Integer(ordinal) => usize::try_from(ordinal - 1).ok(),
                 _ => None,
             };
             match ordinal.and_then(|ordinal| found.get_mut(ordinal)) {
@@ -151,10 +148,11 @@ impl<'c, S: Session> Run<'c, S> {
     }
 
     /// The rows that an update or a delete is about.
-    pub(super) async fn addressed(&mut self, address: &Address) -> Result<Vec<Cells>, Problem> {
+    pub(super) async fn addressed(&mut self, address: &Address) -> Result<Vec<Datums>, Problem> {
         let of = self.change.of;
         let scalars = self.scalars_of(of, &address.outputs);
-        let rows = self.execute(&address.statement, None, &[], &scalars).await.map_err(unexpected)?;
+        let rows =
+            self.execute(&self.prepare(Step::Address(address)), None, &[], &scalars).await.map_err(unexpected)?;
         let name = &self.model.types[of].name;
         if address.one && rows.is_empty() {
             let text = format!("there is no `{name}` with this key; ask for it with the same key to see");
@@ -168,7 +166,7 @@ impl<'c, S: Session> Run<'c, S> {
             return Err(Problem::new(Code::TooCostly, text));
         }
         self.touched.add(rows.len())?;
-        let width = identity(self.model, of).len();
+        let width = locator(self.model, of).len();
         let mut found = Vec::with_capacity(rows.len());
         for at in 0..rows.len() {
             let row = rows.row(at);
@@ -181,31 +179,31 @@ impl<'c, S: Session> Run<'c, S> {
                     return Err(Problem::new(Code::StaleRevision, text));
                 }
             }
-            found.push((0..width).map(|column| row.cell(column).to_cell()).collect());
+            found.push((0..width).map(|column| row.cell(column).to_datum()).collect());
         }
         Ok(found)
     }
 
     /// Asks what must be true of rows after they were created or updated.
-    pub(super) async fn check_rows(&mut self, of: TypeId, created: bool, rows: &[Cells]) -> Result<(), Problem> {
+    pub(super) async fn check_rows(&mut self, of: TypeId, created: bool, rows: &[Datums]) -> Result<(), Problem> {
         let Some(lookup) = self.change.checks.get(&(of, created)).copied() else { return Ok(()) };
         let width = self.change.lookups[lookup].by.len();
-        let keys: Vec<Cells> = rows.iter().map(|cells| cells[..width].to_vec()).collect();
+        let keys: Vec<Datums> = rows.iter().map(|cells| cells[..width].to_vec()).collect();
         self.check(lookup, keys.clone()).await?;
         self.checked.push((lookup, keys));
         Ok(())
     }
 
     /// Asks it again of those rows that are still there.
-    pub(super) async fn check_again(&mut self, lookup: LookupId, keys: Vec<Cells>) -> Result<(), Problem> {
+    pub(super) async fn check_again(&mut self, lookup: LookupId, keys: Vec<Datums>) -> Result<(), Problem> {
         let Lookup { of, by, .. } = &self.change.lookups[lookup];
-        let there = Unruled::StillThere.lookup(self.model, self.dialect, *of, by);
-        let found = self.find_by(&there.statement, keys.clone(), &[None]).await?;
+        let there = Unruled::StillThere.lookup(self.model, *of, by);
+        let found = self.find_by(&there, keys.clone()).await?;
         let there = keys.into_iter().zip(found).filter(|(_, found)| found.is_some()).map(|(key, _)| key);
         self.check(lookup, there.collect()).await
     }
 
-    pub(super) async fn check(&mut self, lookup: LookupId, keys: Vec<Cells>) -> Result<(), Problem> {
+    pub(super) async fn check(&mut self, lookup: LookupId, keys: Vec<Datums>) -> Result<(), Problem> {
         let of = self.change.lookups[lookup].of;
         if self.find(lookup, keys).await?.contains(&None) {
             let name = &self.model.types[of].name;
@@ -216,48 +214,55 @@ impl<'c, S: Session> Run<'c, S> {
     }
 
     /// What is answered: the changed rows as they are now.
-    pub(super) async fn answer(&mut self, rows: &[Cells], count: usize) -> Result<Answer, Problem> {
+    pub(super) async fn answer(&mut self, rows: &[Datums], count: usize) -> Result<Answer, Problem> {
         let plan: &Plan = self.bound.plan();
         self.bound.check_cost(rows.len(), self.request.most_cost)?;
         let width = plan.row_width(GIVEN);
-        let keys: Vec<Cells> = rows.iter().map(|cells| cells[..width].to_vec()).collect();
+        let keys: Vec<Datums> = rows.iter().map(|cells| cells[..width].to_vec()).collect();
         let mut levels = Levels::new(plan);
         levels.give(&keys, count);
-        for select in (0..plan.selects().len()).filter(|select| plan.runs(*select)) {
-            let keys = levels.keys(plan, select);
-            if keys.is_empty() {
-                continue;
-            }
-            let statement = &plan.program().statements()[select];
-            let scalars: Vec<_> = std::iter::once(None).chain(plan.scalars(select)).collect();
-            let rows = self.execute(statement, Some(&keys), &[], &scalars).await.map_err(unexpected)?;
-            for at in 0..rows.len() {
-                let row = rows.row(at);
-                (1..scalars.len()).for_each(|column| levels.rows(select).push(row.cell(column)));
-                let ordinal = if let Cell::Integer(ordinal) = row.cell(0).to_cell() { ordinal } else { 0 };
-                levels.row_belongs_to(select, ordinal)?;
-            }
-            levels.check_size(self.request.most_bytes)?;
-        }
-        json::write(self.bound, &mut levels.fetch(plan), self.request.most_bytes)
+        let most_bytes = self.request.most_bytes;
+        crate::levels::read(plan, &mut levels, most_bytes, self).await?;
+        json::write(self.bound, &mut levels.fetch(plan), most_bytes)
     }
 
     /// Values of columns out of a row's identity.
     pub(super) fn pick(
         &self,
         of: TypeId,
-        cells: &[Cell],
+        cells: &[Datum],
         columns: impl IntoIterator<Item = ColumnId>,
-    ) -> Result<Cells, Problem> {
-        let identity = identity(self.model, of);
+    ) -> Result<Datums, Problem> {
+        let row_locator = locator(self.model, of);
         columns
             .into_iter()
             .map(|column| {
-                let at = identity.iter().position(|known| *known == column);
+                let at = row_locator.iter().position(|known| *known == column);
                 at.map(|at| cells[at].clone())
                     .ok_or_else(|| Problem::new(Code::Internal, "a link starts from a column that is not delivered"))
             })
             .collect()
+    }
+}
+
+impl<S: Session> LevelReader for Run<'_, S> {
+    async fn read(
+        &mut self,
+        select: SelectId,
+        keys: Option<&KeyValues>,
+        levels: &mut Levels<'_>,
+    ) -> Result<(), Problem> {
+        let plan: &Plan = self.bound.plan();
+        let scalars: Vec<_> = std::iter::once(None).chain(plan.scalars(select)).collect();
+        let prepared = self.prepare(Step::Level(plan, select));
+        let rows = self.execute(&prepared, keys, &[], &scalars).await.map_err(unexpected)?;
+        for at in 0..rows.len() {
+            let row = rows.row(at);
+            (1..scalars.len()).for_each(|column| levels.rows(select).push(row.cell(column)));
+            let ordinal = if let Datum::Integer(ordinal) = row.cell(0).to_datum() { ordinal } else { 0 };
+            levels.row_belongs_to(select, ordinal)?;
+        }
+        Ok(())
     }
 }
 

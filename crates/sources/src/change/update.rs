@@ -3,25 +3,30 @@
 use indexmap::IndexMap;
 use puente_core::error::{Code, Problem};
 use puente_core::model::{ColumnId, TypeId};
-use puente_core::plan::change::{EdgeChange, EdgeRow, LookupId, Set, identity};
-use puente_core::sql;
-use puente_core::value::Cell;
+use puente_core::plan::change::{EdgeChange, EdgeRow, LookupId, Set, locator};
+use puente_core::value::Datum;
 
+use super::Step;
 use super::create::{except, said_first};
 use super::refused::Candidate;
-use super::run::{Cells, Run};
-use super::{Failure, Rule, Session};
+use super::run::{Datums, Run};
+use super::{ConstraintKind, Failure, Session};
 
 /// Rows of one UPDATE or DELETE: engines limit parameters, and the depth of a condition.
 const ROWS_PER_STATEMENT: usize = 200;
 
 impl<'c, S: Session> Run<'c, S> {
-    /// Updates rows that were addressed; gives their identities as they are now.
-    pub(super) async fn update(&mut self, of: TypeId, found: Vec<Cells>, set: &'c Set) -> Result<Vec<Cells>, Problem> {
+    /// Updates rows that were addressed; gives their locators as they are now.
+    pub(super) async fn update(
+        &mut self,
+        of: TypeId,
+        found: Vec<Datums>,
+        set: &'c Set,
+    ) -> Result<Vec<Datums>, Problem> {
         if found.is_empty() {
             return Ok(found);
         }
-        let plain: Vec<(ColumnId, Cell)> =
+        let plain: Vec<(ColumnId, Datum)> =
             set.values.iter().filter(|(.., adds)| !adds).map(|(column, cell, _)| (*column, cell.clone())).collect();
         if let Err(problem) = self.check_visible(of, &[except(&plain, &set.fixed)]).await {
             let rows: Vec<Candidate<'_>> = found.iter().map(|own| (Some(own.as_slice()), plain.as_slice())).collect();
@@ -36,13 +41,13 @@ impl<'c, S: Session> Run<'c, S> {
         }
         if !values.is_empty() {
             let columns: Vec<(ColumnId, bool)> = values.iter().map(|(column, _, adds)| (*column, *adds)).collect();
-            let set_to: Cells = values.iter().map(|(_, cell, _)| cell.clone()).collect();
+            let set_to: Datums = values.iter().map(|(_, cell, _)| cell.clone()).collect();
             let key = self.model.types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default();
             for chunk in found.chunks(ROWS_PER_STATEMENT) {
-                let statement = sql::update(self.model, self.dialect, of, &columns, &key, chunk.len());
+                let update = self.prepare(Step::Update { of, set: &columns, key: &key, keys: chunk.len() });
                 let keys = chunk.iter().flat_map(|cells| cells[..key.len()].iter().cloned());
-                let given: Cells = set_to.iter().cloned().chain(keys).collect();
-                if let Err(failure) = self.execute(&statement, None, &given, &[]).await {
+                let given: Datums = set_to.iter().cloned().chain(keys).collect();
+                if let Err(failure) = self.execute(&update, None, &given, &[]).await {
                     let written: Vec<_> = values.iter().map(|(column, cell, _)| (*column, cell.clone())).collect();
                     let problem = self.refused(of, &[&written], failure).await;
                     let set_to: Vec<_> = values
@@ -56,9 +61,9 @@ impl<'c, S: Session> Run<'c, S> {
                 }
             }
         }
-        let plain: Vec<(ColumnId, Cell)> =
+        let plain: Vec<(ColumnId, Datum)> =
             values.into_iter().filter(|(.., adds)| !adds).map(|(column, cell, _)| (column, cell)).collect();
-        let now: Vec<Cells> = found.iter().map(|cells| self.replaced(of, cells, &plain)).collect();
+        let now: Vec<Datums> = found.iter().map(|cells| self.replaced(of, cells, &plain)).collect();
         if let Some(in_range) = set.in_range {
             self.check_range(of, in_range, &now).await?;
         }
@@ -69,23 +74,23 @@ impl<'c, S: Session> Run<'c, S> {
         Ok(now)
     }
 
-    /// Sets columns of rows to values of their own; each row's key comes before its values. Their identities are in the same order.
+    /// Sets columns of rows to values of their own; each row's key comes before its values. Their locators are in the same order.
     pub(super) async fn update_each(
         &mut self,
         of: TypeId,
         set: &[ColumnId],
         key: &[ColumnId],
-        rows: Vec<Cells>,
-        identities: &[Cells],
+        rows: Vec<Datums>,
+        locators: &[Datums],
     ) -> Result<(), Problem> {
         let columns: Vec<_> = set.iter().map(|column| &self.model.types[of].columns[*column]).collect();
-        let together = if self.dialect.types_rows(&columns) { ROWS_PER_STATEMENT } else { 1 };
-        for (chunk, owned) in rows.chunks(together).zip(identities.chunks(together)) {
-            let statement = sql::update_each(self.model, self.dialect, of, set, key, chunk.len());
-            let given: Cells = chunk.concat();
-            if let Err(failure) = self.execute(&statement, None, &given, &[]).await {
-                let values = |row: &Cells| set.iter().copied().zip(row[key.len()..].iter().cloned()).collect();
-                let written: Vec<Vec<(ColumnId, Cell)>> = chunk.iter().map(values).collect();
+        let together = if self.session.sets_rows_together(&columns) { ROWS_PER_STATEMENT } else { 1 };
+        for (chunk, owned) in rows.chunks(together).zip(locators.chunks(together)) {
+            let update = self.prepare(Step::UpdateEach { of, set, key, rows: chunk.len() });
+            let given: Datums = chunk.concat();
+            if let Err(failure) = self.execute(&update, None, &given, &[]).await {
+                let values = |row: &Datums| set.iter().copied().zip(row[key.len()..].iter().cloned()).collect();
+                let written: Vec<Vec<(ColumnId, Datum)>> = chunk.iter().map(values).collect();
                 let problem = self.refused(of, &written.iter().map(Vec::as_slice).collect::<Vec<_>>(), failure).await;
                 let candidates: Vec<Candidate<'_>> =
                     owned.iter().zip(&written).map(|(own, values)| (Some(own.as_slice()), values.as_slice())).collect();
@@ -96,9 +101,9 @@ impl<'c, S: Session> Run<'c, S> {
     }
 
     /// A row's identity after columns were set.
-    pub(super) fn replaced(&self, of: TypeId, cells: &[Cell], set: &[(ColumnId, Cell)]) -> Cells {
+    pub(super) fn replaced(&self, of: TypeId, cells: &[Datum], set: &[(ColumnId, Datum)]) -> Datums {
         let set_to = |column: &ColumnId| set.iter().find(|(known, _)| known == column).map(|(_, cell)| cell.clone());
-        identity(self.model, of)
+        locator(self.model, of)
             .iter()
             .zip(cells)
             .map(|(column, cell)| set_to(column).unwrap_or_else(|| cell.clone()))
@@ -106,7 +111,7 @@ impl<'c, S: Session> Run<'c, S> {
     }
 
     /// Asks whether what was added to is still an integer of 32 bits.
-    async fn check_range(&mut self, of: TypeId, in_range: LookupId, rows: &[Cells]) -> Result<(), Problem> {
+    async fn check_range(&mut self, of: TypeId, in_range: LookupId, rows: &[Datums]) -> Result<(), Problem> {
         let width = self.change.lookups[in_range].by.len();
         let keys = rows.iter().map(|cells| cells[..width].to_vec()).collect();
         if self.find(in_range, keys).await?.contains(&None) {
@@ -122,12 +127,12 @@ impl<'c, S: Session> Run<'c, S> {
         &mut self,
         of: TypeId,
         change: &'c EdgeChange,
-        rows: &[Cells],
+        rows: &[Datums],
     ) -> Result<(), Problem> {
         let link = &self.model.types[of].links[change.link];
         let Some(through) = &link.through else { return Ok(()) };
         let far_columns: Vec<ColumnId> = through.far.iter().map(|(_, target)| *target).collect();
-        let near: Vec<Cells> = rows
+        let near: Vec<Datums> = rows
             .iter()
             .map(|cells| self.pick(of, cells, through.near.iter().map(|(own, _)| *own)))
             .collect::<Result<_, _>>()?;
@@ -144,7 +149,7 @@ impl<'c, S: Session> Run<'c, S> {
             return Ok(());
         }
         let far = self.targets(link.target, change.add.iter().map(|edge| &edge.target).collect(), &far_columns).await?;
-        let mut wanted: Vec<(&EdgeRow, Cells)> = Vec::new();
+        let mut wanted: Vec<(&EdgeRow, Datums)> = Vec::new();
         for near in &near {
             wanted.extend(change.add.iter().zip(&far).map(|(edge, far)| (edge, [near.as_slice(), far].concat())));
         }
@@ -153,7 +158,7 @@ impl<'c, S: Session> Run<'c, S> {
             None => vec![None; wanted.len()],
         };
         let (mut new, mut places, mut there) =
-            (Vec::new(), Vec::new(), IndexMap::<Vec<ColumnId>, (Vec<Cells>, Vec<Cells>)>::new());
+            (Vec::new(), Vec::new(), IndexMap::<Vec<ColumnId>, (Vec<Datums>, Vec<Datums>)>::new());
         let mut said = Vec::new();
         let ends: Vec<ColumnId> =
             through.near.iter().map(|(_, join)| *join).chain(through.far.iter().map(|(join, _)| *join)).collect();
@@ -164,24 +169,24 @@ impl<'c, S: Session> Run<'c, S> {
                     new.push(said_first(edge.values.iter().cloned().chain(ends.iter().copied().zip(cells))));
                     places.push(edge.place.as_str());
                 }
-                (Some(identity), Some(change)) => {
+                (Some(row_locator), Some(change)) => {
                     if let Some(field) = &change.refused {
                         return Err(self.not_to_be_changed(through.join, field, &edge.place));
                     }
                     said.push(except(&change.values, &change.fixed));
                     let set = change.values.iter().map(|(column, _)| *column).collect();
                     let values = change.values.iter().map(|(_, cell)| cell.clone());
-                    let row = identity[..join_key.len()].iter().cloned().chain(values).collect();
+                    let row = row_locator[..join_key.len()].iter().cloned().chain(values).collect();
                     let (rows, owned) = there.entry(set).or_default();
                     rows.push(row);
-                    owned.push(identity);
+                    owned.push(row_locator);
                 }
                 (Some(_), None) => {}
             }
         }
         self.check_visible(through.join, &said).await?;
         for (set, (rows, owned)) in there.into_iter().filter(|(set, _)| !set.is_empty()) {
-            let keys: Vec<Cells> = rows.iter().map(|row| row[..join_key.len()].to_vec()).collect();
+            let keys: Vec<Datums> = rows.iter().map(|row| row[..join_key.len()].to_vec()).collect();
             self.update_each(through.join, &set, &join_key, rows, &owned).await?;
             self.check_rows(through.join, false, &keys).await?;
         }
@@ -189,14 +194,14 @@ impl<'c, S: Session> Run<'c, S> {
         self.check_rows(through.join, true, &created).await
     }
 
-    pub(super) async fn delete(&mut self, of: TypeId, found: &[Cells]) -> Result<(), Problem> {
+    pub(super) async fn delete(&mut self, of: TypeId, found: &[Datums]) -> Result<(), Problem> {
         let key = self.model.types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default();
         for chunk in found.chunks(ROWS_PER_STATEMENT) {
-            let statement = sql::delete(self.model, self.dialect, of, &key, chunk.len());
-            let given: Cells = chunk.iter().flat_map(|cells| cells[..key.len()].iter().cloned()).collect();
-            match self.execute(&statement, None, &given, &[]).await {
+            let delete = self.prepare(Step::Delete { of, key: &key, keys: chunk.len() });
+            let given: Datums = chunk.iter().flat_map(|cells| cells[..key.len()].iter().cloned()).collect();
+            match self.execute(&delete, None, &given, &[]).await {
                 Ok(_) => {}
-                Err(Failure::Refused(refusal)) if refusal.rule == Rule::Reference => {
+                Err(Failure::Refused(refusal)) if refusal.rule == ConstraintKind::Reference => {
                     return Err(self.still_referred_to(of).with_detail(refusal.detail));
                 }
                 Err(failure) => return Err(self.refused(of, &[], failure).await),

@@ -6,14 +6,15 @@ use mysql_async::Conn;
 use mysql_async::prelude::Queryable as _;
 use puente_core::error::Problem;
 use puente_core::json::Rows;
-use puente_core::sql::{self, Statement};
 use puente_core::value::Scalar;
+use puente_sql::{Dialect, Statement};
 
 use super::connect::{self, Server};
 use super::run::{Stopped, send};
 use super::{fault, params, values};
 use crate::change::attempts::{self, Transactional};
-use crate::change::{self, Failure, Session, Values};
+use crate::change::{self, Failure, Values};
+use crate::statements::SqlSession;
 use crate::turns::Party;
 use crate::{ChangeRequest, Outcome};
 
@@ -39,7 +40,7 @@ impl Transactional for Server {
         client.give_up().await;
     }
 
-    async fn take_back(&self, client: connect::Session) {
+    async fn roll_back(&self, client: connect::Session) {
         // A session that cannot say so, or does not in time, is given up.
         let mut client = Lease(Some(client));
         if client.session().query_drop("rollback").await.is_ok() {
@@ -98,7 +99,7 @@ impl Transaction<'_> {
         for text in ["set transaction isolation level read committed", "start transaction read write"] {
             self.session.query_drop(text).await.map_err(|error| fault::problem(&error))?;
         }
-        change::run(self, &sql::Mariadb, request).await
+        change::run(self, request).await
     }
 
     async fn execute(
@@ -124,15 +125,19 @@ impl Transaction<'_> {
         for row in &rows {
             for (at, scalar) in scalars.iter().enumerate() {
                 let value = row.as_ref(at).unwrap_or(&mysql_async::Value::NULL);
-                values::with_cell(value, &row.columns_ref()[at], *scalar, |cell| into.push(cell));
+                values::with_datum(value, &row.columns_ref()[at], *scalar, |cell| into.push(cell));
             }
         }
         Ok(into)
     }
 }
 
-impl Session for Transaction<'_> {
-    async fn run(
+impl SqlSession for Transaction<'_> {
+    fn dialect(&self) -> &'static dyn Dialect {
+        &puente_sql::Mariadb
+    }
+
+    async fn run_statement(
         &mut self,
         statement: &Statement,
         values: Values<'_>,
@@ -141,7 +146,7 @@ impl Session for Transaction<'_> {
         self.execute(statement, values, scalars).await
     }
 
-    async fn columns_of(&mut self, relation: &str, constraint: &str) -> Vec<String> {
+    async fn constrained_columns(&mut self, relation: &str, constraint: &str) -> Vec<String> {
         const COLUMNS: &str = "select column_name from information_schema.statistics
             where table_schema = database() and table_name = ? and index_name = ? order by seq_in_index";
         self.session.exec(COLUMNS, (relation, constraint)).await.unwrap_or_default()

@@ -3,7 +3,7 @@
 use mysql_async::{Conn, Row, Value};
 use puente_core::error::{Code, Problem};
 use puente_core::json::KeyValues;
-use puente_core::sql::{Program, Statement};
+use puente_sql::{Program, Statement};
 
 use super::connect::Server;
 use super::params;
@@ -21,10 +21,10 @@ impl Server {
     /// Explains the statements of a plan without running them.
     pub(super) async fn explain(&self, job: Job) -> Result<Vec<Explanation>, Problem> {
         let request = &*job.request;
-        let mut left = job.left;
+        let mut disconnected = job.disconnected;
         let mut session = self.session(&request.party, request.deadline).await?;
         let id = session.id();
-        match within(request.deadline, &mut left, explain_on(&mut session, request)).await {
+        match within(request.deadline, &mut disconnected, explain_on(&mut session, request)).await {
             Some(explained) => explained,
             None => {
                 self.cancel(id).await;
@@ -38,16 +38,16 @@ impl Server {
 async fn explain_on(session: &mut Conn, request: &Request) -> Result<Vec<Explanation>, Problem> {
     let plan = request.bound.plan();
     let mut explained = Vec::new();
-    for (select, statement) in plan.program().statements().iter().enumerate() {
+    for (select, statement) in request.program().statements().iter().enumerate() {
         if !plan.runs(select) {
             continue;
         }
         let values = params::values(&statement.slots, &request.bound, Some(&KeyValues::default()), &[]);
         explained.push(explain_one(session, statement, statement.text.clone(), values).await?);
-        if let Program::PerLevel(_, united) = plan.program()
-            && let Some(one) = &united[select]
+        if let Program::Batched(_, union_per_parent) = request.program()
+            && let Some(one) = &union_per_parent[select]
         {
-            let values = params::united(&one.slots, &request.bound, &KeyValues::default(), 1);
+            let values = params::union_per_parent(&one.slots, &request.bound, &KeyValues::default(), 1);
             explained.push(explain_one(session, one, united_text(one), values).await?);
         }
     }

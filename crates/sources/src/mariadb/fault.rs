@@ -3,7 +3,7 @@
 use mysql_async::Error;
 use puente_core::error::{Code, Problem};
 
-use crate::change::{Refusal, Rule};
+use crate::change::{ConstraintKind, ConstraintViolation};
 
 /// The problem that an error of MariaDB is to a caller.
 pub(super) fn problem(error: &Error) -> Problem {
@@ -32,32 +32,34 @@ pub(super) fn problem(error: &Error) -> Problem {
 }
 
 /// What a table does not take.
-pub(super) fn refusal(error: &Error) -> Option<Refusal> {
+pub(super) fn refusal(error: &Error) -> Option<ConstraintViolation> {
     let Error::Server(server) = error else { return None };
     let text = &server.message;
     let quoted = |mark: char, number: usize| text.split(mark).nth(number * 2 + 1).map(str::to_owned);
     let (rule, columns, constraint) = match server.code {
         // `Duplicate entry 'x' for key 'huts_code'`: what was entered may hold quotes, too.
-        1062 | 1586 => {
-            (Rule::Unique, None, text.rsplit('\'').nth(1).map(|key| key.rsplit('.').next().unwrap_or(key).to_owned()))
-        }
+        1062 | 1586 => (
+            ConstraintKind::Unique,
+            None,
+            text.rsplit('\'').nth(1).map(|key| key.rsplit('.').next().unwrap_or(key).to_owned()),
+        ),
         // `… CONSTRAINT `fk` FOREIGN KEY (`hut_id`) REFERENCES …`
         1452 | 1216 => {
             let names = text.split_once("FOREIGN KEY (").and_then(|(_, rest)| rest.split_once(") REFERENCES"));
             let names =
                 names.map(|(names, _)| names.split(", ").map(|name| name.trim_matches('`').to_owned()).collect());
-            (Rule::Reference, names, None)
+            (ConstraintKind::Reference, names, None)
         }
-        1451 | 1217 => (Rule::Reference, None, None),
-        1048 | 1364 => (Rule::NotNull, quoted('\'', 0).map(|column| vec![column]), None),
-        4025 | 3819 => (Rule::Check, None, quoted('`', 0)),
-        1644 => (Rule::Check, None, None),
-        1406 => (Rule::Length, quoted('\'', 0).map(|column| vec![column]), None),
-        1264 | 1690 => (Rule::Range, quoted('\'', 0).map(|column| vec![column]), None),
-        1265 | 1366 | 1292 => (Rule::Form, None, None),
+        1451 | 1217 => (ConstraintKind::Reference, None, None),
+        1048 | 1364 => (ConstraintKind::NotNull, quoted('\'', 0).map(|column| vec![column]), None),
+        4025 | 3819 => (ConstraintKind::Check, None, quoted('`', 0)),
+        1644 => (ConstraintKind::Check, None, None),
+        1406 => (ConstraintKind::Length, quoted('\'', 0).map(|column| vec![column]), None),
+        1264 | 1690 => (ConstraintKind::Range, quoted('\'', 0).map(|column| vec![column]), None),
+        1265 | 1366 | 1292 => (ConstraintKind::StorageFormat, None, None),
         _ => return None,
     };
-    Some(Refusal { rule, columns: columns.unwrap_or_default(), constraint, detail: error.to_string() })
+    Some(ConstraintViolation { rule, columns: columns.unwrap_or_default(), constraint, detail: error.to_string() })
 }
 
 /// Did the database itself take the transaction back, in favour of others?

@@ -16,58 +16,52 @@ mod values;
 use std::path::Path;
 use std::sync::Arc;
 
+use futures_util::future::{BoxFuture, FutureExt as _};
 use puente_core::error::Problem;
+use puente_core::plan::{Capabilities, Plan};
 use puente_core::project::SourceSettings;
+use puente_sql::Dialect as _;
 
 use crate::cluster::Cluster;
-use crate::{ChangeRequest, Explanation, Outcome, Request};
+use crate::{ChangeRequest, Connector, Explanation, Outcome, Prepared, Request, Source, statements};
 pub use connect::connect;
 pub use survey::survey;
 
-/// A MariaDB source. Cheap to clone; the sessions are shared.
-#[derive(Debug, Clone)]
-pub struct Mariadb(Arc<Cluster<connect::Server>>);
+/// Sets a source up; nothing is connected before the first request.
+///
+/// # Errors
+/// `SOURCE_UNAVAILABLE` where an address or a certificate cannot be understood.
+pub(crate) fn connector(settings: &SourceSettings, base: &Path, _: usize) -> Result<Source, Problem> {
+    let server = |url: &str| connect::Server::new(url, settings, base);
+    Ok(Arc::new(Mariadb(Cluster::open("mariadb", settings, server)?)))
+}
 
-impl Mariadb {
-    /// Sets the source up; nothing is connected before the first ask.
-    ///
-    /// # Errors
-    /// `SOURCE_UNAVAILABLE` where an address or a certificate cannot be understood.
-    pub fn open(settings: &SourceSettings, base: &Path) -> Result<Self, Problem> {
-        let server = |url: &str| connect::Server::new(url, settings, base);
-        Cluster::open("mariadb", settings, server).map(Arc::new).map(Mariadb)
+/// A MariaDB source.
+#[derive(Debug)]
+struct Mariadb(Cluster<connect::Server>);
+
+impl Connector for Mariadb {
+    fn capabilities(&self) -> Capabilities {
+        puente_sql::Mariadb.capabilities()
     }
 
-    /// Runs a plan. Dropping the future cancels it in the database.
-    ///
-    /// # Errors
-    /// What the database reports; `TIMED_OUT` at the deadline; `SOURCE_UNAVAILABLE` where it is out of reach.
-    pub async fn run(&self, request: Request) -> Result<Outcome, Problem> {
-        self.0.run(request).await
+    fn prepare(&self, plan: &Plan) -> Arc<dyn Prepared> {
+        statements::prepare(plan, &puente_sql::Mariadb)
     }
 
-    /// Runs a mutation: all of it, or nothing.
-    ///
-    /// # Errors
-    /// The first problem, and then nothing was changed; `OUTCOME_UNKNOWN` where the connection was lost after the commit
-    /// was sent.
-    pub async fn change(&self, request: ChangeRequest) -> Result<Outcome, Problem> {
-        self.0.change(request).await
+    fn answer(&self, request: Request) -> BoxFuture<'_, Result<Outcome, Problem>> {
+        self.0.answer(request).boxed()
     }
 
-    /// Explains the statements of a plan without running them.
-    ///
-    /// # Errors
-    /// As [`Mariadb::run`].
-    pub async fn explain(&self, request: Request) -> Result<Vec<Explanation>, Problem> {
-        self.0.explain(request).await
+    fn change(&self, request: ChangeRequest) -> BoxFuture<'_, Result<Outcome, Problem>> {
+        self.0.change(request).boxed()
     }
 
-    /// Can the database be reached?
-    ///
-    /// # Errors
-    /// `SOURCE_UNAVAILABLE`, with the reason.
-    pub async fn probe(&self) -> Result<(), Problem> {
-        self.0.probe().await
+    fn explain(&self, request: Request) -> BoxFuture<'_, Result<Vec<Explanation>, Problem>> {
+        self.0.explain(request).boxed()
+    }
+
+    fn probe(&self) -> BoxFuture<'_, Result<(), Problem>> {
+        self.0.probe().boxed()
     }
 }

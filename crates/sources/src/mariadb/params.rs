@@ -3,12 +3,12 @@
 use mysql_async::Value;
 use puente_core::json::KeyValues;
 use puente_core::plan::BoundPlan;
-use puente_core::sql::Slot;
-use puente_core::value::Cell;
+use puente_core::value::Datum;
+use puente_sql::Slot;
 use serde_json::Value as Json;
 
 /// What is bound to each of a statement's placeholders.
-pub(super) fn values(slots: &[Slot], bound: &BoundPlan, keys: Option<&KeyValues>, given: &[Cell]) -> Vec<Value> {
+pub(super) fn values(slots: &[Slot], bound: &BoundPlan, keys: Option<&KeyValues>, given: &[Datum]) -> Vec<Value> {
     let mut pair = 0;
     let of = |slot: &Slot| match slot {
         Slot::Given(number) => value(&given[*number]),
@@ -18,7 +18,7 @@ pub(super) fn values(slots: &[Slot], bound: &BoundPlan, keys: Option<&KeyValues>
 }
 
 /// What is bound to a union of one select per parent, padded with parents that have no children to `copies`.
-pub(super) fn united(slots: &[Slot], bound: &BoundPlan, keys: &KeyValues, copies: usize) -> Vec<Value> {
+pub(super) fn union_per_parent(slots: &[Slot], bound: &BoundPlan, keys: &KeyValues, copies: usize) -> Vec<Value> {
     let mut values = Vec::with_capacity(slots.len() * copies);
     for copy in 0..copies {
         let mut pair = 0;
@@ -32,7 +32,7 @@ pub(super) fn united(slots: &[Slot], bound: &BoundPlan, keys: &KeyValues, copies
 #[derive(Clone, Copy)]
 struct Parent<'k> {
     ordinal: usize,
-    key: Option<&'k [Cell]>,
+    key: Option<&'k [Datum]>,
 }
 
 /// `pair` counts the linking values, which come in the order of the link's pairs.
@@ -60,14 +60,14 @@ fn single(
     }
 }
 
-fn value(cell: &Cell) -> Value {
+fn value(cell: &Datum) -> Value {
     match cell {
-        Cell::Null => Value::NULL,
-        Cell::Integer(value) => Value::Int(*value),
-        Cell::Real(value) => Value::Double(*value),
-        Cell::Text(text) => Value::Bytes(text.clone().into_bytes()),
-        Cell::Blob(bytes) => Value::Bytes(bytes.clone()),
-        Cell::List(cells) => text(&Json::Array(cells.iter().map(json).collect())),
+        Datum::Null => Value::NULL,
+        Datum::Integer(value) => Value::Int(*value),
+        Datum::Real(value) => Value::Double(*value),
+        Datum::Text(text) => Value::Bytes(text.clone().into_bytes()),
+        Datum::Blob(bytes) => Value::Bytes(bytes.clone()),
+        Datum::List(cells) => text(&Json::Array(cells.iter().map(json).collect())),
     }
 }
 
@@ -76,12 +76,12 @@ fn text(json: &Json) -> Value {
 }
 
 /// An item of a list: bytes as hexadecimal digits, everything else as itself.
-fn json(cell: &Cell) -> Json {
+fn json(cell: &Datum) -> Json {
     match cell {
-        Cell::Null | Cell::List(_) => Json::Null,
-        Cell::Integer(value) => (*value).into(),
-        Cell::Real(value) => (*value).into(),
-        Cell::Text(text) => text.as_str().into(),
-        Cell::Blob(bytes) => bytes.iter().map(|byte| format!("{byte:02x}")).collect::<String>().into(),
+        Datum::Null | Datum::List(_) => Json::Null,
+        Datum::Integer(value) => (*value).into(),
+        Datum::Real(value) => (*value).into(),
+        Datum::Text(text) => text.as_str().into(),
+        Datum::Blob(bytes) => bytes.iter().map(|byte| format!("{byte:02x}")).collect::<String>().into(),
     }
 }

@@ -7,13 +7,14 @@ use mysql_async::{Conn, Params, Row, Value};
 use puente_core::error::{Code, Problem};
 use puente_core::json::{self, KeyValues, Levels, check_held};
 use puente_core::plan::SelectId;
-use puente_core::sql::{Program, Statement};
+use puente_sql::{Program, Statement};
 use tokio::time::timeout;
 
 use super::connect::Server;
 use super::{fault, params, values};
 use crate::change::attempts;
 use crate::cluster::{self, Job};
+use crate::levels::LevelReader;
 use crate::server::{CANCEL_TIMEOUT, KEPT_TEXT_BYTES, within};
 use crate::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
 
@@ -39,12 +40,12 @@ impl Server {
     /// Runs a plan. What nobody waits for any more, and what takes too long, is cancelled in the database.
     async fn run(&self, job: Job) -> Result<Outcome, Problem> {
         let request = &*job.request;
-        let mut left = job.left;
+        let mut disconnected = job.disconnected;
         let mut retried = false;
         loop {
             let mut session = self.session(&request.party, request.deadline).await?;
             let id = session.id();
-            match within(request.deadline, &mut left, work(&mut session, request)).await {
+            match within(request.deadline, &mut disconnected, work(&mut session, request)).await {
                 // The session had died before this ask, most likely; reads can be asked again on a new one.
                 Some(Err(problem)) if fault::is_lost(&problem) && !retried => retried = true,
                 Some(Err(problem)) => {
@@ -94,34 +95,48 @@ async fn work(session: &mut Conn, request: &Request) -> Result<Outcome, Problem>
 
 async fn by_level(session: &mut Conn, request: &Request) -> Result<Outcome, Problem> {
     let plan = request.bound.plan();
-    let mut reports = Vec::new();
     let mut levels = Levels::new(plan);
-    for (select, node) in plan.selects().iter().enumerate().filter(|(select, _)| plan.runs(*select)) {
-        let keys = levels.keys(plan, select);
-        if node.parent.is_some() && keys.is_empty() {
-            continue;
-        }
-        let statement = &plan.program().statements()[select];
+    let mut reading = Reading { session, request, reports: Vec::new() };
+    crate::levels::read(plan, &mut levels, request.most_bytes, &mut reading).await?;
+    let answer = json::write(&request.bound, &mut levels.fetch(plan), request.most_bytes)?;
+    Ok(Outcome { answer, statements: reading.reports })
+}
+
+/// A session that reads the levels of a request.
+struct Reading<'c> {
+    session: &'c mut Conn,
+    request: &'c Request,
+    reports: Vec<StatementReport>,
+}
+
+impl LevelReader for Reading<'_> {
+    async fn read(
+        &mut self,
+        select: SelectId,
+        keys: Option<&KeyValues>,
+        levels: &mut Levels<'_>,
+    ) -> Result<(), Problem> {
+        let program = self.request.program();
+        let statement = &program.statements()[select];
         let start = Instant::now();
-        let few = match plan.program() {
-            Program::PerLevel(_, united) if keys.rows().len() <= MOST_UNITED => united[select].as_ref(),
+        let few = match (program, keys) {
+            (Program::Batched(_, union_per_parent), Some(keys)) if keys.rows().len() <= MOST_UNITED => {
+                union_per_parent[select].as_ref().map(|one| (one, keys))
+            }
             _ => None,
         };
         let rows = match few {
-            Some(one) => unite(session, request, one, &keys).await?,
-            None => query(session, request, statement, &keys).await?,
+            Some((one, keys)) => unite(self.session, self.request, one, keys).await?,
+            None => query(self.session, self.request, statement, keys).await?,
         };
         let text = match few {
-            _ if !request.timed => String::new(),
-            Some(one) => united_text(one),
+            _ if !self.request.timed => String::new(),
+            Some((one, _)) => united_text(one),
             None => statement.text.clone(),
         };
-        reports.push(StatementReport { text, executions: 1, rows: rows.len() as u64, time: start.elapsed() });
-        load(&mut levels, request, select, &rows)?;
-        levels.check_size(request.most_bytes)?;
+        self.reports.push(StatementReport { text, executions: 1, rows: rows.len() as u64, time: start.elapsed() });
+        load(levels, self.request, select, &rows)
     }
-    let answer = json::write(&request.bound, &mut levels.fetch(plan), request.most_bytes)?;
-    Ok(Outcome { answer, statements: reports })
 }
 
 /// Parents whose children are read by a union of one select per parent; those of more are numbered in one pass.
@@ -132,12 +147,12 @@ pub(super) fn united_text(one: &Statement) -> String {
     format!("({}) union all …", one.text)
 }
 
-/// One select per parent, united to one statement. Their number is rounded up, so that there are few statements to keep
+/// One select per parent, union_per_parent to one statement. Their number is rounded up, so that there are few statements to keep
 /// prepared; each comes with its parent's ordinal, in order.
 async fn unite(session: &mut Conn, request: &Request, one: &Statement, keys: &KeyValues) -> Result<Vec<Row>, Problem> {
     let copies = keys.rows().len().next_power_of_two();
     let text = vec![format!("({})", one.text); copies].join(" union all ");
-    let values = params::united(&one.slots, &request.bound, keys, copies);
+    let values = params::union_per_parent(&one.slots, &request.bound, keys, copies);
     execute(session, &text, values, request.most_bytes).await
 }
 
@@ -145,9 +160,9 @@ async fn query(
     session: &mut Conn,
     request: &Request,
     statement: &Statement,
-    keys: &KeyValues,
+    keys: Option<&KeyValues>,
 ) -> Result<Vec<Row>, Problem> {
-    let values = params::values(&statement.slots, &request.bound, Some(keys), &[]);
+    let values = params::values(&statement.slots, &request.bound, keys, &[]);
     execute(session, &statement.text, values, request.most_bytes).await
 }
 
@@ -221,7 +236,7 @@ fn load(levels: &mut Levels<'_>, request: &Request, select: SelectId, rows: &[Ro
         for (output, scalar) in scalars.iter().enumerate() {
             let at = first + output;
             let value = row.as_ref(at).unwrap_or(&Value::NULL);
-            values::with_cell(value, &row.columns_ref()[at], *scalar, |cell| levels.rows(select).push(cell));
+            values::with_datum(value, &row.columns_ref()[at], *scalar, |cell| levels.rows(select).push(cell));
         }
         if first == 1 {
             let ordinal = match row.as_ref(0) {

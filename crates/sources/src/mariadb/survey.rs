@@ -9,8 +9,8 @@ use puente_core::catalog::{AssignedNames, Catalog, Column, Engine, FORMAT, Forei
 use puente_core::error::Problem;
 use puente_core::model::{KeyProposal, Proposal, candidates, keyless};
 use puente_core::project::SourceSettings;
-use puente_core::sql::{Dialect as _, Mariadb as Sql};
 use puente_core::value::Scalar;
+use puente_sql::{Dialect as _, Mariadb as Sql};
 
 use super::connect::connect;
 use super::fault;

@@ -1,7 +1,7 @@
 //! MariaDB's types as the API's scalars.
 
-use puente_core::sql::{Dialect as _, Mariadb};
-use puente_core::value::{Form, Scalar};
+use puente_core::value::{Scalar, StorageFormat};
+use puente_sql::{Dialect as _, Mariadb};
 
 use crate::quoted::text_list;
 
@@ -9,7 +9,7 @@ use crate::quoted::text_list;
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Judged {
     pub(super) scalar: Scalar,
-    pub(super) form: Form,
+    pub(super) form: StorageFormat,
     /// The texts of an enum.
     pub(super) values: Vec<String>,
     pub(super) notice: Option<String>,
@@ -21,28 +21,37 @@ pub(super) fn judge(declared: &str) -> Judged {
     let base = declared.split(['(', ' ']).next().unwrap_or_default().to_ascii_lowercase();
     let unsigned = declared.contains("unsigned");
     let (scalar, form) = match base.as_str() {
-        "tinyint" if declared.starts_with("tinyint(1)") => (Scalar::Boolean, Form::Usual),
-        "boolean" | "bool" => (Scalar::Boolean, Form::Usual),
-        "int" | "integer" if unsigned => (Scalar::BigInt, Form::Usual),
-        "tinyint" | "smallint" | "mediumint" | "int" | "integer" | "year" => (Scalar::Int, Form::Usual),
-        "bigint" if unsigned => (Scalar::BigInt, Form::Unsigned),
-        "bigint" => (Scalar::BigInt, Form::Usual),
-        "bit" if declared.starts_with("bit(1)") => (Scalar::Boolean, Form::Bits),
-        "bit" => (Scalar::BigInt, Form::Bits),
-        "decimal" | "numeric" => (Scalar::Decimal, Form::Usual),
-        "float" => (Scalar::Float, Form::Single),
-        "double" | "real" => (Scalar::Float, Form::Usual),
-        "date" => (Scalar::Date, Form::Usual),
-        "time" => (Scalar::Time, Form::Usual),
-        "datetime" => (Scalar::LocalDateTime, Form::Usual),
-        "timestamp" => (Scalar::DateTime, Form::Usual),
-        "char" | "varchar" | "tinytext" | "text" | "mediumtext" | "longtext" | "enum" => (Scalar::String, Form::Usual),
-        "binary" | "varbinary" | "tinyblob" | "blob" | "mediumblob" | "longblob" => (Scalar::Bytes, Form::Usual),
-        "uuid" => (Scalar::Uuid, Form::Usual),
-        "json" => (Scalar::Json, Form::Usual),
+        "tinyint" if declared.starts_with("tinyint(1)") => (Scalar::Boolean, StorageFormat::Usual),
+        "boolean" | "bool" => (Scalar::Boolean, StorageFormat::Usual),
+        "int" | "integer" if unsigned => (Scalar::BigInt, StorageFormat::Usual),
+        "tinyint" | "smallint" | "mediumint" | "int" | "integer" | "year" => (Scalar::Int, StorageFormat::Usual),
+        "bigint" if unsigned => (Scalar::BigInt, StorageFormat::Unsigned),
+        "bigint" => (Scalar::BigInt, StorageFormat::Usual),
+        "bit" if declared.starts_with("bit(1)") => (Scalar::Boolean, StorageFormat::Bits),
+        "bit" => (Scalar::BigInt, StorageFormat::Bits),
+        "decimal" | "numeric" => (Scalar::Decimal, StorageFormat::Usual),
+        "float" => (Scalar::Float, StorageFormat::Single),
+        "double" | "real" => (Scalar::Float, StorageFormat::Usual),
+        "date" => (Scalar::Date, StorageFormat::Usual),
+        "time" => (Scalar::Time, StorageFormat::Usual),
+        "datetime" => (Scalar::LocalDateTime, StorageFormat::Usual),
+        "timestamp" => (Scalar::DateTime, StorageFormat::Usual),
+        "char" | "varchar" | "tinytext" | "text" | "mediumtext" | "longtext" | "enum" => {
+            (Scalar::String, StorageFormat::Usual)
+        }
+        "binary" | "varbinary" | "tinyblob" | "blob" | "mediumblob" | "longblob" => {
+            (Scalar::Bytes, StorageFormat::Usual)
+        }
+        "uuid" => (Scalar::Uuid, StorageFormat::Usual),
+        "json" => (Scalar::Json, StorageFormat::Usual),
         _ => {
             let notice = format!("`{declared}` has no type in the API: served as text, as the engine writes it");
-            return Judged { scalar: Scalar::String, form: Form::EngineText, values: Vec::new(), notice: Some(notice) };
+            return Judged {
+                scalar: Scalar::String,
+                form: StorageFormat::EngineText,
+                values: Vec::new(),
+                notice: Some(notice),
+            };
         }
     };
     let values = declared.strip_prefix("enum(").and_then(|list| text_list(list.strip_suffix(')')?)).unwrap_or_default();
@@ -72,19 +81,19 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case("tinyint(1)", Scalar::Boolean, Form::Usual)]
-    #[case("tinyint(4)", Scalar::Int, Form::Usual)]
-    #[case("int(10) unsigned", Scalar::BigInt, Form::Usual)]
-    #[case("bigint(20) unsigned", Scalar::BigInt, Form::Unsigned)]
-    #[case("bit(1)", Scalar::Boolean, Form::Bits)]
-    #[case("timestamp", Scalar::DateTime, Form::Usual)]
-    #[case("datetime(6)", Scalar::LocalDateTime, Form::Usual)]
-    #[case("varbinary(16)", Scalar::Bytes, Form::Usual)]
-    #[case("set('a','b')", Scalar::String, Form::EngineText)]
-    fn types_become_scalars(#[case] declared: &str, #[case] scalar: Scalar, #[case] form: Form) {
+    #[case("tinyint(1)", Scalar::Boolean, StorageFormat::Usual)]
+    #[case("tinyint(4)", Scalar::Int, StorageFormat::Usual)]
+    #[case("int(10) unsigned", Scalar::BigInt, StorageFormat::Usual)]
+    #[case("bigint(20) unsigned", Scalar::BigInt, StorageFormat::Unsigned)]
+    #[case("bit(1)", Scalar::Boolean, StorageFormat::Bits)]
+    #[case("timestamp", Scalar::DateTime, StorageFormat::Usual)]
+    #[case("datetime(6)", Scalar::LocalDateTime, StorageFormat::Usual)]
+    #[case("varbinary(16)", Scalar::Bytes, StorageFormat::Usual)]
+    #[case("set('a','b')", Scalar::String, StorageFormat::EngineText)]
+    fn types_become_scalars(#[case] declared: &str, #[case] scalar: Scalar, #[case] form: StorageFormat) {
         let judged = judge(declared);
         assert_eq!((judged.scalar, judged.form), (scalar, form));
-        assert_eq!(judged.notice.is_some(), form == Form::EngineText);
+        assert_eq!(judged.notice.is_some(), form == StorageFormat::EngineText);
     }
 
     #[test]

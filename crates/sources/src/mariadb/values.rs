@@ -2,31 +2,31 @@
 
 use mysql_async::consts::ColumnType;
 use mysql_async::{Column, Value};
-use puente_core::value::{CellRef, Scalar};
+use puente_core::value::{DatumRef, Scalar};
 
 /// The character set of bytes that are no text.
 const BINARY: u16 = 63;
 
 /// Hands one value to `push`, as a cell.
-pub(super) fn with_cell<T>(
+pub(super) fn with_datum<T>(
     value: &Value,
     column: &Column,
     scalar: Option<Scalar>,
-    push: impl FnOnce(CellRef<'_>) -> T,
+    push: impl FnOnce(DatumRef<'_>) -> T,
 ) -> T {
     match value {
-        Value::NULL => push(CellRef::Null),
-        Value::Int(value) => push(CellRef::Integer(*value)),
+        Value::NULL => push(DatumRef::Null),
+        Value::Int(value) => push(DatumRef::Integer(*value)),
         Value::UInt(value) => match i64::try_from(*value) {
-            Ok(value) => push(CellRef::Integer(value)),
+            Ok(value) => push(DatumRef::Integer(value)),
             // Too large for a signed integer: kept as its digits.
-            Err(_) => push(CellRef::Text(value.to_string().as_bytes())),
+            Err(_) => push(DatumRef::Text(value.to_string().as_bytes())),
         },
         // The shortest digits of the single, not the longer ones of the double that equals it.
-        Value::Float(value) => push(CellRef::Real(value.to_string().parse().unwrap_or_else(|_| f64::from(*value)))),
-        Value::Double(value) => push(CellRef::Real(*value)),
-        Value::Bytes(bytes) if is_text(column) => push(CellRef::Text(bytes)),
-        Value::Bytes(bytes) => push(CellRef::Blob(bytes)),
+        Value::Float(value) => push(DatumRef::Real(value.to_string().parse().unwrap_or_else(|_| f64::from(*value)))),
+        Value::Double(value) => push(DatumRef::Real(*value)),
+        Value::Bytes(bytes) if is_text(column) => push(DatumRef::Text(bytes)),
+        Value::Bytes(bytes) => push(DatumRef::Blob(bytes)),
         Value::Date(year, month, day, hour, minute, second, micros) => {
             let mut text = format!("{year:04}-{month:02}-{day:02}");
             if column.column_type() != ColumnType::MYSQL_TYPE_DATE {
@@ -36,13 +36,13 @@ pub(super) fn with_cell<T>(
                     text.push('Z');
                 }
             }
-            push(CellRef::Text(text.as_bytes()))
+            push(DatumRef::Text(text.as_bytes()))
         }
         Value::Time(negative, days, hours, minutes, seconds, micros) => {
             let sign = if *negative { "-" } else { "" };
             let hours = days * 24 + u32::from(*hours);
             let text = format!("{sign}{hours:02}:{minutes:02}:{seconds:02}{}", fraction(*micros));
-            push(CellRef::Text(text.as_bytes()))
+            push(DatumRef::Text(text.as_bytes()))
         }
     }
 }
@@ -63,8 +63,8 @@ mod tests {
 
     fn written(value: &Value, ty: ColumnType, scalar: Scalar) -> String {
         let column = Column::new(ty);
-        with_cell(value, &column, Some(scalar), |cell| match cell {
-            CellRef::Text(text) => String::from_utf8(text.to_vec()).unwrap(),
+        with_datum(value, &column, Some(scalar), |cell| match cell {
+            DatumRef::Text(text) => String::from_utf8(text.to_vec()).unwrap(),
             other => format!("{other:?}"),
         })
     }

@@ -5,14 +5,15 @@ use std::time::Instant;
 use deadpool_postgres::Object;
 use puente_core::error::Problem;
 use puente_core::json::Rows;
-use puente_core::sql::{self, Statement};
-use puente_core::value::{CellRef, Scalar};
+use puente_core::value::{DatumRef, Scalar};
+use puente_sql::{Dialect, Statement};
 
 use super::connect::{self, Server};
 use super::run::{Stopped, column};
 use super::{fault, params, wire};
 use crate::change::attempts::{self, Transactional};
-use crate::change::{self, Failure, Session, Values};
+use crate::change::{self, Failure, Values};
+use crate::statements::SqlSession;
 use crate::turns::Party;
 use crate::{ChangeRequest, Outcome};
 
@@ -35,7 +36,7 @@ impl Transactional for Server {
         }
     }
 
-    async fn take_back(&self, client: Lease) {
+    async fn roll_back(&self, client: Lease) {
         if client.client().batch_execute("rollback").await.is_ok() {
             client.give_back();
         }
@@ -90,7 +91,7 @@ impl Transaction<'_> {
     async fn attempt(&mut self, request: &ChangeRequest) -> Result<Outcome, Problem> {
         let begin = "begin isolation level read committed read write";
         self.client.batch_execute(begin).await.map_err(|error| fault::problem(&error))?;
-        let outcome = change::run(self, &sql::Postgres, request).await?;
+        let outcome = change::run(self, request).await?;
         let checked = self.client.batch_execute("set constraints all immediate").await;
         checked.map_err(|error| match fault::refusal(&error) {
             Some(refusal) => change::late_refusal(refusal),
@@ -117,7 +118,7 @@ impl Transaction<'_> {
         for row in &rows {
             for (at, told) in row.columns().iter().enumerate() {
                 match column(row, at)? {
-                    None => into.push(CellRef::Null),
+                    None => into.push(DatumRef::Null),
                     Some(bytes) => wire::copy(&mut into, told.type_().oid(), bytes),
                 }
             }
@@ -126,8 +127,12 @@ impl Transaction<'_> {
     }
 }
 
-impl Session for Transaction<'_> {
-    async fn run(
+impl SqlSession for Transaction<'_> {
+    fn dialect(&self) -> &'static dyn Dialect {
+        &puente_sql::Postgres
+    }
+
+    async fn run_statement(
         &mut self,
         statement: &Statement,
         values: Values<'_>,

@@ -5,7 +5,7 @@ use std::collections::VecDeque;
 use deadpool_postgres::Object;
 use puente_core::error::{Code, Problem};
 use puente_core::json::KeyValues;
-use puente_core::sql::{Program, Statement};
+use puente_sql::{Program, Statement};
 use serde_json::Value as Json;
 use tokio_postgres::types::ToSql;
 
@@ -23,9 +23,9 @@ impl Server {
     /// Explains the statements of a plan without running them.
     pub(super) async fn explain(&self, job: Job) -> Result<Vec<Explanation>, Problem> {
         let request = &*job.request;
-        let mut left = job.left;
+        let mut disconnected = job.disconnected;
         let session = self.session(&request.party, request.deadline).await?;
-        match within(request.deadline, &mut left, self.explain_on(&session, request)).await {
+        match within(request.deadline, &mut disconnected, self.explain_on(&session, request)).await {
             Some(explained) => explained,
             None => {
                 self.cancel(session).await;
@@ -37,8 +37,8 @@ impl Server {
     async fn explain_on(&self, client: &Object, request: &Request) -> Result<Vec<Explanation>, Problem> {
         let plan = request.bound.plan();
         let mut explained = Vec::new();
-        for (at, statement) in plan.program().statements().iter().enumerate() {
-            if matches!(plan.program(), Program::PerLevel(..)) && !plan.runs(at) {
+        for (at, statement) in request.program().statements().iter().enumerate() {
+            if matches!(request.program(), Program::Batched(..)) && !plan.runs(at) {
                 continue;
             }
             let values = params::values(&statement.slots, &request.bound, Some(&KeyValues::default()), &[]);

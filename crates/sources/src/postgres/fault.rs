@@ -3,7 +3,7 @@
 use puente_core::error::{Code, Problem};
 use tokio_postgres::Error;
 
-use crate::change::{Refusal, Rule};
+use crate::change::{ConstraintKind, ConstraintViolation};
 
 /// The problem that an error of PostgreSQL is to a caller.
 pub(super) fn problem(error: &Error) -> Problem {
@@ -40,16 +40,16 @@ pub(super) fn problem(error: &Error) -> Problem {
 }
 
 /// What a table does not take.
-pub(super) fn refusal(error: &Error) -> Option<Refusal> {
+pub(super) fn refusal(error: &Error) -> Option<ConstraintViolation> {
     let told = error.as_db_error()?;
     let rule = match told.code().code() {
-        "23505" | "23P01" => Rule::Unique,
-        "23503" | "23001" => Rule::Reference,
-        "23502" => Rule::NotNull,
-        "23514" | "P0001" | "44000" => Rule::Check,
-        "22001" => Rule::Length,
-        "22003" | "22008" => Rule::Range,
-        "22P02" | "22007" | "22P03" | "22021" | "22P05" => Rule::Form,
+        "23505" | "23P01" => ConstraintKind::Unique,
+        "23503" | "23001" => ConstraintKind::Reference,
+        "23502" => ConstraintKind::NotNull,
+        "23514" | "P0001" | "44000" => ConstraintKind::Check,
+        "22001" => ConstraintKind::Length,
+        "22003" | "22008" => ConstraintKind::Range,
+        "22P02" | "22007" | "22P03" | "22021" | "22P05" => ConstraintKind::StorageFormat,
         _ => return None,
     };
     // `Key (hut_id, starts_on)=(7, 2026-07-14) already exists.`: in every language the names come first, in parentheses.
@@ -61,8 +61,14 @@ pub(super) fn refusal(error: &Error) -> Option<Refusal> {
         (None, None) => Vec::new(),
     };
     // The same error says that the row itself is still referred to: then the key is that of the row.
-    let columns = if rule == Rule::Reference && detail.contains("still referenced") { Vec::new() } else { columns };
-    Some(Refusal { rule, columns, constraint: told.constraint().map(str::to_owned), detail: self::told(error) })
+    let columns =
+        if rule == ConstraintKind::Reference && detail.contains("still referenced") { Vec::new() } else { columns };
+    Some(ConstraintViolation {
+        rule,
+        columns,
+        constraint: told.constraint().map(str::to_owned),
+        detail: self::told(error),
+    })
 }
 
 /// Did the database itself take the transaction back, in favour of others?

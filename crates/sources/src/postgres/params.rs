@@ -5,8 +5,8 @@ use std::error::Error;
 use bytes::BytesMut;
 use puente_core::json::KeyValues;
 use puente_core::plan::BoundPlan;
-use puente_core::sql::Slot;
-use puente_core::value::Cell;
+use puente_core::value::Datum;
+use puente_sql::Slot;
 use tokio_postgres::types::{Format, IsNull, ToSql, Type};
 
 /// One value in the form of text; none is null.
@@ -38,7 +38,7 @@ impl ToSql for Text {
 }
 
 /// What is bound to each of a statement's placeholders.
-pub(super) fn values(slots: &[Slot], bound: &BoundPlan, keys: Option<&KeyValues>, given: &[Cell]) -> Vec<Text> {
+pub(super) fn values(slots: &[Slot], bound: &BoundPlan, keys: Option<&KeyValues>, given: &[Datum]) -> Vec<Text> {
     slots
         .iter()
         .map(|slot| {
@@ -54,14 +54,14 @@ pub(super) fn values(slots: &[Slot], bound: &BoundPlan, keys: Option<&KeyValues>
         .collect()
 }
 
-fn text(cell: &Cell) -> Option<String> {
+fn text(cell: &Datum) -> Option<String> {
     match cell {
-        Cell::Null => None,
-        Cell::Integer(value) => Some(value.to_string()),
-        Cell::Real(value) => Some(value.to_string()),
-        Cell::Text(text) => Some(text.clone()),
-        Cell::Blob(bytes) => Some(bytea(bytes)),
-        Cell::List(cells) => Some(array(cells)),
+        Datum::Null => None,
+        Datum::Integer(value) => Some(value.to_string()),
+        Datum::Real(value) => Some(value.to_string()),
+        Datum::Text(text) => Some(text.clone()),
+        Datum::Blob(bytes) => Some(bytea(bytes)),
+        Datum::List(cells) => Some(array(cells)),
     }
 }
 
@@ -70,7 +70,7 @@ fn bytea(bytes: &[u8]) -> String {
 }
 
 /// An array's literal: every item quoted, so that none can be taken for NULL or for structure.
-fn array<'a>(cells: impl IntoIterator<Item = &'a Cell>) -> String {
+fn array<'a>(cells: impl IntoIterator<Item = &'a Datum>) -> String {
     let mut literal = String::from("{");
     for (at, cell) in cells.into_iter().enumerate() {
         if at > 0 {
@@ -101,11 +101,11 @@ mod tests {
     #[test]
     fn items_of_arrays_are_quoted() {
         let cells = [
-            Cell::Integer(1),
-            Cell::Null,
-            Cell::Text("NULL".into()),
-            Cell::Text("a\"b\\c,{}".into()),
-            Cell::Blob(vec![0, 255]),
+            Datum::Integer(1),
+            Datum::Null,
+            Datum::Text("NULL".into()),
+            Datum::Text("a\"b\\c,{}".into()),
+            Datum::Blob(vec![0, 255]),
         ];
         assert_eq!(array(&cells), r#"{"1",NULL,"NULL","a\"b\\c,{}","\\x00ff"}"#);
     }

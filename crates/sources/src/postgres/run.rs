@@ -8,8 +8,8 @@ use futures_util::TryStreamExt as _;
 use puente_core::error::{Code, Problem};
 use puente_core::json::{self, KeyValues, Levels, check_held};
 use puente_core::plan::SelectId;
-use puente_core::sql::{Program, Statement};
-use puente_core::value::CellRef;
+use puente_core::value::DatumRef;
+use puente_sql::{NestedFields, Program, Statement};
 use tokio::time::timeout;
 use tokio_postgres::types::{FromSql, Type};
 use tokio_postgres::{Error, Row};
@@ -20,6 +20,7 @@ use super::params::{self, Text};
 use super::wire::{self, Answer, Nested};
 use crate::change::attempts;
 use crate::cluster::{self, Job};
+use crate::levels::LevelReader;
 use crate::server::{CANCEL_TIMEOUT, KEPT_TEXT_BYTES, STATEMENTS_KEPT, within};
 use crate::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
 
@@ -63,7 +64,7 @@ impl Server {
     /// Runs a plan. What nobody waits for any more, and what takes too long, is cancelled in the database.
     async fn run(&self, job: Job) -> Result<Outcome, Problem> {
         let request = &*job.request;
-        let mut left = job.left;
+        let mut disconnected = job.disconnected;
         let mut retried = false;
         loop {
             let session = self.session(&request.party, request.deadline).await?;
@@ -78,7 +79,7 @@ impl Server {
                 }
                 result
             };
-            match within(request.deadline, &mut left, work).await {
+            match within(request.deadline, &mut disconnected, work).await {
                 Some(Err(problem)) if session.is_closed() && problem.code != Code::TooCostly && !retried => {
                     // The session had died before this ask, most likely; reads can be asked again on a new one.
                     self.lost();
@@ -111,9 +112,9 @@ impl Server {
     }
 
     async fn work(&self, client: &Object, request: &Request) -> Result<Outcome, Problem> {
-        match request.bound.plan().program() {
-            Program::Whole(statement) => self.whole(client, request, statement).await,
-            Program::PerLevel(statements, _) | Program::PerParent(statements) => {
+        match request.program() {
+            Program::SingleStatement(statement, nested) => self.whole(client, request, (statement, nested)).await,
+            Program::Batched(statements, _) | Program::NestedLoop(statements) => {
                 self.begin(client).await?;
                 let result = self.by_level(client, request, statements).await;
                 let ended = client.batch_execute("rollback").await;
@@ -123,7 +124,12 @@ impl Server {
         }
     }
 
-    async fn whole(&self, client: &Object, request: &Request, statement: &Statement) -> Result<Outcome, Problem> {
+    async fn whole(
+        &self,
+        client: &Object,
+        request: &Request,
+        (statement, fields): (&Statement, &NestedFields),
+    ) -> Result<Outcome, Problem> {
         let plan = request.bound.plan();
         let start = Instant::now();
         let rows = self.query(client, request, statement, None).await?;
@@ -139,7 +145,7 @@ impl Server {
             }
             (_, None) => return Err(Problem::new(Code::Internal, "the database answered nothing")),
         };
-        let mut nested = Nested::new(plan, told);
+        let mut nested = Nested::new(plan, fields, told);
         let answer = json::write(&request.bound, &mut nested, request.most_bytes)?;
         let report = report(request, statement, nested.rows, time);
         Ok(Outcome { answer, statements: vec![report] })
@@ -152,21 +158,11 @@ impl Server {
 
     async fn by_level(&self, client: &Object, request: &Request, statements: &[Statement]) -> Result<Outcome, Problem> {
         let plan = request.bound.plan();
-        let mut reports = Vec::new();
         let mut levels = Levels::new(plan);
-        for (select, node) in plan.selects().iter().enumerate().filter(|(select, _)| plan.runs(*select)) {
-            let keys = levels.keys(plan, select);
-            if node.parent.is_some() && keys.is_empty() {
-                continue;
-            }
-            let start = Instant::now();
-            let rows = self.query(client, request, &statements[select], Some(&keys)).await?;
-            reports.push(report(request, &statements[select], rows.len() as u64, start.elapsed()));
-            load(&mut levels, select, node.parent.is_some(), &rows)?;
-            levels.check_size(request.most_bytes)?;
-        }
+        let mut reading = Reading { server: self, client, request, statements, reports: Vec::new() };
+        crate::levels::read(plan, &mut levels, request.most_bytes, &mut reading).await?;
         let answer = json::write(&request.bound, &mut levels.fetch(plan), request.most_bytes)?;
-        Ok(Outcome { answer, statements: reports })
+        Ok(Outcome { answer, statements: reading.reports })
     }
 
     async fn query(
@@ -221,6 +217,29 @@ impl Server {
     }
 }
 
+/// A session that reads the levels of a request.
+struct Reading<'c> {
+    server: &'c Server,
+    client: &'c Object,
+    request: &'c Request,
+    statements: &'c [Statement],
+    reports: Vec<StatementReport>,
+}
+
+impl LevelReader for Reading<'_> {
+    async fn read(
+        &mut self,
+        select: SelectId,
+        keys: Option<&KeyValues>,
+        levels: &mut Levels<'_>,
+    ) -> Result<(), Problem> {
+        let (start, statement) = (Instant::now(), &self.statements[select]);
+        let rows = self.server.query(self.client, self.request, statement, keys).await?;
+        self.reports.push(report(self.request, statement, rows.len() as u64, start.elapsed()));
+        load(levels, select, keys.is_some(), &rows)
+    }
+}
+
 /// Bytes that the driver holds of a cell beside its value.
 const PER_CELL: usize = 16;
 
@@ -258,7 +277,7 @@ fn load(levels: &mut Levels<'_>, select: SelectId, is_child: bool, rows: &[Row])
     for row in rows {
         for at in usize::from(is_child)..row.len() {
             match column(row, at)? {
-                None => levels.rows(select).push(CellRef::Null),
+                None => levels.rows(select).push(DatumRef::Null),
                 Some(bytes) => wire::copy(levels.rows(select), row.columns()[at].type_().oid(), bytes),
             }
         }

@@ -8,8 +8,8 @@ use puente_core::catalog::{AssignedNames, Catalog, Column, Engine, FORMAT, Forei
 use puente_core::error::Problem;
 use puente_core::model::{KeyProposal, Proposal, candidates, keyless};
 use puente_core::project::SourceSettings;
-use puente_core::sql::{Dialect as _, Postgres as Sql};
-use puente_core::value::{Form, Scalar};
+use puente_core::value::{Scalar, StorageFormat};
+use puente_sql::{Dialect as _, Postgres as Sql};
 use tokio_postgres::{Client, Row};
 
 use super::connect::connect;
@@ -235,7 +235,7 @@ impl Reading<'_> {
             scalar: judged.scalar,
             list: judged.list,
             cast: Some(judged.cast),
-            domain: row.get::<_, bool>(7) && judged.form != Form::EngineText,
+            domain: row.get::<_, bool>(7) && judged.form != StorageFormat::EngineText,
             form: judged.form,
             nullable: !row.get::<_, bool>(3),
             enforced: row.get(3),

@@ -1,6 +1,6 @@
 //! PostgreSQL's types as the API's scalars.
 
-use puente_core::value::{Form, Scalar};
+use puente_core::value::{Scalar, StorageFormat};
 
 use crate::quoted::text_list;
 
@@ -21,7 +21,7 @@ pub(super) struct TypeFound {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Judged {
     pub(super) scalar: Scalar,
-    pub(super) form: Form,
+    pub(super) form: StorageFormat,
     pub(super) list: bool,
     pub(super) cast: String,
     pub(super) notice: Option<String>,
@@ -56,7 +56,7 @@ pub(super) fn judge(found: &TypeFound) -> Judged {
     let known = SCALARS.iter().find(|(name, _, _)| *name == found.name);
     let as_text = || Judged {
         scalar: Scalar::String,
-        form: Form::EngineText,
+        form: StorageFormat::EngineText,
         list: false,
         cast: "text".to_owned(),
         notice: Some(format!("`{}` has no type in the API: served as text, as the engine writes it", found.name)),
@@ -66,15 +66,19 @@ pub(super) fn judge(found: &TypeFound) -> Judged {
         (Some((_, Scalar::Json | Scalar::Duration, _)), true) => as_text(),
         (Some((_, scalar, cast)), list) => Judged {
             scalar: *scalar,
-            form: Form::Usual,
+            form: StorageFormat::Usual,
             list,
             // Arrays are compared with arrays of exactly their own type.
             cast: if list { found.name.clone() } else { (*cast).to_owned() },
             notice: None,
         },
-        (None, false) if found.is_enum || found.name == "citext" => {
-            Judged { scalar: Scalar::String, form: Form::Usual, list: false, cast: found.cast.clone(), notice: None }
-        }
+        (None, false) if found.is_enum || found.name == "citext" => Judged {
+            scalar: Scalar::String,
+            form: StorageFormat::Usual,
+            list: false,
+            cast: found.cast.clone(),
+            notice: None,
+        },
         _ => as_text(),
     }
 }
@@ -114,7 +118,7 @@ mod tests {
         let found =
             |name: &str, is_array| TypeFound { name: name.to_owned(), cast: name.to_owned(), is_enum: false, is_array };
         let judged = judge(&found("inet", false));
-        assert_eq!((judged.scalar, judged.form), (Scalar::String, Form::EngineText));
+        assert_eq!((judged.scalar, judged.form), (Scalar::String, StorageFormat::EngineText));
         assert!(judged.notice.unwrap().contains("`inet`"));
         assert!(judge(&found("int2", true)).list && judge(&found("int2", true)).cast == "int2");
         assert_eq!(judge(&found("int2", false)).cast, "int4");

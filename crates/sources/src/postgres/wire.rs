@@ -5,8 +5,9 @@
 
 use puente_core::error::{Code, Problem};
 use puente_core::json::{Fetch, Row, Rows};
-use puente_core::plan::{Page, Plan, SelectId};
-use puente_core::value::{CellRef, ListRef, push_item};
+use puente_core::plan::{Plan, RowSet, SelectId};
+use puente_core::value::{DatumRef, ListRef, push_item};
+use puente_sql::NestedFields;
 
 use super::run::column;
 use super::spell::{is_spelled, spell};
@@ -79,6 +80,7 @@ impl<'s> Iterator for Elements<'s> {
 /// The rows of a whole ask, read as the writer reaches them.
 pub(super) struct Nested<'s> {
     plan: &'s Plan,
+    fields: &'s NestedFields,
     answer: Answer<'s>,
     /// How many rows were read.
     pub(super) rows: u64,
@@ -93,8 +95,8 @@ pub(super) enum Answer<'s> {
 }
 
 impl<'s> Nested<'s> {
-    pub(super) fn new(plan: &'s Plan, answer: Answer<'s>) -> Self {
-        Nested { plan, answer, rows: 0 }
+    pub(super) fn new(plan: &'s Plan, fields: &'s NestedFields, answer: Answer<'s>) -> Self {
+        Nested { plan, fields, answer, rows: 0 }
     }
 
     fn record(&mut self, bytes: &'s [u8], into: &mut Rows<'s>) -> Option<()> {
@@ -102,12 +104,12 @@ impl<'s> Nested<'s> {
         let fields = reader.i32()?;
         if fields == 0 {
             // A row has at least one cell, so that it can be counted.
-            into.lend(CellRef::Null);
+            into.lend(DatumRef::Null);
         }
         for _ in 0..fields {
             let ty = reader.u32()?;
             match reader.value()? {
-                None => into.lend(CellRef::Null),
+                None => into.lend(DatumRef::Null),
                 Some(bytes) => push(into, ty, bytes),
             }
         }
@@ -119,14 +121,14 @@ impl<'s> Nested<'s> {
     fn records(&mut self, select: SelectId, bytes: Option<&'s [u8]>, into: &mut Rows<'s>) -> Result<(), Problem> {
         let node = &self.plan.selects()[select];
         let Some(bytes) = bytes else {
-            if matches!(node.page, Page::Whole) {
+            if matches!(node.row_set, RowSet::Aggregate) {
                 node.nothing(into);
             }
             return Ok(());
         };
-        let read = match node.page {
-            Page::One | Page::Given | Page::Whole => self.record(bytes, into),
-            Page::Many { .. } | Page::Groups { .. } => Elements::of(bytes).and_then(|elements| {
+        let read = match node.row_set {
+            RowSet::Single | RowSet::Supplied | RowSet::Aggregate => self.record(bytes, into),
+            RowSet::Page { .. } | RowSet::Groups { .. } => Elements::of(bytes).and_then(|elements| {
                 for element in elements {
                     self.record(element?, into)?;
                 }
@@ -145,7 +147,7 @@ impl<'s> Nested<'s> {
                 for row in rows {
                     for (at, told) in row.columns().iter().enumerate() {
                         match column(row, at)? {
-                            None => into.lend(CellRef::Null),
+                            None => into.lend(DatumRef::Null),
                             Some(bytes) => push(into, told.type_().oid(), bytes),
                         }
                     }
@@ -160,10 +162,10 @@ impl<'s> Nested<'s> {
 
 impl<'s> Fetch<'s> for Nested<'s> {
     fn fetch(&mut self, select: SelectId, parent: Option<Row<'_, 's>>, into: &mut Rows<'s>) -> Result<(), Problem> {
-        into.clear(self.plan.row_width(select));
+        into.clear(self.fields.row_width(select));
         let Some(parent) = parent else { return self.root(select, into) };
-        let bytes = match parent.lent(self.plan.place(select)) {
-            CellRef::Blob(bytes) => Some(bytes),
+        let bytes = match parent.lent(self.fields.place(select)) {
+            DatumRef::Blob(bytes) => Some(bytes),
             _ => None,
         };
         self.records(select, bytes, into)
@@ -197,14 +199,14 @@ fn push<'s>(into: &mut Rows<'s>, ty: u32, bytes: &'s [u8]) {
     put(into, ty, bytes, Rows::lend);
 }
 
-fn put<'s, 'b>(into: &mut Rows<'s>, ty: u32, bytes: &'b [u8], keep: fn(&mut Rows<'s>, CellRef<'b>)) {
+fn put<'s, 'b>(into: &mut Rows<'s>, ty: u32, bytes: &'b [u8], keep: fn(&mut Rows<'s>, DatumRef<'b>)) {
     if let Some(cell) = as_it_is(ty, bytes) {
         keep(into, cell);
     } else if ARRAYS.contains(&ty) {
         push_array(into, bytes);
     } else if into.push_text(|out| spell(out, ty, bytes)).is_none() {
         // Not the form that the type has: bytes fit no scalar but their own, so it will be an error on the field.
-        keep(into, CellRef::Blob(bytes));
+        keep(into, DatumRef::Blob(bytes));
     }
 }
 
@@ -212,7 +214,7 @@ fn push_array(into: &mut Rows<'_>, bytes: &[u8]) {
     let mut list = Vec::new();
     let Some(elements) = Elements::of(bytes) else {
         // Lists of lists have no type here.
-        into.push(CellRef::Text(b"a list of several dimensions"));
+        into.push(DatumRef::Text(b"a list of several dimensions"));
         return;
     };
     let ty = elements.ty;
@@ -220,33 +222,33 @@ fn push_array(into: &mut Rows<'_>, bytes: &[u8]) {
     for element in elements {
         text.clear();
         let cell = match element.map(|bytes| (bytes, as_it_is(ty, bytes))) {
-            None => CellRef::Null,
+            None => DatumRef::Null,
             Some((_, Some(cell))) => cell,
-            Some((bytes, None)) if spell(&mut text, ty, bytes).is_some() => CellRef::Text(&text),
-            Some((bytes, None)) => CellRef::Blob(bytes),
+            Some((bytes, None)) if spell(&mut text, ty, bytes).is_some() => DatumRef::Text(&text),
+            Some((bytes, None)) => DatumRef::Blob(bytes),
         };
         push_item(&mut list, cell);
     }
-    into.push(CellRef::List(ListRef::new(&list)));
+    into.push(DatumRef::List(ListRef::new(&list)));
 }
 
 /// A value that needs no spelling; none where it does, and where the bytes have not the form that the type has.
-fn as_it_is(ty: u32, bytes: &[u8]) -> Option<CellRef<'_>> {
+fn as_it_is(ty: u32, bytes: &[u8]) -> Option<DatumRef<'_>> {
     Some(match ty {
-        BOOL => CellRef::Integer(i64::from(*bytes.first()?)),
-        INT2 => CellRef::Integer(i16::from_be_bytes(bytes.try_into().ok()?).into()),
-        INT4 => CellRef::Integer(i32::from_be_bytes(bytes.try_into().ok()?).into()),
-        INT8 => CellRef::Integer(i64::from_be_bytes(bytes.try_into().ok()?)),
+        BOOL => DatumRef::Integer(i64::from(*bytes.first()?)),
+        INT2 => DatumRef::Integer(i16::from_be_bytes(bytes.try_into().ok()?).into()),
+        INT4 => DatumRef::Integer(i32::from_be_bytes(bytes.try_into().ok()?).into()),
+        INT8 => DatumRef::Integer(i64::from_be_bytes(bytes.try_into().ok()?)),
         FLOAT4 => {
             // The shortest digits of the single, not the longer ones of the double that equals it.
             let value = f32::from_be_bytes(bytes.try_into().ok()?);
-            CellRef::Real(value.to_string().parse().unwrap_or_else(|_| f64::from(value)))
+            DatumRef::Real(value.to_string().parse().unwrap_or_else(|_| f64::from(value)))
         }
-        FLOAT8 => CellRef::Real(f64::from_be_bytes(bytes.try_into().ok()?)),
-        BYTEA | RECORD | RECORDS => CellRef::Blob(bytes),
-        JSONB => CellRef::Text(bytes.get(1..)?),
+        FLOAT8 => DatumRef::Real(f64::from_be_bytes(bytes.try_into().ok()?)),
+        BYTEA | RECORD | RECORDS => DatumRef::Blob(bytes),
+        JSONB => DatumRef::Text(bytes.get(1..)?),
         _ if is_spelled(ty) || ARRAYS.contains(&ty) => return None,
-        _ => CellRef::Text(bytes),
+        _ => DatumRef::Text(bytes),
     })
 }
 

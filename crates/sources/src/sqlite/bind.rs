@@ -2,8 +2,8 @@
 
 use puente_core::json::KeyValues;
 use puente_core::plan::BoundPlan;
-use puente_core::sql::Slot;
-use puente_core::value::{Cell, CellRef, decimal_digits};
+use puente_core::value::{Datum, DatumRef, decimal_digits};
+use puente_sql::Slot;
 use rusqlite::types::{ToSqlOutput, Value, ValueRef};
 use rusqlite::{Statement, ToSql};
 
@@ -23,23 +23,23 @@ pub(super) fn bind_slot(
 }
 
 /// A value of a row, bound as it was stored.
-pub(super) struct Borrowed<'a>(pub(super) CellRef<'a>);
+pub(super) struct Borrowed<'a>(pub(super) DatumRef<'a>);
 
 impl ToSql for Borrowed<'_> {
     fn to_sql(&self) -> rusqlite::Result<ToSqlOutput<'_>> {
         Ok(ToSqlOutput::Borrowed(match self.0 {
-            CellRef::Null | CellRef::List(_) => ValueRef::Null,
-            CellRef::Integer(value) => ValueRef::Integer(value),
-            CellRef::Real(value) => ValueRef::Real(value),
-            CellRef::Text(text) => ValueRef::Text(text),
-            CellRef::Blob(bytes) => ValueRef::Blob(bytes),
+            DatumRef::Null | DatumRef::List(_) => ValueRef::Null,
+            DatumRef::Integer(value) => ValueRef::Integer(value),
+            DatumRef::Real(value) => ValueRef::Real(value),
+            DatumRef::Text(text) => ValueRef::Text(text),
+            DatumRef::Blob(bytes) => ValueRef::Blob(bytes),
         }))
     }
 }
 
-pub(super) fn bind(statement: &mut Statement<'_>, at: usize, cell: &Cell) -> rusqlite::Result<()> {
+pub(super) fn bind(statement: &mut Statement<'_>, at: usize, cell: &Datum) -> rusqlite::Result<()> {
     match cell {
-        Cell::List(cells) => statement.raw_bind_parameter(at, Value::Text(list_json(cells))),
+        Datum::List(cells) => statement.raw_bind_parameter(at, Value::Text(list_json(cells))),
         single => statement.raw_bind_parameter(at, Borrowed(single.as_ref())),
     }
 }
@@ -54,7 +54,7 @@ pub(super) fn keys_json(keys: &KeyValues) -> String {
                 json.push(',');
             }
             match cell {
-                Cell::Blob(bytes) => json.push_str(&format!("{{\"bytes\":\"{}\"}}", hexadecimal(bytes))),
+                Datum::Blob(bytes) => json.push_str(&format!("{{\"bytes\":\"{}\"}}", hexadecimal(bytes))),
                 other => push_json(&mut json, other),
             }
         }
@@ -65,7 +65,7 @@ pub(super) fn keys_json(keys: &KeyValues) -> String {
 }
 
 /// A list of values: integers as they are, bytes as hexadecimal digits.
-fn list_json(cells: &[Cell]) -> String {
+fn list_json(cells: &[Datum]) -> String {
     let mut json = String::from("[");
     for (at, cell) in cells.iter().enumerate() {
         if at > 0 {
@@ -77,13 +77,13 @@ fn list_json(cells: &[Cell]) -> String {
     json
 }
 
-fn push_json(json: &mut String, cell: &Cell) {
+fn push_json(json: &mut String, cell: &Datum) {
     match cell {
-        Cell::Null | Cell::List(_) => json.push_str("null"),
-        Cell::Integer(value) => json.push_str(&value.to_string()),
-        Cell::Real(value) => json.push_str(&real_json(*value)),
-        Cell::Text(text) => json.push_str(&serde_json::Value::from(text.as_str()).to_string()),
-        Cell::Blob(bytes) => json.push_str(&format!("\"{}\"", hexadecimal(bytes))),
+        Datum::Null | Datum::List(_) => json.push_str("null"),
+        Datum::Integer(value) => json.push_str(&value.to_string()),
+        Datum::Real(value) => json.push_str(&real_json(*value)),
+        Datum::Text(text) => json.push_str(&serde_json::Value::from(text.as_str()).to_string()),
+        Datum::Blob(bytes) => json.push_str(&format!("\"{}\"", hexadecimal(bytes))),
     }
 }
 
@@ -105,7 +105,7 @@ mod tests {
 
     #[test]
     fn lists_keep_integers_whole_and_doubles_double() {
-        let cells = [Cell::Integer(i64::MAX), Cell::Real(1.0), Cell::Text("a\"b".into()), Cell::Blob(vec![0, 255])];
+        let cells = [Datum::Integer(i64::MAX), Datum::Real(1.0), Datum::Text("a\"b".into()), Datum::Blob(vec![0, 255])];
         assert_eq!(list_json(&cells), r#"[9223372036854775807,1.0,"a\"b","00ff"]"#);
         let connection = Connection::open_in_memory().unwrap();
         let classes: String = connection
@@ -126,7 +126,7 @@ mod tests {
             f64::from_bits(mixed ^ mixed >> 27)
         });
         let doubles: Vec<f64> = doubles.filter(|double| double.is_finite()).take(20_000).collect();
-        let cells: Vec<Cell> = doubles.iter().map(|double| Cell::Real(*double)).collect();
+        let cells: Vec<Datum> = doubles.iter().map(|double| Datum::Real(*double)).collect();
         let read: Vec<f64> =
             statement.query_map([list_json(&cells)], |row| row.get(0)).unwrap().collect::<Result<_, _>>().unwrap();
         let wrong: Vec<_> = doubles.iter().zip(&read).filter(|(sent, read)| sent.to_bits() != read.to_bits()).collect();

@@ -4,8 +4,8 @@
 use std::str::FromStr as _;
 
 use bigdecimal::BigDecimal;
-use puente_core::sql::DECIMAL_SUM;
 use puente_core::value::decimal_digits;
+use puente_sql::DECIMAL_SUM;
 use rusqlite::Connection;
 use rusqlite::functions::{Aggregate, Context, FunctionFlags};
 use rusqlite::types::ValueRef;

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use puente_core::error::Problem;
 use puente_core::plan::BoundPlan;
-use puente_core::sql::{Slot, Statement};
+use puente_sql::{Slot, Statement};
 use rusqlite::Connection;
 
 use super::bind::bind_slot;
@@ -18,7 +18,7 @@ use crate::{Explanation, Request};
 /// What the database reports.
 pub(super) fn explain(kept: &Kept, file: &Path, request: &Request) -> Result<Vec<Explanation>, Problem> {
     let plan = request.bound.plan();
-    let read = plan.program().statements().iter().enumerate().filter(|(select, _)| plan.runs(*select));
+    let read = request.program().statements().iter().enumerate().filter(|(select, _)| plan.runs(*select));
     read.map(|(_, statement)| explain_one(&kept.connection, statement, &request.bound))
         .collect::<rusqlite::Result<_>>()
         .map_err(|error| problem(&error, file))

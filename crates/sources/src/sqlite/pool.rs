@@ -6,14 +6,18 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
+use futures_util::future::{BoxFuture, FutureExt as _};
 use puente_core::error::{Code, Problem};
+use puente_core::plan::{Capabilities, Plan};
+use puente_core::project::SourceSettings;
+use puente_sql::Dialect as _;
 use tokio::sync::oneshot;
 
 use super::statements::Kept;
 use super::write::Writer;
 use super::{explain, fault, run};
 use crate::turns::{self, Place, Places, Queue};
-use crate::{ChangeRequest, Explanation, Outcome, Request};
+use crate::{ChangeRequest, Connector, Explanation, Outcome, Prepared, Request, Source, statements};
 
 /// Asks that may wait for a reader before those of who sent most of them are refused at once.
 pub(super) const MOST_WAITING: usize = 1_024;
@@ -24,8 +28,18 @@ const LEAST_SPARE: usize = 4;
 /// How often a reader looks whether its file was replaced.
 const IDENTITY_CHECK: Duration = Duration::from_secs(1);
 
-/// Readers of one file.
-#[derive(Debug, Clone)]
+/// Sets a source up. The file is opened with the first request; it need not be there yet.
+///
+/// # Errors
+/// None: whether the file is one is seen with the first request.
+pub(crate) fn connector(settings: &SourceSettings, base: &Path, _: usize) -> Result<Source, Problem> {
+    let processors = || std::thread::available_parallelism().map_or(2, usize::from);
+    let readers = settings.connections.unwrap_or_else(processors);
+    Ok(Arc::new(Pool::start(super::file_of(&settings.url.0, base), readers)))
+}
+
+/// Readers of one file, and its writer.
+#[derive(Debug)]
 pub struct Pool {
     jobs: Arc<Jobs<Job>>,
     writer: Writer,
@@ -79,6 +93,37 @@ impl Drop for CancelOnDrop {
     }
 }
 
+impl Connector for Pool {
+    fn capabilities(&self) -> Capabilities {
+        puente_sql::Sqlite.capabilities()
+    }
+
+    fn prepare(&self, plan: &Plan) -> Arc<dyn Prepared> {
+        statements::prepare(plan, &puente_sql::Sqlite)
+    }
+
+    fn answer(&self, request: Request) -> BoxFuture<'_, Result<Outcome, Problem>> {
+        self.send(request, Work::Run).boxed()
+    }
+
+    fn change(&self, request: ChangeRequest) -> BoxFuture<'_, Result<Outcome, Problem>> {
+        self.writer.change(request).boxed()
+    }
+
+    fn explain(&self, request: Request) -> BoxFuture<'_, Result<Vec<Explanation>, Problem>> {
+        self.send(request, Work::Explain).boxed()
+    }
+
+    fn probe(&self) -> BoxFuture<'_, Result<(), Problem>> {
+        let file = Arc::clone(&self.file);
+        let probing = async move {
+            let probed = tokio::task::spawn_blocking(move || super::probe(&file)).await;
+            probed.unwrap_or_else(|_| Err(Problem::new(Code::SourceUnavailable, "the service is stopping")))
+        };
+        probing.boxed()
+    }
+}
+
 impl Pool {
     /// Starts `readers` threads. The file is opened with the first ask; it need not be there yet.
     pub fn start(file: PathBuf, readers: usize) -> Self {
@@ -102,40 +147,6 @@ impl Pool {
     /// The file that is read.
     pub fn file(&self) -> &Path {
         &self.file
-    }
-
-    /// Runs a plan. Dropping the future cancels it in the database.
-    ///
-    /// # Errors
-    /// What the source reports; `TIMED_OUT` at the deadline; `TOO_BUSY` where too many of the caller's asks wait.
-    pub async fn run(&self, request: Request) -> Result<Outcome, Problem> {
-        self.send(request, Work::Run).await
-    }
-
-    /// Can the file be opened and read?
-    ///
-    /// # Errors
-    /// `SOURCE_UNAVAILABLE`, with the reason.
-    pub async fn probe(&self) -> Result<(), Problem> {
-        let file = Arc::clone(&self.file);
-        let probed = tokio::task::spawn_blocking(move || super::probe(&file)).await;
-        probed.unwrap_or_else(|_| Err(Problem::new(Code::SourceUnavailable, "the service is stopping")))
-    }
-
-    /// Runs a mutation, after those that came before it.
-    ///
-    /// # Errors
-    /// The first problem; then nothing was changed.
-    pub async fn change(&self, request: ChangeRequest) -> Result<Outcome, Problem> {
-        self.writer.change(request).await
-    }
-
-    /// Explains the statements of a plan without running them.
-    ///
-    /// # Errors
-    /// As [`Pool::run`].
-    pub async fn explain(&self, request: Request) -> Result<Vec<Explanation>, Problem> {
-        self.send(request, Work::Explain).await
     }
 
     async fn send<T>(

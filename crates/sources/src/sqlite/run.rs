@@ -6,17 +6,19 @@
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use puente_core::error::Problem;
-use puente_core::json::{self, Answer, Fetch, Levels, Row, Rows, check_held};
+use futures_util::FutureExt as _;
+use puente_core::error::{Code, Problem};
+use puente_core::json::{self, Answer, Fetch, KeyValues, Levels, Row, Rows, check_held};
 use puente_core::plan::{BoundPlan, SelectId};
-use puente_core::sql::{Program, Slot, Statement};
-use puente_core::value::CellRef;
+use puente_core::value::DatumRef;
+use puente_sql::{Program, Slot, Statement};
 use rusqlite::types::ValueRef;
 use rusqlite::{CachedStatement, Connection};
 
 use super::bind::{Borrowed, bind_slot, keys_json};
 use super::fault::problem;
 use super::statements::Kept;
+use crate::levels::LevelReader;
 use crate::{Outcome, Request, StatementReport};
 
 /// Runs a plan. Its reads see one snapshot.
@@ -32,20 +34,23 @@ pub(super) fn run(kept: &Kept, file: &Path, request: &Request) -> Result<Outcome
         kept,
         file,
         bound: &request.bound,
+        program: request.program(),
         timed: request.timed,
         most_bytes: request.most_bytes,
         held: vec![0; plan.selects().len()],
         statements: plan.selects().iter().map(|_| None).collect(),
         tallies: vec![Tally::default(); plan.selects().len()],
     };
-    let answer = match plan.program() {
-        Program::PerLevel(..) => run.by_level(request.most_bytes),
-        Program::PerParent(_) | Program::Whole(_) => json::write(&request.bound, &mut run, request.most_bytes),
+    let answer = match request.program() {
+        Program::Batched(..) => run.by_level(request.most_bytes),
+        Program::NestedLoop(_) | Program::SingleStatement(..) => {
+            json::write(&request.bound, &mut run, request.most_bytes)
+        }
     };
     let tallies = std::mem::take(&mut run.tallies);
     drop(run);
     drop(transaction);
-    let statements = plan
+    let statements = request
         .program()
         .statements()
         .iter()
@@ -91,6 +96,7 @@ struct Run<'c> {
     kept: &'c Kept,
     file: &'c Path,
     bound: &'c BoundPlan,
+    program: &'c Program,
     timed: bool,
     most_bytes: usize,
     /// What the rows of each select hold in memory at the moment.
@@ -120,7 +126,7 @@ impl<'s> Fetch<'s> for Run<'_> {
 
 impl<'c> Run<'c> {
     fn statement(&self, select: SelectId) -> &'c Statement {
-        &self.bound.plan().program().statements()[select]
+        &self.program.statements()[select]
     }
 
     /// Runs `execute`, which tells how many rows it read.
@@ -184,23 +190,25 @@ impl<'c> Run<'c> {
 
     /// Every select once, for all of its parents' rows; then the answer is written.
     fn by_level(&mut self, most_bytes: usize) -> Result<Answer, Problem> {
-        let plan = self.bound.plan();
-        let mut levels = Levels::new(plan);
-        for (select, node) in plan.selects().iter().enumerate().filter(|(select, _)| plan.runs(*select)) {
-            let keys = levels.keys(plan, select);
-            if node.parent.is_some() && keys.is_empty() {
-                continue;
-            }
-            let keys = node.parent.is_some().then(|| keys_json(&keys));
-            let mut failed = None;
-            self.tallied(select, |run| run.execute_level(select, keys, &mut levels, &mut failed))
-                .map_err(|error| problem(&error, self.file))?;
-            if let Some(problem) = failed {
-                return Err(problem);
-            }
-        }
-        let mut fetch = levels.fetch(plan);
-        json::write(self.bound, &mut fetch, most_bytes)
+        let bound = self.bound;
+        let mut levels = Levels::new(bound.plan());
+        crate::levels::read(bound.plan(), &mut levels, most_bytes, self)
+            .now_or_never()
+            .unwrap_or_else(|| Err(Problem::new(Code::Internal, "an embedded database kept us waiting")))?;
+        json::write(bound, &mut levels.fetch(bound.plan()), most_bytes)
+    }
+
+    fn read_level(
+        &mut self,
+        select: SelectId,
+        keys: Option<&KeyValues>,
+        levels: &mut Levels<'_>,
+    ) -> Result<(), Problem> {
+        let keys = keys.map(keys_json);
+        let mut failed = None;
+        self.tallied(select, |run| run.execute_level(select, keys, levels, &mut failed))
+            .map_err(|error| problem(&error, self.file))?;
+        failed.map_or(Ok(()), Err)
     }
 
     fn execute_level(
@@ -247,15 +255,26 @@ impl<'c> Run<'c> {
     }
 }
 
+impl LevelReader for Run<'_> {
+    fn read(
+        &mut self,
+        select: SelectId,
+        keys: Option<&KeyValues>,
+        levels: &mut Levels<'_>,
+    ) -> impl Future<Output = Result<(), Problem>> + Send {
+        std::future::ready(self.read_level(select, keys, levels))
+    }
+}
+
 /// After so many rows of a level it is looked at what all of them hold.
 const ROWS_PER_CHECK: u64 = 16;
 
-pub(super) fn cell(value: ValueRef<'_>) -> CellRef<'_> {
+pub(super) fn cell(value: ValueRef<'_>) -> DatumRef<'_> {
     match value {
-        ValueRef::Null => CellRef::Null,
-        ValueRef::Integer(value) => CellRef::Integer(value),
-        ValueRef::Real(value) => CellRef::Real(value),
-        ValueRef::Text(text) => CellRef::Text(text),
-        ValueRef::Blob(bytes) => CellRef::Blob(bytes),
+        ValueRef::Null => DatumRef::Null,
+        ValueRef::Integer(value) => DatumRef::Integer(value),
+        ValueRef::Real(value) => DatumRef::Real(value),
+        ValueRef::Text(text) => DatumRef::Text(text),
+        ValueRef::Blob(bytes) => DatumRef::Blob(bytes),
     }
 }

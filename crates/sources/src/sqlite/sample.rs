@@ -1,6 +1,6 @@
 //! Judging columns by their declared type and by sampled values. SQLite stores what it is given; the survey looks.
 
-use puente_core::value::{CellRef, Form, Scalar, write_scalar};
+use puente_core::value::{DatumRef, Scalar, StorageFormat, write_scalar};
 use rusqlite::types::ValueRef;
 
 /// What was seen of one column's values.
@@ -26,7 +26,7 @@ const DECLARED: [Scalar; 6] =
 /// A judged column: its scalar, how values are written, and what is worth a word.
 pub(super) struct Judged {
     pub(super) scalar: Scalar,
-    pub(super) form: Form,
+    pub(super) form: StorageFormat,
     pub(super) notice: Option<String>,
 }
 
@@ -89,15 +89,19 @@ impl Sample {
         match (judged.scalar, self.blobs, self.texts) {
             (Scalar::Boolean, 0, 0) if self.reals == 0 => {
                 let scalar = self.integer().scalar;
-                Judged { scalar, form: Form::Usual, notice: Some(format!("{held}: served as {}", scalar.name())) }
+                Judged {
+                    scalar,
+                    form: StorageFormat::Usual,
+                    notice: Some(format!("{held}: served as {}", scalar.name())),
+                }
             }
             (Scalar::Int | Scalar::BigInt, 0, 0) => {
                 let notice = Some(format!("{held}: served as Float"));
-                Judged { scalar: Scalar::Float, form: Form::Usual, notice }
+                Judged { scalar: Scalar::Float, form: StorageFormat::Usual, notice }
             }
             // Bytes that are none may be any text.
-            (Scalar::Bytes, 0, _) if self.numbers() == 0 => as_text(Form::Usual, ""),
-            (_, 0, _) => as_text(Form::EngineText, ", numbers as their digits"),
+            (Scalar::Bytes, 0, _) if self.numbers() == 0 => as_text(StorageFormat::Usual, ""),
+            (_, 0, _) => as_text(StorageFormat::EngineText, ", numbers as their digits"),
             // Bytes are no text: what does not fit is told where it is read.
             _ => Judged { notice: Some(format!("{held}: those cannot be served")), ..judged },
         }
@@ -105,16 +109,16 @@ impl Sample {
 
     fn judge_declared(&self, declared: &str) -> Judged {
         let word = declared.split('(').next().unwrap_or_default().trim().to_ascii_uppercase();
-        let plain = |scalar| Judged { scalar, form: Form::Usual, notice: None };
+        let plain = |scalar| Judged { scalar, form: StorageFormat::Usual, notice: None };
         match word.as_str() {
             "BOOLEAN" | "BOOL" => plain(Scalar::Boolean),
             "DECIMAL" | "NUMERIC" | "DEC" | "MONEY" => plain(Scalar::Decimal),
             "JSON" | "JSONB" => plain(Scalar::Json),
             "UUID" | "GUID" => {
                 let form = match (self.blobs > self.texts, self.upper_uuids * 2 > self.texts) {
-                    (true, _) => Form::Binary,
-                    (false, true) => Form::UpperCase,
-                    (false, false) => Form::Usual,
+                    (true, _) => StorageFormat::Binary,
+                    (false, true) => StorageFormat::UpperCase,
+                    (false, false) => StorageFormat::Usual,
                 };
                 Judged { form, ..plain(Scalar::Uuid) }
             }
@@ -132,21 +136,21 @@ impl Sample {
 
     fn integer(&self) -> Judged {
         let scalar = if self.big_integers > 0 { Scalar::BigInt } else { Scalar::Int };
-        Judged { scalar, form: Form::Usual, notice: None }
+        Judged { scalar, form: StorageFormat::Usual, notice: None }
     }
 
     fn temporal(&self, scalar: Scalar, declared: &str) -> Judged {
         if self.numbers() > self.texts {
             return self.as_number(declared);
         }
-        Judged { scalar, form: Form::Usual, notice: None }
+        Judged { scalar, form: StorageFormat::Usual, notice: None }
     }
 
     fn date_time(&self, declared: &str) -> Judged {
         if self.numbers() > self.texts {
             return self.as_number(declared);
         }
-        let form = if self.with_t * 2 > self.texts { Form::WithT } else { Form::Usual };
+        let form = if self.with_t * 2 > self.texts { StorageFormat::WithT } else { StorageFormat::Usual };
         if self.instants == 0 {
             return Judged { scalar: Scalar::LocalDateTime, form, notice: None };
         }
@@ -156,13 +160,13 @@ impl Sample {
         // Texts with different offsets do not sort as instants do: an order by them would be wrong.
         let notice =
             format!("is declared `{declared}` and mixes time zones: served as String, in the order of its text");
-        Judged { scalar: Scalar::String, form: Form::Usual, notice: Some(notice) }
+        Judged { scalar: Scalar::String, form: StorageFormat::Usual, notice: Some(notice) }
     }
 
     fn as_number(&self, declared: &str) -> Judged {
         let scalar = if self.reals > 0 { Scalar::Float } else { self.integer().scalar };
         let notice = format!("is declared `{declared}` and holds numbers: served as {}", scalar.name());
-        Judged { scalar, form: Form::Usual, notice: Some(notice) }
+        Judged { scalar, form: StorageFormat::Usual, notice: Some(notice) }
     }
 
     /// No type, `ANY`, or a type that SQLite does not know: the values decide.
@@ -181,7 +185,7 @@ impl Sample {
             Scalar::Json => format!("{what} and holds values of different types: served as JSON, without filters"),
             scalar => format!("{what}: served as {}, as its values are", scalar.name()),
         };
-        Judged { scalar, form: Form::Usual, notice: Some(notice) }
+        Judged { scalar, form: StorageFormat::Usual, notice: Some(notice) }
     }
 }
 
@@ -194,7 +198,7 @@ fn percent(part: u64, whole: u64) -> String {
 }
 
 fn fits(scalar: Scalar, text: &[u8]) -> bool {
-    write_scalar(&mut Vec::new(), scalar, CellRef::Text(text)).is_ok()
+    write_scalar(&mut Vec::new(), scalar, DatumRef::Text(text)).is_ok()
 }
 
 #[cfg(test)]

@@ -6,7 +6,7 @@ use puente_core::catalog::{AssignedNames, Catalog, Column, Engine, FORMAT, Forei
 use puente_core::error::Problem;
 use puente_core::model::{KeyProposal, Proposal, candidates, keyless};
 use puente_core::project::SourceSettings;
-use puente_core::sql::{Dialect as _, Sqlite};
+use puente_sql::{Dialect as _, Sqlite};
 use rusqlite::Connection;
 
 use super::checks;
@@ -24,7 +24,8 @@ const COUNTED_ROWS: u32 = 100_000;
 ///
 /// # Errors
 /// `SOURCE_UNAVAILABLE` where the file cannot be read. A table that cannot be read is a notice.
-pub fn survey(file: &Path, settings: &SourceSettings) -> Result<Survey, Problem> {
+pub fn survey(settings: &SourceSettings, base: &Path) -> Result<Survey, Problem> {
+    let file = &super::file_of(&settings.url.0, base);
     let connection = super::open(file).map_err(|error| problem(&error, file))?;
     read(&connection, settings).map_err(|error| problem(&error, file))
 }

@@ -9,8 +9,8 @@ use std::time::{Duration, Instant};
 use futures_util::FutureExt as _;
 use puente_core::error::{Code, Problem};
 use puente_core::json::{Rows, check_held};
-use puente_core::sql::{self, Slot, Statement};
 use puente_core::value::Scalar;
+use puente_sql::{Dialect, Slot, Statement};
 use rusqlite::ffi;
 use rusqlite::{Connection, Error};
 use tokio::sync::oneshot;
@@ -20,7 +20,8 @@ use super::fault;
 use super::pool::{CancelOnDrop, Current, INSTRUCTIONS_PER_CHECK, Identity, Jobs, MOST_WAITING, identity, lock};
 use super::run::cell;
 use super::statements::Kept;
-use crate::change::{self, Failure, Refusal, Rule, Session, Values};
+use crate::change::{self, ConstraintKind, ConstraintViolation, Failure, Values};
+use crate::statements::SqlSession;
 use crate::turns::{self, Place, Places, Queue};
 use crate::{ChangeRequest, Outcome};
 
@@ -103,7 +104,7 @@ impl Work {
         begin(&kept.connection, request.deadline).map_err(told)?;
         let dangled = if request.rehearse { dangling(&kept.connection).unwrap_or_default() } else { 0 };
         let mut session = Transaction { kept, file: &file };
-        let result = change::run(&mut session, &sql::Sqlite, request)
+        let result = change::run(&mut session, request)
             .now_or_never()
             .unwrap_or_else(|| Err(Problem::new(Code::Internal, "an embedded database kept us waiting")));
         let connection = &kept.connection;
@@ -180,8 +181,12 @@ struct Transaction<'c> {
     file: &'c Path,
 }
 
-impl Session for Transaction<'_> {
-    fn run(
+impl SqlSession for Transaction<'_> {
+    fn dialect(&self) -> &'static dyn Dialect {
+        &puente_sql::Sqlite
+    }
+
+    fn run_statement(
         &mut self,
         statement: &Statement,
         values: Values<'_>,
@@ -221,25 +226,25 @@ fn execute(kept: &Kept, statement: &Statement, values: Values<'_>) -> rusqlite::
 }
 
 /// What a table does not take, read off SQLite's error.
-fn refusal(error: &Error) -> Option<Refusal> {
+fn refusal(error: &Error) -> Option<ConstraintViolation> {
     let Error::SqliteFailure(code, Some(text)) = error else { return None };
     let rule = match code.extended_code {
         ffi::SQLITE_CONSTRAINT_UNIQUE | ffi::SQLITE_CONSTRAINT_PRIMARYKEY | ffi::SQLITE_CONSTRAINT_ROWID => {
-            Rule::Unique
+            ConstraintKind::Unique
         }
-        ffi::SQLITE_CONSTRAINT_FOREIGNKEY => Rule::Reference,
-        ffi::SQLITE_CONSTRAINT_NOTNULL => Rule::NotNull,
-        ffi::SQLITE_CONSTRAINT_CHECK | ffi::SQLITE_CONSTRAINT_TRIGGER => Rule::Check,
-        ffi::SQLITE_CONSTRAINT_DATATYPE => Rule::Form,
-        ffi::SQLITE_MISMATCH => Rule::Form,
-        ffi::SQLITE_TOOBIG => Rule::Length,
+        ffi::SQLITE_CONSTRAINT_FOREIGNKEY => ConstraintKind::Reference,
+        ffi::SQLITE_CONSTRAINT_NOTNULL => ConstraintKind::NotNull,
+        ffi::SQLITE_CONSTRAINT_CHECK | ffi::SQLITE_CONSTRAINT_TRIGGER => ConstraintKind::Check,
+        ffi::SQLITE_CONSTRAINT_DATATYPE => ConstraintKind::StorageFormat,
+        ffi::SQLITE_MISMATCH => ConstraintKind::StorageFormat,
+        ffi::SQLITE_TOOBIG => ConstraintKind::Length,
         _ => return None,
     };
     // `UNIQUE constraint failed: huts.code, huts.name`; a check's text, or its name.
     let told = text.split_once(": ").map(|(_, told)| told).unwrap_or_default();
     let column = |part: &str| part.trim().rsplit_once('.').map(|(_, column)| column.to_owned());
     let columns: Vec<String> =
-        if rule == Rule::Check { Vec::new() } else { told.split(", ").filter_map(column).collect() };
+        if rule == ConstraintKind::Check { Vec::new() } else { told.split(", ").filter_map(column).collect() };
     let constraint = (columns.is_empty() && !told.is_empty()).then(|| told.to_owned());
-    Some(Refusal { rule, columns, constraint, detail: text.clone() })
+    Some(ConstraintViolation { rule, columns, constraint, detail: text.clone() })
 }

@@ -9,8 +9,8 @@ mod values;
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
 
-use puente_core::model::{Cardinality, Column, ColumnId, Kind, Link, Model, Type};
-use puente_core::value::{Form, Scalar};
+use puente_core::model::{Cardinality, Column, ColumnId, FieldType, Link, Model, Type};
+use puente_core::value::{Scalar, StorageFormat};
 use serde_json::{Value as Json, json};
 
 pub use self::plain::Session;
@@ -312,9 +312,9 @@ impl Crawl {
             ("isNull: false".to_owned(), Json::Null, self.plain.is_null(of, column, false)),
         ];
         let scalar = match c.kind {
-            Kind::Scalar(scalar) => scalar,
-            Kind::Enum(_) => Scalar::String,
-            Kind::List(_) => return,
+            FieldType::Scalar(scalar) => scalar,
+            FieldType::Enum(_) => Scalar::String,
+            FieldType::List(_) => return,
         };
         let document = format!("{{ rows: {}(first: {ROWS}) {{ nodes {{ {name} }} }} }}", of.list);
         let Some(answer) = self.ask(&document, &Json::Null) else { return };
@@ -331,7 +331,7 @@ impl Crawl {
             for (word, sign) in
                 words.into_iter().filter(|(_, sign)| scalar != Scalar::Boolean || sign.contains('=') || *sign == "<>")
             {
-                if matches!(c.kind, Kind::Enum(_)) && !matches!(word, "eq" | "ne")
+                if matches!(c.kind, FieldType::Enum(_)) && !matches!(word, "eq" | "ne")
                     || scalar == Scalar::Boolean && word.len() == 3
                 {
                     continue;
@@ -339,7 +339,7 @@ impl Crawl {
                 asked.push((format!("{word}: $v{}", asked.len()), value.clone(), format!("{plain} {sign} {sample}")));
             }
             asked.push((format!("in: [$v{}]", asked.len()), value.clone(), format!("{plain} = {sample}")));
-            if let (Scalar::String, Kind::Scalar(_), Some(text)) = (scalar, c.kind, value.as_str()) {
+            if let (Scalar::String, FieldType::Scalar(_), Some(text)) = (scalar, c.kind, value.as_str()) {
                 let letters: Vec<char> = text.chars().collect();
                 let part: String =
                     letters[letters.len() / 3..(letters.len() / 3 + 3).min(letters.len())].iter().collect();
@@ -373,10 +373,10 @@ impl Crawl {
     /// Groups by the values of a column, and what the whole column is summed up to.
     fn groups(&mut self, of: &Type, column: ColumnId) {
         let (c, name) = (&of.columns[column], of.summary_field(field(of, column)));
-        if matches!(c.kind, Kind::List(_)) {
+        if matches!(c.kind, FieldType::List(_)) {
             return;
         }
-        let numbers = matches!(c.kind, Kind::Scalar(Scalar::Int | Scalar::BigInt | Scalar::Decimal));
+        let numbers = matches!(c.kind, FieldType::Scalar(Scalar::Int | Scalar::BigInt | Scalar::Decimal));
         let summed = format!("summary {{ {name} {{ min max {} }} }}", if numbers { "sum" } else { "" });
         let document = format!(
             "{{ rows: {}(first: 1) {{ {} groups(by: [{{ {name}: VALUE }}], first: 1000) {{ key {{ {name} }} summary {{ count }} }} }} }}",
@@ -414,7 +414,8 @@ impl Crawl {
             let mut row = self.plain.query(&format!("select min({plain}), max({plain}) from {table}")).remove(0);
             row.push(self.sum(of, column));
             for (word, expected) in ["min", "max", "sum"].into_iter().zip(row) {
-                let decimal = Column { kind: Kind::Scalar(Scalar::Decimal), form: Form::Usual, ..c.clone() };
+                let decimal =
+                    Column { kind: FieldType::Scalar(Scalar::Decimal), form: StorageFormat::Usual, ..c.clone() };
                 let expected = stored(&self.model, self.plain.engine, &decimal, expected.as_deref());
                 let found = served(&self.model, &decimal, &answer["rows"]["summary"][&*name][word]);
                 self.same(&format!("{word} of {}.{name}", of.list), &expected, &found);

@@ -4,8 +4,8 @@ use std::path::PathBuf;
 
 use mysql_async::prelude::Queryable as _;
 use puente_core::catalog::Engine;
-use puente_core::model::{Column, ColumnId, Kind, Type};
-use puente_core::value::{Form, Scalar};
+use puente_core::model::{Column, ColumnId, FieldType, Type};
+use puente_core::value::{Scalar, StorageFormat};
 
 use crate::database::Database;
 
@@ -93,7 +93,7 @@ impl Session {
     /// A column as it is compared: what SQLite keeps as a mixture, and is served as texts, as texts.
     fn value(&self, column: &Column, before: &str) -> String {
         let name = format!("{before}{}", self.quote(&column.name));
-        if column.form == Form::EngineText && self.engine == Engine::Sqlite {
+        if column.form == StorageFormat::EngineText && self.engine == Engine::Sqlite {
             format!("cast({name} as text)")
         } else {
             name
@@ -106,17 +106,17 @@ impl Session {
             let c = &of.columns[*column];
             let name = format!("{before}{}", self.quote(&c.name));
             let text = match (self.engine, c.kind) {
-                (Engine::Postgres, Kind::List(_)) => format!("to_json({name})::text"),
-                (Engine::Postgres, Kind::Scalar(Scalar::Bytes)) => format!("encode({name}, 'hex')"),
-                (Engine::Postgres, Kind::Scalar(Scalar::Duration)) => format!("extract(epoch from {name})::text"),
+                (Engine::Postgres, FieldType::List(_)) => format!("to_json({name})::text"),
+                (Engine::Postgres, FieldType::Scalar(Scalar::Bytes)) => format!("encode({name}, 'hex')"),
+                (Engine::Postgres, FieldType::Scalar(Scalar::Duration)) => format!("extract(epoch from {name})::text"),
                 // The output function keeps the blanks of char(n), which a cast to text loses.
                 (Engine::Postgres, _) if c.cast.as_deref() == Some("bpchar") => {
                     format!("case when {name} is not null then format('%s', {name}) end")
                 }
                 (Engine::Postgres, _) => format!("{name}::text"),
-                (Engine::Mariadb | Engine::Sqlite, Kind::Scalar(Scalar::Bytes)) => format!("hex({name})"),
-                (Engine::Mariadb, Kind::Scalar(Scalar::Float)) => format!("cast({name} as double)"),
-                (Engine::Sqlite, Kind::Scalar(Scalar::Float)) => {
+                (Engine::Mariadb | Engine::Sqlite, FieldType::Scalar(Scalar::Bytes)) => format!("hex({name})"),
+                (Engine::Mariadb, FieldType::Scalar(Scalar::Float)) => format!("cast({name} as double)"),
+                (Engine::Sqlite, FieldType::Scalar(Scalar::Float)) => {
                     format!(
                         "case when typeof({name}) in ('real', 'integer') then printf('%!.17g', {name}) else {name} end"
                     )
@@ -125,7 +125,7 @@ impl Session {
             };
             match (self.engine, c.kind) {
                 // hex(null) is an empty text.
-                (Engine::Sqlite, Kind::Scalar(Scalar::Bytes)) => {
+                (Engine::Sqlite, FieldType::Scalar(Scalar::Bytes)) => {
                     format!("case when {name} is not null then {text} end")
                 }
                 _ => text,

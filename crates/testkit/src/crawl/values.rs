@@ -2,8 +2,8 @@
 
 use base64::Engine as _;
 use puente_core::catalog::Engine;
-use puente_core::model::{Column, Kind, Model};
-use puente_core::value::{Form, Scalar};
+use puente_core::model::{Column, FieldType, Model};
+use puente_core::value::{Scalar, StorageFormat};
 use serde_json::Value as Json;
 
 const NULL: &str = "∅";
@@ -16,9 +16,9 @@ pub(super) fn served(model: &Model, column: &Column, value: &Json) -> String {
         other => other.to_string(),
     };
     match column.kind {
-        Kind::Scalar(scalar) => plain(scalar, column.form, &text),
-        Kind::Enum(of) => model.enums[of].text_of(&text).unwrap_or(&text).to_owned(),
-        Kind::List(scalar) => items(scalar, value),
+        FieldType::Scalar(scalar) => plain(scalar, column.form, &text),
+        FieldType::Enum(of) => model.enums[of].text_of(&text).unwrap_or(&text).to_owned(),
+        FieldType::List(scalar) => items(scalar, value),
     }
 }
 
@@ -26,32 +26,32 @@ pub(super) fn served(model: &Model, column: &Column, value: &Json) -> String {
 pub(super) fn stored(_model: &Model, engine: Engine, column: &Column, text: Option<&str>) -> String {
     let Some(text) = text else { return NULL.to_owned() };
     match (engine, column.kind) {
-        (_, Kind::Enum(_)) => text.to_owned(),
-        (_, Kind::List(scalar)) => items(scalar, &serde_json::from_str(text).unwrap_or(Json::Null)),
-        (_, Kind::Scalar(Scalar::Boolean)) => {
+        (_, FieldType::Enum(_)) => text.to_owned(),
+        (_, FieldType::List(scalar)) => items(scalar, &serde_json::from_str(text).unwrap_or(Json::Null)),
+        (_, FieldType::Scalar(Scalar::Boolean)) => {
             let is_true = !matches!(text.to_ascii_lowercase().as_str(), "f" | "false" | "0" | "no");
             is_true.to_string()
         }
-        (_, Kind::Scalar(Scalar::Bytes)) => text.to_ascii_lowercase(),
-        (_, Kind::Scalar(scalar)) => plain(scalar, column.form, text),
+        (_, FieldType::Scalar(Scalar::Bytes)) => text.to_ascii_lowercase(),
+        (_, FieldType::Scalar(scalar)) => plain(scalar, column.form, text),
     }
 }
 
 fn items(scalar: Scalar, list: &Json) -> String {
     let item = |value: &Json| match value {
         Json::Null => NULL.to_owned(),
-        Json::String(text) => plain(scalar, Form::Usual, text),
+        Json::String(text) => plain(scalar, StorageFormat::Usual, text),
         Json::Array(_) => items(scalar, value),
-        other => plain(scalar, Form::Usual, &other.to_string()),
+        other => plain(scalar, StorageFormat::Usual, &other.to_string()),
     };
     list.as_array().map(|list| list.iter().map(item).collect::<Vec<_>>().join(",")).unwrap_or_default()
 }
 
-fn plain(scalar: Scalar, form: Form, text: &str) -> String {
+fn plain(scalar: Scalar, form: StorageFormat, text: &str) -> String {
     match scalar {
         Scalar::Int | Scalar::BigInt | Scalar::Decimal => number(text),
         Scalar::Float => match text.parse::<f64>() {
-            Ok(value) if form == Form::Single => format!("{:?}", single(value)),
+            Ok(value) if form == StorageFormat::Single => format!("{:?}", single(value)),
             Ok(value) => format!("{value:?}"),
             Err(_) => text.to_owned(),
         },

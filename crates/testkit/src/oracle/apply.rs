@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use puente_core::access::{View, WriteGrant};
 use puente_core::catalog::Engine;
-use puente_core::model::{Cardinality, Kind, TypeId};
-use puente_core::value::{Cell, Scalar};
+use puente_core::model::{Cardinality, FieldType, TypeId};
+use puente_core::value::{Datum, Scalar};
 
 use super::change::{Act, Edge, NewRow, RandomChange, Root, Set, Target, Which, fixed};
 use super::interpret::Interpreter;
@@ -68,7 +68,7 @@ impl RandomChange {
 
 /// Codes, of which one is reported; none where the oracle does not know.
 type Refusal = Option<Vec<&'static str>>;
-type Row = Vec<Cell>;
+type Row = Vec<Datum>;
 
 /// A row that must satisfy a grant in the end, too, if it is then still there.
 struct Check {
@@ -162,16 +162,16 @@ impl Run<'_, '_> {
         format!("{{\"count\":{},{node}}}", keys.len())
     }
 
-    fn at(&self, of: TypeId, key: &[Cell]) -> Option<usize> {
+    fn at(&self, of: TypeId, key: &[Datum]) -> Option<usize> {
         let columns = row_key(self.world, of);
         self.world.rows[of].iter().position(|row| columns.iter().zip(key).all(|(column, cell)| row[*column] == *cell))
     }
 
-    fn key_of(&self, of: TypeId, row: &[Cell]) -> Row {
+    fn key_of(&self, of: TypeId, row: &[Datum]) -> Row {
         row_key(self.world, of).iter().map(|column| row[*column].clone()).collect()
     }
 
-    fn sees(&self, of: TypeId, row: &[Cell]) -> bool {
+    fn sees(&self, of: TypeId, row: &[Datum]) -> bool {
         self.view.rows(of).is_none_or(|rule| judge(self.world, of, row, rule) == Some(true))
     }
 
@@ -204,7 +204,7 @@ impl Run<'_, '_> {
     }
 
     /// The row of a target that can be seen.
-    fn target(&self, of: TypeId, key: &[(usize, Cell)]) -> Result<Row, Refusal> {
+    fn target(&self, of: TypeId, key: &[(usize, Datum)]) -> Result<Row, Refusal> {
         let found = self.world.rows[of].iter().find(|row| key.iter().all(|(column, cell)| row[*column] == *cell));
         match found.filter(|row| self.sees(of, row)) {
             Some(row) => Ok(row.clone()),
@@ -213,15 +213,15 @@ impl Run<'_, '_> {
     }
 
     /// May the columns of links be set to what is said directly? To rows that can be read, and to none of a type that cannot.
-    fn check_direct(&self, of: TypeId, values: &[(usize, Cell)], grant: Option<&WriteGrant>) -> Result<(), Refusal> {
+    fn check_direct(&self, of: TypeId, values: &[(usize, Datum)], grant: Option<&WriteGrant>) -> Result<(), Refusal> {
         for link in &self.world.model.types[of].links {
             let said = |column: usize| values.iter().find(|(known, _)| *known == column && !is_fixed(grant, column));
             let value = |column: usize| said(column).map(|(_, cell)| cell);
-            let cells: Option<Vec<&Cell>> = link.pairs.iter().map(|(own, _)| value(*own)).collect();
+            let cells: Option<Vec<&Datum>> = link.pairs.iter().map(|(own, _)| value(*own)).collect();
             let Some(cells) = cells.filter(|_| link.cardinality == Cardinality::One && !link.pairs.is_empty()) else {
                 continue;
             };
-            if cells.contains(&&Cell::Null) {
+            if cells.contains(&&Datum::Null) {
                 continue;
             }
             match self.view.type_view(link.target) {
@@ -229,10 +229,10 @@ impl Run<'_, '_> {
                 // The database looks at the reference itself.
                 Some(granted) if granted.rows.is_none() => {}
                 Some(_) => {
-                    let key: Vec<(usize, Cell)> =
+                    let key: Vec<(usize, Datum)> =
                         link.pairs.iter().map(|(_, target)| *target).zip(cells.into_iter().cloned()).collect();
-                    let holds = |row: &Row, pairs: &[(usize, Cell)]| pairs.iter().all(|(at, cell)| row[*at] == *cell);
-                    let own: Vec<(usize, Cell)> =
+                    let holds = |row: &Row, pairs: &[(usize, Datum)]| pairs.iter().all(|(at, cell)| row[*at] == *cell);
+                    let own: Vec<(usize, Datum)> =
                         link.pairs.iter().zip(&key).map(|((own, _), (_, cell))| (*own, cell.clone())).collect();
                     let is_there = self.world.rows[link.target].iter().any(|row| holds(row, &key));
                     // A reference that leads nowhere and stays as it was is seen by our own look at the target alone, and
@@ -251,13 +251,13 @@ impl Run<'_, '_> {
     fn change_of(
         &self,
         of: TypeId,
-        said: impl Iterator<Item = (usize, Cell)>,
+        said: impl Iterator<Item = (usize, Datum)>,
         own: Option<&Row>,
-    ) -> Result<Vec<(usize, Cell)>, Refusal> {
+    ) -> Result<Vec<(usize, Datum)>, Refusal> {
         let grant = self.view.type_view(of).and_then(|view| view.update.as_ref());
         let settable: Vec<usize> =
             grant.map(|grant| self.view.settable(of, grant).map(|(column, _)| column).collect()).unwrap_or_default();
-        let mut set: Vec<(usize, Cell)> = said.filter(|(column, _)| !is_fixed(grant, *column)).collect();
+        let mut set: Vec<(usize, Datum)> = said.filter(|(column, _)| !is_fixed(grant, *column)).collect();
         if set.iter().any(|(column, _)| !settable.contains(column)) {
             return refuse("NOT_PERMITTED");
         }
@@ -268,9 +268,9 @@ impl Run<'_, '_> {
         }
     }
 
-    fn create(&mut self, of: TypeId, rows: &[NewRow], given: &[Vec<(usize, Cell)>]) -> Result<Vec<Row>, Refusal> {
+    fn create(&mut self, of: TypeId, rows: &[NewRow], given: &[Vec<(usize, Datum)>]) -> Result<Vec<Row>, Refusal> {
         let model = Arc::clone(&self.world.model);
-        let mut values: Vec<Vec<(usize, Cell)>> =
+        let mut values: Vec<Vec<(usize, Datum)>> =
             rows.iter().zip(given).map(|(row, given)| row.values.iter().chain(given).cloned().collect()).collect();
         for (row, values) in rows.iter().zip(&values) {
             let grant = self.view.type_view(of).and_then(|view| view.create.as_ref());
@@ -301,7 +301,7 @@ impl Run<'_, '_> {
             for (row, key) in rows.iter().zip(&keys) {
                 let own = self.world.rows[of][self.at(of, key).expect("just created")].clone();
                 for (_, children) in row.many.iter().filter(|(link, _)| *link == id) {
-                    let given: Vec<(usize, Cell)> =
+                    let given: Vec<(usize, Datum)> =
                         link.pairs.iter().map(|(column, target)| (*target, own[*column].clone())).collect();
                     self.create(link.target, children, &vec![given; children.len()])?;
                 }
@@ -314,7 +314,7 @@ impl Run<'_, '_> {
         Ok(keys)
     }
 
-    fn link_new(&mut self, link: &puente_core::model::Link, own: &[Cell], edges: &[Edge]) -> Result<(), Refusal> {
+    fn link_new(&mut self, link: &puente_core::model::Link, own: &[Datum], edges: &[Edge]) -> Result<(), Refusal> {
         let Some(through) = &link.through else { return Ok(()) };
         let mut keys = Vec::new();
         let created_by = self.view.type_view(through.join).and_then(|view| view.create.clone());
@@ -323,32 +323,32 @@ impl Run<'_, '_> {
             self.check_direct(through.join, &edge.values, created_by.as_ref())?;
             let near = through.near.iter().map(|(column, join)| (*join, own[*column].clone()));
             let far = through.far.iter().map(|(join, column)| (*join, target[*column].clone()));
-            let values: Vec<(usize, Cell)> = near.chain(far).chain(edge.values.iter().cloned()).collect();
+            let values: Vec<(usize, Datum)> = near.chain(far).chain(edge.values.iter().cloned()).collect();
             keys.push(self.insert(through.join, &values)?);
         }
         self.check(through.join, true, &keys)
     }
 
-    fn insert(&mut self, of: TypeId, values: &[(usize, Cell)]) -> Result<Row, Refusal> {
+    fn insert(&mut self, of: TypeId, values: &[(usize, Datum)]) -> Result<Row, Refusal> {
         let t = &self.world.model.types[of];
         let automatic = |column: usize| {
             let is_only = t.row_key().is_some_and(|key| key.columns == [column]);
             (self.world.database.engine == Engine::Sqlite
                 && is_only
-                && t.columns[column].kind == Kind::Scalar(Scalar::Int))
+                && t.columns[column].kind == FieldType::Scalar(Scalar::Int))
             .then(|| {
                 let known = self.world.rows[of].iter().filter_map(|row| match row[column] {
-                    Cell::Integer(value) => Some(value),
+                    Datum::Integer(value) => Some(value),
                     _ => None,
                 });
-                Cell::Integer(known.max().unwrap_or(0) + 1)
+                Datum::Integer(known.max().unwrap_or(0) + 1)
             })
         };
         let left_out = |column: usize| match automatic(column) {
             Some(cell) => cell,
             // The one default of the worlds.
-            None if t.columns[column].input.filled => Cell::Text("x".to_owned()),
-            None => Cell::Null,
+            None if t.columns[column].input.filled => Datum::Text("x".to_owned()),
+            None => Datum::Null,
         };
         let value = |column: usize| values.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell.clone());
         let row: Row = (0..t.columns.len()).map(|column| value(column).unwrap_or_else(|| left_out(column))).collect();
@@ -371,7 +371,7 @@ impl Run<'_, '_> {
     fn or_conflict<T>(
         &self,
         of: TypeId,
-        values: &[(usize, Cell)],
+        values: &[(usize, Datum)],
         own: Option<&Row>,
         refusal: Refusal,
     ) -> Result<T, Refusal> {
@@ -379,7 +379,7 @@ impl Run<'_, '_> {
         let before = at.map(|at| self.world.rows[of][at].clone());
         let columns = self.world.model.types[of].columns.len();
         let said = |column: usize| values.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell.clone());
-        let old = |column: usize| before.as_ref().map_or(Cell::Null, |row| row[column].clone());
+        let old = |column: usize| before.as_ref().map_or(Datum::Null, |row| row[column].clone());
         let row: Row = (0..columns).map(|column| said(column).unwrap_or_else(|| old(column))).collect();
         let taken = self.world.model.types[of].keys.iter().any(|key| {
             key.columns.iter().any(|column| said(*column).is_some()) && self.is_taken(of, &key.columns, &row, at)
@@ -390,12 +390,12 @@ impl Run<'_, '_> {
         Err(refusal)
     }
 
-    fn is_taken(&self, of: TypeId, key: &[usize], row: &[Cell], but: Option<usize>) -> bool {
+    fn is_taken(&self, of: TypeId, key: &[usize], row: &[Datum], but: Option<usize>) -> bool {
         let same = |other: &Row| {
             key.iter().all(|column| {
                 let collation = self.world.collation(of, *column);
-                other[*column] != Cell::Null
-                    && row[*column] != Cell::Null
+                other[*column] != Datum::Null
+                    && row[*column] != Datum::Null
                     && compare(&other[*column], &row[*column], collation).is_eq()
             })
         };
@@ -403,13 +403,13 @@ impl Run<'_, '_> {
     }
 
     /// Does a foreign key of the changed columns refer to nothing?
-    fn dangles(&self, of: TypeId, row: &[Cell], changed: &[usize]) -> bool {
+    fn dangles(&self, of: TypeId, row: &[Datum], changed: &[usize]) -> bool {
         self.world.model.types[of].links.iter().any(|link| {
             let own = || link.pairs.iter().map(|(own, _)| *own);
             let concerns = link.cardinality == Cardinality::One && !link.pairs.is_empty();
             concerns
                 && own().any(|column| changed.contains(&column))
-                && own().all(|column| row[column] != Cell::Null)
+                && own().all(|column| row[column] != Datum::Null)
                 && !self.world.rows[link.target]
                     .iter()
                     .any(|target| link.pairs.iter().all(|(own, other)| target[*other] == row[*own]))
@@ -432,14 +432,14 @@ impl Run<'_, '_> {
             .iter()
             .map(|wanted| {
                 let same = |row: &&Row| {
-                    key.iter().zip(wanted).all(|(column, cell)| *cell != Cell::Null && row[*column] == *cell)
+                    key.iter().zip(wanted).all(|(column, cell)| *cell != Datum::Null && row[*column] == *cell)
                 };
                 let found = self.world.rows[of].iter().find(same);
                 found.filter(|row| self.sees(of, row) && within(row)).map(|row| self.key_of(of, row))
             })
             .collect();
         for (at, key) in wanted.iter().enumerate() {
-            if wanted[..at].contains(key) && !key.contains(&Cell::Null) {
+            if wanted[..at].contains(key) && !key.contains(&Datum::Null) {
                 return refuse("CONFLICT");
             }
         }
@@ -473,8 +473,8 @@ impl Run<'_, '_> {
     fn change_row(
         &mut self,
         of: TypeId,
-        key: &[Cell],
-        set: &[(usize, Cell)],
+        key: &[Datum],
+        set: &[(usize, Datum)],
         add: &[(usize, i64)],
     ) -> Result<Row, Refusal> {
         let at = self.at(of, key).expect("a row that is there");
@@ -484,8 +484,8 @@ impl Run<'_, '_> {
         }
         for (column, more) in add {
             row[*column] = match &row[*column] {
-                Cell::Integer(value) => Cell::Integer(value + more),
-                Cell::Null => Cell::Null,
+                Datum::Integer(value) => Datum::Integer(value + more),
+                Datum::Null => Datum::Null,
                 // Numbers that do not fit their column are an engine's own business.
                 _ => return Err(None),
             };
@@ -496,7 +496,7 @@ impl Run<'_, '_> {
             key.columns.iter().any(|column| changed.contains(column)) && self.is_taken(of, &key.columns, &row, Some(at))
         });
         let moved = self.is_referred_to(of, &self.world.rows[of][at], Some(&row));
-        let out_of_range = |cell: &Cell| matches!(cell, Cell::Integer(value) if i16::try_from(*value).is_err());
+        let out_of_range = |cell: &Datum| matches!(cell, Datum::Integer(value) if i16::try_from(*value).is_err());
         if add.iter().any(|(column, _)| out_of_range(&row[*column])) {
             return Err(None);
         }
@@ -526,7 +526,7 @@ impl Run<'_, '_> {
     }
 
     /// Do others refer to what a row is (and no longer will be)?
-    fn is_referred_to(&self, of: TypeId, row: &[Cell], then: Option<&Row>) -> bool {
+    fn is_referred_to(&self, of: TypeId, row: &[Datum], then: Option<&Row>) -> bool {
         self.world.model.types.iter().enumerate().any(|(other, t)| {
             t.links.iter().any(|link| {
                 let refers = link.cardinality == Cardinality::One && link.target == of && !link.pairs.is_empty();
@@ -535,7 +535,7 @@ impl Run<'_, '_> {
                 refers
                     && !stays()
                     && self.world.rows[other].iter().any(|from| {
-                        link.pairs.iter().all(|(own, column)| from[*own] != Cell::Null && from[*own] == row[*column])
+                        link.pairs.iter().all(|(own, column)| from[*own] != Datum::Null && from[*own] == row[*column])
                     })
             })
         })
@@ -576,13 +576,13 @@ impl Run<'_, '_> {
         of: TypeId,
         keys: &[Row],
         add: &[Edge],
-        remove: &[Vec<(usize, Cell)>],
+        remove: &[Vec<(usize, Datum)>],
     ) -> Result<(), Refusal> {
         let Some(through) = &link.through else { return Ok(()) };
         let join = through.join;
         let own: Vec<Row> =
             keys.iter().map(|key| self.world.rows[of][self.at(of, key).expect("there")].clone()).collect();
-        let ends = |own: &Row, target: &Row| -> Vec<(usize, Cell)> {
+        let ends = |own: &Row, target: &Row| -> Vec<(usize, Datum)> {
             let near = through.near.iter().map(|(column, join)| (*join, own[*column].clone()));
             near.chain(through.far.iter().map(|(join, column)| (*join, target[*column].clone()))).collect()
         };
@@ -593,7 +593,7 @@ impl Run<'_, '_> {
         };
         let targets: Vec<Row> = remove.iter().map(|key| self.target(link.target, key)).collect::<Result<_, _>>()?;
         let delete = granted.as_ref().and_then(|granted| granted.delete.clone());
-        let gone: Vec<Vec<(usize, Cell)>> =
+        let gone: Vec<Vec<(usize, Datum)>> =
             own.iter().flat_map(|own| targets.iter().map(|target| ends(own, target))).collect();
         let rows = self.world.rows[join].clone();
         let kept = rows.into_iter().filter(|row| {

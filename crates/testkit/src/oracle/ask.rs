@@ -1,9 +1,9 @@
 //! Random asks: a tree that the oracle interprets, and the same as a GraphQL document with variables.
 
 use puente_core::access::{Comparison, Operand, Quantifier, Test, TextTest, View};
-use puente_core::model::{Cardinality, Kind, Model, TypeId};
+use puente_core::model::{Cardinality, FieldType, Model, TypeId};
 use puente_core::plan::edge_fields;
-use puente_core::value::{Cell, Scalar};
+use puente_core::value::{Datum, Scalar};
 use rand::{Rng as _, RngExt as _, SeedableRng as _};
 use serde_json::{Map, Value as Json, json};
 
@@ -82,7 +82,7 @@ pub(super) enum Filter {
 #[derive(Debug)]
 pub(super) enum Root {
     List { of: TypeId, list: List },
-    ByKey { of: TypeId, key: usize, values: Vec<Cell>, fields: Fields },
+    ByKey { of: TypeId, key: usize, values: Vec<Datum>, fields: Fields },
 }
 
 /// A random ask as a tree and as a document.
@@ -334,7 +334,7 @@ impl<'a> Drawing<'a> {
         let (written, drawn) = self.drawn(false, |drawing| {
             let row = drawing.random.random_range(0..drawing.world.rows[of].len().max(1));
             let row = drawing.world.rows[of].get(row)?;
-            let values: Vec<Cell> = columns.iter().map(|column| row[*column].clone()).collect();
+            let values: Vec<Datum> = columns.iter().map(|column| row[*column].clone()).collect();
             let jsons = columns.iter().zip(&values).map(|(column, cell)| drawing.json(of, *column, cell));
             Some((jsons.collect::<Option<Vec<Json>>>()?, values))
         });
@@ -343,7 +343,7 @@ impl<'a> Drawing<'a> {
         for (column, json) in columns.iter().zip(jsons) {
             let c = &t.columns[*column];
             let name = self.world.model.kind_name(c.kind).to_owned();
-            let is_enum = matches!(c.kind, Kind::Enum(_));
+            let is_enum = matches!(c.kind, FieldType::Enum(_));
             let as_default = if is_enum && written == Written::Default { Written::Literal } else { written };
             members.push((c.field.clone()?, self.write(as_default, &format!("{name}!"), json, is_enum)));
         }
@@ -569,23 +569,23 @@ impl<'a> Drawing<'a> {
 
     fn list_filter(&mut self, of: TypeId, column: usize, scalar: Scalar, field: &str) -> (Filter, String) {
         let rows = &self.world.rows[of];
-        let items: Vec<Cell> = rows
+        let items: Vec<Datum> = rows
             .iter()
-            .filter_map(|row| if let Cell::List(items) = &row[column] { Some(items) } else { None })
+            .filter_map(|row| if let Datum::List(items) = &row[column] { Some(items) } else { None })
             .flatten()
-            .filter(|item| **item != Cell::Null)
+            .filter(|item| **item != Datum::Null)
             .cloned()
             .collect();
         let (written, drawn) =
-            self.drawn(false, |drawing| (0..2).filter_map(|_| drawing.pick(&items)).collect::<Vec<Cell>>());
-        let json = |cell: &Cell| {
-            let text = super::interpret::leaf(&self.world.model, Kind::Scalar(scalar), cell).expect("it fits");
+            self.drawn(false, |drawing| (0..2).filter_map(|_| drawing.pick(&items)).collect::<Vec<Datum>>());
+        let json = |cell: &Datum| {
+            let text = super::interpret::leaf(&self.world.model, FieldType::Scalar(scalar), cell).expect("it fits");
             serde_json::from_str::<Json>(&text).expect("JSON")
         };
         let jsons: Vec<Json> = drawn.iter().map(json).collect();
         let name = scalar.name();
         let includes =
-            |all: bool, cells: Vec<Cell>| Test::Includes { operand: Operand::Constant(Cell::List(cells)), all };
+            |all: bool, cells: Vec<Datum>| Test::Includes { operand: Operand::Constant(Datum::List(cells)), all };
         let (test, text) = match (self.random.random_range(0..5), drawn.first().cloned()) {
             (0, Some(one)) => {
                 let written = self.write(written, name, jsons[0].clone(), false);
@@ -610,16 +610,16 @@ impl<'a> Drawing<'a> {
 
     fn column_filter(&mut self, of: TypeId, column: usize, field: &str) -> (Filter, String) {
         let kind = self.world.model.types[of].columns[column].kind;
-        if let Kind::List(scalar) = kind {
+        if let FieldType::List(scalar) = kind {
             return self.list_filter(of, column, scalar, field);
         }
-        let is_enum = matches!(kind, Kind::Enum(_));
+        let is_enum = matches!(kind, FieldType::Enum(_));
         let (written, known) = self.drawn(is_enum, |drawing| {
             let rows = &drawing.world.rows[of];
             let drawn: Vec<usize> = (0..3).map(|_| drawing.random.random_range(0..rows.len().max(1))).collect();
             let values = drawn.into_iter().filter_map(|row| rows.get(row));
             let values = values.filter_map(|row| Some((row[column].clone(), drawing.json(of, column, &row[column])?)));
-            values.map(|(cell, json)| (operand(kind, &cell), json)).collect::<Vec<(Cell, Json)>>()
+            values.map(|(cell, json)| (operand(kind, &cell), json)).collect::<Vec<(Datum, Json)>>()
         });
         let name = self.world.model.kind_name(kind).to_owned();
         let Some((cell, json)) = known.first().cloned() else {
@@ -630,22 +630,22 @@ impl<'a> Drawing<'a> {
             );
         };
         let (mut ignore_case, mut suffix) = (false, String::new());
-        if kind == Kind::Scalar(Scalar::String) && self.random.random_bool(0.3) {
+        if kind == FieldType::Scalar(Scalar::String) && self.random.random_bool(0.3) {
             let (truth, written) = self.truth();
             (ignore_case, suffix) = (truth, format!(", ignoreCase: {written}"));
         }
-        let is_ordered = !matches!(kind, Kind::Enum(_) | Kind::Scalar(Scalar::Boolean));
+        let is_ordered = !matches!(kind, FieldType::Enum(_) | FieldType::Scalar(Scalar::Boolean));
         match self.random.random_range(0..10) {
             0 | 1 => {
                 let negated = self.random.random_bool(0.5);
-                let items: Vec<(Cell, Json)> = if self.random.random_bool(0.1) { Vec::new() } else { known };
-                let (cells, jsons): (Vec<Cell>, Vec<Json>) = items.into_iter().unzip();
+                let items: Vec<(Datum, Json)> = if self.random.random_bool(0.1) { Vec::new() } else { known };
+                let (cells, jsons): (Vec<Datum>, Vec<Json>) = items.into_iter().unzip();
                 let list = self.write(written, &format!("[{name}!]"), Json::Array(jsons), is_enum);
-                let test = Test::In { operand: Operand::Constant(Cell::List(cells)), ignore_case };
+                let test = Test::In { operand: Operand::Constant(Datum::List(cells)), ignore_case };
                 let word = if negated { "notIn" } else { "in" };
                 (Filter::Column { column, negated, test }, format!("{{ {field}: {{ {word}: {list}{suffix} }} }}"))
             }
-            2 | 3 if kind == Kind::Scalar(Scalar::String) => {
+            2 | 3 if kind == FieldType::Scalar(Scalar::String) => {
                 let words = [
                     ("contains", TextTest::Contains),
                     ("startsWith", TextTest::StartsWith),
@@ -655,7 +655,7 @@ impl<'a> Drawing<'a> {
                 let parts = ["a", "%", "_", "", "B", "ml"];
                 let (written, part) = self.drawn(false, |drawing| parts[drawing.random.random_range(0..parts.len())]);
                 let written = self.write(written, "String", json!(part), false);
-                let test = Test::Text { test, operand: Operand::Constant(Cell::Text(part.to_owned())), ignore_case };
+                let test = Test::Text { test, operand: Operand::Constant(Datum::Text(part.to_owned())), ignore_case };
                 (
                     Filter::Column { column, negated: false, test },
                     format!("{{ {field}: {{ {word}: {written}{suffix} }} }}"),
@@ -682,7 +682,7 @@ impl<'a> Drawing<'a> {
     }
 
     /// A stored value as a caller would give it; none where it does not fit its type.
-    fn json(&self, of: TypeId, column: usize, cell: &Cell) -> Option<Json> {
+    fn json(&self, of: TypeId, column: usize, cell: &Datum) -> Option<Json> {
         let kind = self.world.model.types[of].columns[column].kind;
         super::interpret::leaf(&self.world.model, kind, cell)
             .and_then(|text| serde_json::from_str(&text).ok())
@@ -710,9 +710,9 @@ fn plain_order(model: &Model, of: TypeId, order: &[OrderBy]) -> String {
 }
 
 /// What a stored value is when it comes back as an operand: decimals are compared as numbers.
-fn operand(kind: Kind, cell: &Cell) -> Cell {
+fn operand(kind: FieldType, cell: &Datum) -> Datum {
     match (kind, cell) {
-        (Kind::Scalar(Scalar::Decimal), Cell::Text(text)) => Cell::Real(text.parse().unwrap_or(0.0)),
+        (FieldType::Scalar(Scalar::Decimal), Datum::Text(text)) => Datum::Real(text.parse().unwrap_or(0.0)),
         _ => cell.clone(),
     }
 }

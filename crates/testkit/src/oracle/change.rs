@@ -3,9 +3,9 @@
 use std::collections::BTreeSet;
 
 use puente_core::access::{Action, Operand, View, WriteGrant};
-use puente_core::model::{Cardinality, Kind, LinkId, TypeId};
+use puente_core::model::{Cardinality, FieldType, LinkId, TypeId};
 use puente_core::plan::change::{edge_input_fields, field_name, has_link_input};
-use puente_core::value::{Cell, Scalar};
+use puente_core::value::{Datum, Scalar};
 use rand::RngExt as _;
 use serde_json::{Map, Value as Json, json};
 
@@ -24,7 +24,7 @@ pub struct RandomChange {
 }
 
 /// The values of a key's columns.
-pub(super) type Key = Vec<(usize, Cell)>;
+pub(super) type Key = Vec<(usize, Datum)>;
 
 #[derive(Debug)]
 pub(super) struct Root {
@@ -44,14 +44,14 @@ pub(super) enum Act {
 
 #[derive(Debug)]
 pub(super) enum Which {
-    Key(Vec<(usize, Cell)>),
+    Key(Vec<(usize, Datum)>),
     Filter(Filter),
     Every,
 }
 
 #[derive(Debug, Default)]
 pub(super) struct NewRow {
-    pub(super) values: Vec<(usize, Cell)>,
+    pub(super) values: Vec<(usize, Datum)>,
     pub(super) ones: Vec<(LinkId, Target)>,
     pub(super) many: Vec<(LinkId, Vec<NewRow>)>,
     pub(super) edges: Vec<(LinkId, Vec<Edge>)>,
@@ -59,26 +59,26 @@ pub(super) struct NewRow {
 
 #[derive(Debug)]
 pub(super) enum Target {
-    Key(Vec<(usize, Cell)>),
+    Key(Vec<(usize, Datum)>),
     New(Box<NewRow>),
 }
 
 #[derive(Debug)]
 pub(super) struct Edge {
-    pub(super) target: Vec<(usize, Cell)>,
-    pub(super) values: Vec<(usize, Cell)>,
+    pub(super) target: Vec<(usize, Datum)>,
+    pub(super) values: Vec<(usize, Datum)>,
 }
 
 #[derive(Debug, Default)]
 pub(super) struct Set {
-    pub(super) values: Vec<(usize, Cell)>,
+    pub(super) values: Vec<(usize, Datum)>,
     pub(super) add: Vec<(usize, i64)>,
-    pub(super) ones: Vec<(LinkId, Vec<(usize, Cell)>)>,
+    pub(super) ones: Vec<(LinkId, Vec<(usize, Datum)>)>,
     pub(super) edges: Vec<(LinkId, Vec<Edge>, Vec<Key>)>,
 }
 
 /// What a grant sets whatever the caller says, as it is stored.
-pub(super) fn fixed(grant: &WriteGrant) -> impl Iterator<Item = (usize, Cell)> {
+pub(super) fn fixed(grant: &WriteGrant) -> impl Iterator<Item = (usize, Datum)> {
     grant.fixed.iter().filter_map(|(column, value)| match value {
         Operand::Constant(cell) => Some((*column, cell.clone())),
         _ => None,
@@ -86,12 +86,12 @@ pub(super) fn fixed(grant: &WriteGrant) -> impl Iterator<Item = (usize, Cell)> {
 }
 
 /// A value that some row has in a column, in the form of JSON, and as it is stored.
-fn known_value(random: &mut Random, world: &World, of: TypeId, column: usize) -> Option<(Json, Cell)> {
+fn known_value(random: &mut Random, world: &World, of: TypeId, column: usize) -> Option<(Json, Datum)> {
     let rows = &world.rows[of];
     let cell = rows.get(random.random_range(0..rows.len().max(1)))?[column].clone();
     let c = &world.model.types[of].columns[column];
-    let text = leaf(&world.model, c.kind, &cell).filter(|_| cell != Cell::Null || c.nullable)?;
-    if matches!(c.kind, Kind::List(_)) && text.contains("null") {
+    let text = leaf(&world.model, c.kind, &cell).filter(|_| cell != Datum::Null || c.nullable)?;
+    if matches!(c.kind, FieldType::List(_)) && text.contains("null") {
         return None;
     }
     Some((serde_json::from_str(&text).ok()?, cell))
@@ -189,17 +189,18 @@ impl Writer<'_, '_> {
     }
 
     /// A key of a row that is there, or of none.
-    fn key_of_some_row(&mut self, of: TypeId) -> Option<(Vec<(usize, Cell)>, Json)> {
+    fn key_of_some_row(&mut self, of: TypeId) -> Option<(Vec<(usize, Datum)>, Json)> {
         let t = &self.world.model.types[of];
         let keys: Vec<_> = self.view.keys(of).cloned().collect();
         let key = self.drawing.pick(&keys)?;
         let rows = &self.world.rows[of];
         let row = rows.get(self.drawing.random.random_range(0..rows.len().max(1)))?;
-        let mut values: Vec<(usize, Cell)> = key.columns.iter().map(|column| (*column, row[*column].clone())).collect();
+        let mut values: Vec<(usize, Datum)> =
+            key.columns.iter().map(|column| (*column, row[*column].clone())).collect();
         if self.chance(0.08)
-            && let [(_, cell @ Cell::Integer(_))] = values.as_mut_slice()
+            && let [(_, cell @ Datum::Integer(_))] = values.as_mut_slice()
         {
-            *cell = Cell::Integer(999);
+            *cell = Datum::Integer(999);
         }
         let mut members = Map::new();
         for (column, cell) in &values {
@@ -295,7 +296,7 @@ impl Writer<'_, '_> {
             } else {
                 match known_value(self.drawing.random, world, of, *column) {
                     Some(known) => known,
-                    None if t.columns[*column].nullable => (Json::Null, Cell::Null),
+                    None if t.columns[*column].nullable => (Json::Null, Datum::Null),
                     None => continue,
                 }
             };
@@ -371,13 +372,13 @@ impl Writer<'_, '_> {
     }
 
     /// A value that no row has.
-    fn fresh_value(&mut self, of: TypeId, column: usize) -> Option<(Json, Cell)> {
+    fn fresh_value(&mut self, of: TypeId, column: usize) -> Option<(Json, Datum)> {
         self.fresh += 1;
         match self.world.model.types[of].columns[column].kind {
-            Kind::Scalar(Scalar::Int) => Some((self.fresh.into(), Cell::Integer(self.fresh))),
-            Kind::Scalar(Scalar::String) => {
+            FieldType::Scalar(Scalar::Int) => Some((self.fresh.into(), Datum::Integer(self.fresh))),
+            FieldType::Scalar(Scalar::String) => {
                 let text = format!("n{}", self.fresh);
-                Some((text.clone().into(), Cell::Text(text)))
+                Some((text.clone().into(), Datum::Text(text)))
             }
             _ => None,
         }
@@ -411,7 +412,7 @@ impl Writer<'_, '_> {
                 continue;
             }
             let is_linked = t.links.iter().any(|link| link.pairs.iter().any(|(own, _)| *own == column));
-            let is_number = c.kind == Kind::Scalar(Scalar::Int) && !is_linked && !c.domain;
+            let is_number = c.kind == FieldType::Scalar(Scalar::Int) && !is_linked && !c.domain;
             if is_number && self.chance(0.4) {
                 let more = self.drawing.random.random_range(-3..=3);
                 add.insert(field, more.into());

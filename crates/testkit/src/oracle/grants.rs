@@ -9,8 +9,8 @@ use std::sync::Arc;
 use puente_core::access::{
     Comparison, Condition, Hop, Masks, Operand, Path, Quantifier, Test, TextTest, TypeView, View, WriteGrant,
 };
-use puente_core::model::{Cardinality, Column, Kind, TypeId};
-use puente_core::value::{Cell, Scalar};
+use puente_core::model::{Cardinality, Column, FieldType, TypeId};
+use puente_core::value::{Datum, Scalar};
 use rand::{Rng as _, RngExt as _, SeedableRng as _};
 use serde_json::{Map, Value as Json, json};
 
@@ -302,7 +302,7 @@ impl Drawing<'_> {
                 _ => (format!("has({field})"), stated(Test::IsNull(false))),
             };
         };
-        let is_text = c.kind == Kind::Scalar(Scalar::String);
+        let is_text = c.kind == FieldType::Scalar(Scalar::String);
         match self.random.random_range(0..10) {
             0 if is_text => {
                 let (comparison, word) = self.comparison();
@@ -317,12 +317,12 @@ impl Drawing<'_> {
                 ][self.random.random_range(0..3)];
                 let (cel, operand) = self.operand(c, json, cell);
                 let meaning = operand.map(|operand| stated(Test::Text { test, operand, ignore_case: false }));
-                (format!("{field}.{word}({cel})"), meaning.unwrap_or(Condition::Fact(0)))
+                (format!("{field}.{word}({cel})"), meaning.unwrap_or(Condition::ClaimPredicate(0)))
             }
             2 | 3 => {
                 let (cel, operand) = self.list(of, column, (json, cell));
                 let meaning = operand.map(|operand| stated(Test::In { operand, ignore_case: false }));
-                (format!("{field} in {cel}"), meaning.unwrap_or(Condition::Fact(0)))
+                (format!("{field} in {cel}"), meaning.unwrap_or(Condition::ClaimPredicate(0)))
             }
             4 => {
                 let same = |other: &Column| {
@@ -341,7 +341,7 @@ impl Drawing<'_> {
                 let (comparison, word) = self.comparison();
                 let (cel, operand) = self.operand(c, json, cell);
                 let meaning = operand.map(|operand| stated(Test::Compare { comparison, operand, ignore_case: false }));
-                let meaning = meaning.unwrap_or(Condition::Fact(0));
+                let meaning = meaning.unwrap_or(Condition::ClaimPredicate(0));
                 if self.chance(0.2) {
                     let mirrored = comparison_word(comparison.mirrored());
                     return (format!("{cel} {mirrored} {field}"), meaning);
@@ -358,24 +358,24 @@ impl Drawing<'_> {
     }
 
     /// A value that some row has in a column and that can be stated: in the form of JSON, and as it is stored.
-    fn known(&mut self, of: TypeId, column: usize) -> Option<(Json, Cell)> {
+    fn known(&mut self, of: TypeId, column: usize) -> Option<(Json, Datum)> {
         self.is_claim = self.chance(0.5);
         self.known_again(of, column)
     }
 
     /// Another value that comes as the one before.
-    fn known_again(&mut self, of: TypeId, column: usize) -> Option<(Json, Cell)> {
+    fn known_again(&mut self, of: TypeId, column: usize) -> Option<(Json, Datum)> {
         self.apart(self.is_claim, |drawing| drawing.stored(of, column))
     }
 
-    fn stored(&mut self, of: TypeId, column: usize) -> Option<(Json, Cell)> {
+    fn stored(&mut self, of: TypeId, column: usize) -> Option<(Json, Datum)> {
         let rows = &self.world.rows[of];
         let cell = rows.get(self.random.random_range(0..rows.len().max(1)))?[column].clone();
         let kind = self.world.model.types[of].columns[column].kind;
         let plain = matches!(
             kind,
-            Kind::Enum(_)
-                | Kind::Scalar(
+            FieldType::Enum(_)
+                | FieldType::Scalar(
                     Scalar::Int
                         | Scalar::BigInt
                         | Scalar::String
@@ -385,12 +385,12 @@ impl Drawing<'_> {
                         | Scalar::Date
                 )
         );
-        if cell == Cell::Null || !plain {
+        if cell == Datum::Null || !plain {
             return None;
         }
         let json = match (kind, &cell) {
             // An enum's value goes by its text or by its name.
-            (Kind::Enum(_), Cell::Text(text)) if self.chance(0.7) => Json::from(text.clone()),
+            (FieldType::Enum(_), Datum::Text(text)) if self.chance(0.7) => Json::from(text.clone()),
             _ => serde_json::from_str(&leaf(&self.world.model, kind, &cell)?).ok()?,
         };
         Some((json, cell))
@@ -402,7 +402,7 @@ impl Drawing<'_> {
     }
 
     /// A value as a rule states it, or as a claim; none where the claim is none that the column could be compared with.
-    fn operand(&mut self, column: &Column, json: Json, cell: Cell) -> (String, Option<Operand>) {
+    fn operand(&mut self, column: &Column, json: Json, cell: Datum) -> (String, Option<Operand>) {
         if !self.is_claim {
             return (literal(column, &json), Some(Operand::Constant(cell)));
         }
@@ -430,14 +430,14 @@ impl Drawing<'_> {
     /// A claim that a column cannot be compared with; none, an absent one.
     fn unfit(&mut self, column: &Column) -> Option<Json> {
         let odd = match column.kind {
-            Kind::Scalar(Scalar::Int | Scalar::BigInt) => {
+            FieldType::Scalar(Scalar::Int | Scalar::BigInt) => {
                 vec![json!("07"), json!("+7"), json!(7.5), json!(true), json!(" 7"), json!("seven")]
             }
-            Kind::Scalar(Scalar::Boolean) => vec![json!("true"), json!(1), json!("yes")],
-            Kind::Scalar(Scalar::Float) => vec![json!("much"), json!(true)],
-            Kind::Scalar(Scalar::Date) => vec![json!("soon"), json!(20_260_131), json!("2026-02-30")],
-            Kind::Scalar(Scalar::Bytes) => vec![json!("%%"), json!(7)],
-            Kind::Enum(_) => vec![json!("no such value"), json!(7)],
+            FieldType::Scalar(Scalar::Boolean) => vec![json!("true"), json!(1), json!("yes")],
+            FieldType::Scalar(Scalar::Float) => vec![json!("much"), json!(true)],
+            FieldType::Scalar(Scalar::Date) => vec![json!("soon"), json!(20_260_131), json!("2026-02-30")],
+            FieldType::Scalar(Scalar::Bytes) => vec![json!("%%"), json!(7)],
+            FieldType::Enum(_) => vec![json!("no such value"), json!(7)],
             _ => vec![json!(7), json!(false)],
         };
         let mut all = odd;
@@ -447,7 +447,7 @@ impl Drawing<'_> {
     }
 
     /// A list as a rule states it, or as a claim.
-    fn list(&mut self, of: TypeId, column: usize, first: (Json, Cell)) -> (String, Option<Operand>) {
+    fn list(&mut self, of: TypeId, column: usize, first: (Json, Datum)) -> (String, Option<Operand>) {
         let c = &self.world.model.types[of].columns[column];
         let mut items = vec![first];
         for _ in 0..self.random.random_range(0..3) {
@@ -459,7 +459,7 @@ impl Drawing<'_> {
         let cells = items.iter().map(|(_, cell)| cell.clone()).collect();
         if !self.is_claim {
             let written: Vec<String> = items.iter().map(|(json, _)| literal(c, json)).collect();
-            return (format!("[{}]", written.join(", ")), Some(Operand::Constant(Cell::List(cells))));
+            return (format!("[{}]", written.join(", ")), Some(Operand::Constant(Datum::List(cells))));
         }
         let name = self.new_claim();
         let written = format!("claims.{name}");
@@ -485,7 +485,7 @@ impl Drawing<'_> {
             _ => true,
         };
         self.claims.insert(name, Json::Array(values));
-        (written, fits.then_some(Operand::Constant(Cell::List(cells))))
+        (written, fits.then_some(Operand::Constant(Datum::List(cells))))
     }
 
     /// A condition on the claims alone.
@@ -526,7 +526,7 @@ impl Drawing<'_> {
                 (format!("size(claims.{name}) > 1"), size.map(|size| size > 1))
             }
         };
-        (cel, decided.map_or(Condition::Fact(0), Condition::Constant))
+        (cel, decided.map_or(Condition::ClaimPredicate(0), Condition::Constant))
     }
 }
 
@@ -537,7 +537,7 @@ fn hop(from: TypeId, link: usize) -> Hop {
 /// A value as CEL writes it.
 fn literal(column: &Column, json: &Json) -> String {
     match (column.kind, json) {
-        (Kind::Scalar(Scalar::Float), Json::Number(number)) => {
+        (FieldType::Scalar(Scalar::Float), Json::Number(number)) => {
             format!("{:?}", number.as_f64().unwrap_or_default())
         }
         _ => json.to_string(),

@@ -4,9 +4,9 @@ use std::cmp::Ordering;
 
 use base64::Engine as _;
 use puente_core::access::View;
-use puente_core::model::{Kind, Model, TypeId};
+use puente_core::model::{FieldType, Model, TypeId};
 use puente_core::plan::Sealer;
-use puente_core::value::{Cell, Scalar};
+use puente_core::value::{Datum, Scalar};
 
 use super::ask::{EdgeField, Field, Fields, Filter, List, ListField, OrderBy, RandomAsk, Root, Size};
 use super::rule::{all, compare, judge, linked, quantify, test_cell};
@@ -21,7 +21,7 @@ pub struct Interpreter<'a> {
     pub(super) world: &'a World,
     pub(super) view: &'a View,
     /// The rows as the role sees their values: null where a mask hides one.
-    pub(super) shown: Vec<Vec<Vec<Cell>>>,
+    pub(super) shown: Vec<Vec<Vec<Datum>>>,
     /// Paths of fields whose stored value does not fit.
     pub(super) problems: Vec<String>,
     pub(super) path: Vec<String>,
@@ -40,7 +40,7 @@ impl<'a> Interpreter<'a> {
     }
 
     /// A row as the role sees its values.
-    pub(super) fn shown_row(&self, of: TypeId, row: &[Cell]) -> Vec<Cell> {
+    pub(super) fn shown_row(&self, of: TypeId, row: &[Datum]) -> Vec<Datum> {
         shown(self.world, self.view, of, row)
     }
 
@@ -81,7 +81,7 @@ impl<'a> Interpreter<'a> {
     }
 
     /// The visible rows at the end of a link.
-    fn follow(&self, of: TypeId, link: usize, row: &[Cell]) -> Vec<Found> {
+    fn follow(&self, of: TypeId, link: usize, row: &[Datum]) -> Vec<Found> {
         let l = &self.world.model.types[of].links[link];
         let mut found = linked(self.world, of, link, row);
         found.retain(|(target, join)| {
@@ -120,7 +120,7 @@ impl<'a> Interpreter<'a> {
         format!("{{{}}}", members.join(","))
     }
 
-    pub(super) fn column(&mut self, of: TypeId, column: usize, cell: &Cell) -> String {
+    pub(super) fn column(&mut self, of: TypeId, column: usize, cell: &Datum) -> String {
         leaf(&self.world.model, self.world.model.types[of].columns[column].kind, cell).unwrap_or_else(|| {
             self.problems.push(self.path.join("."));
             "null".to_owned()
@@ -245,7 +245,7 @@ impl<'a> Interpreter<'a> {
 
     /// The values of the order's terms, written out: what a cursor stands for.
     fn cursor(&self, of: TypeId, order: &[OrderBy], row: usize) -> String {
-        let mut cells: Vec<Cell> = order.iter().map(|by| self.value(of, &by.hops, by.column, row)).collect();
+        let mut cells: Vec<Datum> = order.iter().map(|by| self.value(of, &by.hops, by.column, row)).collect();
         for column in self.key_columns(of, order) {
             cells.push(self.shown[of][row][column].clone());
         }
@@ -258,7 +258,7 @@ impl<'a> Interpreter<'a> {
     }
 
     /// The value at the end of to-one hops over visible rows; null where a hop leads nowhere.
-    fn value(&self, of: TypeId, hops: &[usize], column: usize, row: usize) -> Cell {
+    fn value(&self, of: TypeId, hops: &[usize], column: usize, row: usize) -> Datum {
         let (mut of, mut row) = (of, row);
         for link in hops {
             match self.follow(of, *link, &self.shown[of][row]).first() {
@@ -266,7 +266,7 @@ impl<'a> Interpreter<'a> {
                     of = self.world.model.types[of].links[*link].target;
                     row = *target;
                 }
-                None => return Cell::Null,
+                None => return Datum::Null,
             }
         }
         self.shown[of][row][column].clone()
@@ -281,7 +281,7 @@ impl<'a> Interpreter<'a> {
             let usual = self.world.nulls_are_smallest() != descending;
             let nulls_first = if by.word.contains("NULLS") { by.word.ends_with("FIRST") } else { usual };
             let null_order = if nulls_first { Ordering::Less } else { Ordering::Greater };
-            let found = match (x == Cell::Null, y == Cell::Null) {
+            let found = match (x == Datum::Null, y == Datum::Null) {
                 (true, true) => Ordering::Equal,
                 (true, false) => null_order,
                 (false, true) => null_order.reverse(),
@@ -303,7 +303,7 @@ impl<'a> Interpreter<'a> {
         a.cmp(&b)
     }
 
-    pub(super) fn passes(&self, of: TypeId, row: &[Cell], filter: &Filter) -> Option<bool> {
+    pub(super) fn passes(&self, of: TypeId, row: &[Datum], filter: &Filter) -> Option<bool> {
         match filter {
             Filter::And(parts) => all(parts.iter().map(|part| self.passes(of, row, part))),
             Filter::Or(parts) => all(parts.iter().map(|part| self.passes(of, row, part).map(|v| !v))).map(|v| !v),
@@ -313,7 +313,7 @@ impl<'a> Interpreter<'a> {
             }
             Filter::One { link, inner } => {
                 let target = self.world.model.types[of].links[*link].target;
-                let nothing = vec![Cell::Null; self.world.model.types[target].columns.len()];
+                let nothing = vec![Datum::Null; self.world.model.types[target].columns.len()];
                 let found = self.follow(of, *link, row).first().copied();
                 let row = found.map_or(&nothing, |(found, _)| &self.shown[target][found]);
                 self.passes(target, row, inner)
@@ -329,56 +329,57 @@ impl<'a> Interpreter<'a> {
 }
 
 /// A row with null wherever a mask hides the value.
-fn shown(world: &World, view: &View, of: TypeId, row: &[Cell]) -> Vec<Cell> {
+fn shown(world: &World, view: &View, of: TypeId, row: &[Datum]) -> Vec<Datum> {
     let mut shown = row.to_vec();
     for (column, mask) in view.masks(of).iter() {
         if judge(world, of, row, mask) != Some(true) {
-            shown[*column] = Cell::Null;
+            shown[*column] = Datum::Null;
         }
     }
     shown
 }
 
 /// Writes out what a cursor stands for.
-pub(super) fn write_cursor(cells: &[Cell]) -> String {
+pub(super) fn write_cursor(cells: &[Datum]) -> String {
     format!("{cells:?}").replace(['"', '\\'], "'")
 }
 
 /// A stored value as JSON; none where it does not fit its type.
-pub(super) fn leaf(model: &Model, kind: Kind, cell: &Cell) -> Option<String> {
+pub(super) fn leaf(model: &Model, kind: FieldType, cell: &Datum) -> Option<String> {
     let quote = |text: &str| serde_json::Value::from(text).to_string();
-    if *cell == Cell::Null {
+    if *cell == Datum::Null {
         return Some("null".to_owned());
     }
     let scalar = match kind {
-        Kind::Enum(id) => {
-            let Cell::Text(text) = cell else { return None };
+        FieldType::Enum(id) => {
+            let Datum::Text(text) = cell else { return None };
             return model.enums[id].values.iter().find(|(_, value)| value == text).map(|(name, _)| quote(name));
         }
-        Kind::Scalar(scalar) => scalar,
-        Kind::List(scalar) => {
-            let Cell::List(items) = cell else { return None };
-            let items: Option<Vec<String>> = items.iter().map(|item| leaf(model, Kind::Scalar(scalar), item)).collect();
+        FieldType::Scalar(scalar) => scalar,
+        FieldType::List(scalar) => {
+            let Datum::List(items) = cell else { return None };
+            let items: Option<Vec<String>> =
+                items.iter().map(|item| leaf(model, FieldType::Scalar(scalar), item)).collect();
             return items.map(|items| format!("[{}]", items.join(",")));
         }
     };
     match (scalar, cell) {
-        (Scalar::Boolean, Cell::Integer(0)) => Some("false".to_owned()),
-        (Scalar::Boolean, Cell::Integer(1)) => Some("true".to_owned()),
-        (Scalar::Int, Cell::Integer(value)) => Some(value.to_string()),
-        (Scalar::BigInt | Scalar::Decimal, Cell::Integer(value)) => Some(format!("\"{value}\"")),
-        (Scalar::Float, Cell::Real(value)) => serde_json::Number::from_f64(*value).map(|number| number.to_string()),
-        (Scalar::Decimal, Cell::Real(value)) => Some(format!("\"{value}\"")),
-        (Scalar::String, Cell::Text(text)) => Some(quote(text)),
+        (Scalar::Boolean, Datum::Integer(0)) => Some("false".to_owned()),
+        (Scalar::Boolean, Datum::Integer(1)) => Some("true".to_owned()),
+        (Scalar::Int, Datum::Integer(value)) => Some(value.to_string()),
+        (Scalar::BigInt | Scalar::Decimal, Datum::Integer(value)) => Some(format!("\"{value}\"")),
+        (Scalar::Float, Datum::Real(value)) => serde_json::Number::from_f64(*value).map(|number| number.to_string()),
+        (Scalar::Decimal, Datum::Real(value)) => Some(format!("\"{value}\"")),
+        (Scalar::String, Datum::Text(text)) => Some(quote(text)),
         // The random worlds store three texts that are no dates.
-        (Scalar::Date, Cell::Text(text)) => {
+        (Scalar::Date, Datum::Text(text)) => {
             (!text.starts_with("soon") && !["2026-02-30", "infinity"].contains(&text.as_str())).then(|| quote(text))
         }
-        (Scalar::LocalDateTime | Scalar::DateTime, Cell::Text(text)) => Some(quote(&text.replace(' ', "T"))),
+        (Scalar::LocalDateTime | Scalar::DateTime, Datum::Text(text)) => Some(quote(&text.replace(' ', "T"))),
         // A time of MariaDB's may be longer than a day.
-        (Scalar::Time, Cell::Text(text)) => (text != "30:00:00").then(|| quote(text)),
-        (Scalar::Uuid | Scalar::BigInt | Scalar::Decimal, Cell::Text(text)) => Some(quote(text)),
-        (Scalar::Bytes, Cell::Blob(bytes)) => Some(quote(&base64::engine::general_purpose::STANDARD.encode(bytes))),
+        (Scalar::Time, Datum::Text(text)) => (text != "30:00:00").then(|| quote(text)),
+        (Scalar::Uuid | Scalar::BigInt | Scalar::Decimal, Datum::Text(text)) => Some(quote(text)),
+        (Scalar::Bytes, Datum::Blob(bytes)) => Some(quote(&base64::engine::general_purpose::STANDARD.encode(bytes))),
         _ => None,
     }
 }

@@ -4,26 +4,26 @@ use std::cmp::Ordering;
 
 use puente_core::access::{Condition, Operand, Path, Quantifier, Test, TextTest};
 use puente_core::model::TypeId;
-use puente_core::value::Cell;
+use puente_core::value::Datum;
 
 use super::world::World;
 
 /// What a condition says of a row: true, false or unknown.
-pub(super) fn judge(world: &World, of: TypeId, row: &[Cell], condition: &Condition) -> Option<bool> {
+pub(super) fn judge(world: &World, of: TypeId, row: &[Datum], condition: &Condition) -> Option<bool> {
     match condition {
         Condition::Constant(value) => Some(*value),
         Condition::And(parts) => all(parts.iter().map(|part| judge(world, of, row, part))),
         Condition::Or(parts) => all(parts.iter().map(|part| judge(world, of, row, part).map(|v| !v))).map(|v| !v),
         Condition::Not(inner) => judge(world, of, row, inner).map(|value| !value),
         // What the claims leave open is unknown.
-        Condition::Fact(_) => None,
+        Condition::ClaimPredicate(_) => None,
         Condition::Test { path, test } => {
             let (target, cell) = value(world, of, row, path);
             let collation = world.collation(target, path.column);
             match test {
                 Test::Compare { comparison, operand: Operand::Value(other), .. } => {
                     let (_, other) = value(world, of, row, other);
-                    let known = cell != Cell::Null && other != Cell::Null;
+                    let known = cell != Datum::Null && other != Datum::Null;
                     known.then(|| comparison.holds(compare(&cell, &other, collation)))
                 }
                 test => test_cell(&cell, test, collation),
@@ -40,7 +40,7 @@ pub(super) fn judge(world: &World, of: TypeId, row: &[Cell], condition: &Conditi
 }
 
 /// The value at the end of a rule's path, and the type that it is of; null where a hop leads nowhere.
-fn value(world: &World, of: TypeId, row: &[Cell], path: &Path) -> (TypeId, Cell) {
+fn value(world: &World, of: TypeId, row: &[Datum], path: &Path) -> (TypeId, Datum) {
     let (mut of, mut row) = (of, Some(row));
     for hop in &path.hops {
         let target = world.model.types[of].links[hop.link].target;
@@ -49,7 +49,7 @@ fn value(world: &World, of: TypeId, row: &[Cell], path: &Path) -> (TypeId, Cell)
         });
         of = target;
     }
-    (of, row.map_or(Cell::Null, |row| row[path.column].clone()))
+    (of, row.map_or(Datum::Null, |row| row[path.column].clone()))
 }
 
 /// All of three-valued values: false wins, then unknown.
@@ -78,9 +78,9 @@ pub(super) fn quantify(quantifier: Quantifier, judged: impl Iterator<Item = Opti
 }
 
 /// The rows at the end of a link, whoever may see them, each with its row of the join table where there is one.
-pub(super) fn linked(world: &World, of: TypeId, link: usize, row: &[Cell]) -> Vec<(usize, Option<usize>)> {
+pub(super) fn linked(world: &World, of: TypeId, link: usize, row: &[Datum]) -> Vec<(usize, Option<usize>)> {
     let link = &world.model.types[of].links[link];
-    let equal = |a: &Cell, b: &Cell| *a != Cell::Null && a == b;
+    let equal = |a: &Datum, b: &Datum| *a != Datum::Null && a == b;
     let targets = &world.rows[link.target];
     match &link.through {
         None => (0..targets.len())
@@ -120,12 +120,12 @@ pub(super) enum Collation {
 }
 
 /// Numbers, texts, bytes: SQLite's order of what is of different classes. Null is not compared.
-pub(super) fn compare(a: &Cell, b: &Cell, collation: &Collation) -> Ordering {
-    let class = |cell: &Cell| match cell {
-        Cell::Null | Cell::List(_) => 0,
-        Cell::Integer(_) | Cell::Real(_) => 1,
-        Cell::Text(_) => 2,
-        Cell::Blob(_) => 3,
+pub(super) fn compare(a: &Datum, b: &Datum, collation: &Collation) -> Ordering {
+    let class = |cell: &Datum| match cell {
+        Datum::Null | Datum::List(_) => 0,
+        Datum::Integer(_) | Datum::Real(_) => 1,
+        Datum::Text(_) => 2,
+        Datum::Blob(_) => 3,
     };
     #[expect(
         clippy::cast_precision_loss,
@@ -138,11 +138,11 @@ pub(super) fn compare(a: &Cell, b: &Cell, collation: &Collation) -> Ordering {
         return a.cmp(&b);
     }
     match (a, b) {
-        (Cell::Integer(a), Cell::Integer(b)) => a.cmp(b),
-        (Cell::Real(a), Cell::Real(b)) => a.total_cmp(b),
-        (Cell::Integer(a), Cell::Real(b)) => as_real(*a).total_cmp(b),
-        (Cell::Real(a), Cell::Integer(b)) => a.total_cmp(&as_real(*b)),
-        (Cell::Text(a), Cell::Text(b)) => match collation {
+        (Datum::Integer(a), Datum::Integer(b)) => a.cmp(b),
+        (Datum::Real(a), Datum::Real(b)) => a.total_cmp(b),
+        (Datum::Integer(a), Datum::Real(b)) => as_real(*a).total_cmp(b),
+        (Datum::Real(a), Datum::Integer(b)) => a.total_cmp(&as_real(*b)),
+        (Datum::Text(a), Datum::Text(b)) => match collation {
             Collation::NoCase => a.to_ascii_lowercase().cmp(&b.to_ascii_lowercase()),
             Collation::Rank(texts) => {
                 let rank = |text: &String| texts.iter().position(|known| known == text);
@@ -152,17 +152,17 @@ pub(super) fn compare(a: &Cell, b: &Cell, collation: &Collation) -> Ordering {
             _ if a == "infinity" || b == "infinity" => (a == "infinity").cmp(&(b == "infinity")),
             _ => a.cmp(b),
         },
-        (Cell::Blob(a), Cell::Blob(b)) => a.cmp(b),
+        (Datum::Blob(a), Datum::Blob(b)) => a.cmp(b),
         _ => class(a).cmp(&class(b)),
     }
 }
 
 /// A number in hundredths; none for what is no number.
-pub(super) fn hundredths(cell: &Cell) -> Option<i128> {
+pub(super) fn hundredths(cell: &Datum) -> Option<i128> {
     let text = match cell {
-        Cell::Integer(value) => return Some(i128::from(*value) * 100),
-        Cell::Real(value) => value.to_string(),
-        Cell::Text(text) => text.clone(),
+        Datum::Integer(value) => return Some(i128::from(*value) * 100),
+        Datum::Real(value) => value.to_string(),
+        Datum::Text(text) => text.clone(),
         _ => return None,
     };
     let (sign, digits) = text.strip_prefix('-').map_or((1, text.as_str()), |digits| (-1, digits));
@@ -176,30 +176,30 @@ pub(super) fn hundredths(cell: &Cell) -> Option<i128> {
 }
 
 /// What a test says of a cell.
-pub(super) fn test_cell(cell: &Cell, test: &Test, collation: &Collation) -> Option<bool> {
+pub(super) fn test_cell(cell: &Datum, test: &Test, collation: &Collation) -> Option<bool> {
     let constant = |operand: &Operand| match operand {
         Operand::Constant(cell) => cell.clone(),
         Operand::Parameter(_) | Operand::Value(_) => unreachable!("the oracle states values"),
     };
-    let fold = |cell: &Cell, ignore_case: bool| match cell {
-        Cell::Text(text) if ignore_case => Cell::Text(text.to_ascii_lowercase()),
+    let fold = |cell: &Datum, ignore_case: bool| match cell {
+        Datum::Text(text) if ignore_case => Datum::Text(text.to_ascii_lowercase()),
         other => other.clone(),
     };
     match test {
-        Test::IsNull(expected) => return Some((*cell == Cell::Null) == *expected),
+        Test::IsNull(expected) => return Some((*cell == Datum::Null) == *expected),
         Test::In { operand, ignore_case } => {
-            let Cell::List(items) = constant(operand) else { return None };
+            let Datum::List(items) = constant(operand) else { return None };
             if items.is_empty() {
                 return Some(false);
             }
-            if *cell == Cell::Null {
+            if *cell == Datum::Null {
                 return None;
             }
             let cell = fold(cell, *ignore_case);
             let folded = if *ignore_case { &Collation::Plain } else { collation };
             return Some(items.iter().any(|item| compare(&cell, &fold(item, *ignore_case), folded).is_eq()));
         }
-        _ if *cell == Cell::Null => return None,
+        _ if *cell == Datum::Null => return None,
         _ => {}
     }
     match test {
@@ -209,12 +209,12 @@ pub(super) fn test_cell(cell: &Cell, test: &Test, collation: &Collation) -> Opti
             Some(comparison.holds(order))
         }
         Test::Size { comparison, size } => {
-            let Cell::Text(text) = cell else { return None };
+            let Datum::Text(text) = cell else { return None };
             let characters = i64::try_from(text.chars().count()).expect("a short text");
             Some(comparison.holds(characters.cmp(size)))
         }
         Test::Text { test, operand, ignore_case } => {
-            let (Cell::Text(text), Cell::Text(part)) =
+            let (Datum::Text(text), Datum::Text(part)) =
                 (fold(cell, *ignore_case), fold(&constant(operand), *ignore_case))
             else {
                 return None;
@@ -226,12 +226,12 @@ pub(super) fn test_cell(cell: &Cell, test: &Test, collation: &Collation) -> Opti
             })
         }
         Test::Includes { operand, all } => {
-            let (Cell::List(items), Cell::List(wanted)) = (cell, constant(operand)) else { return None };
-            let has = |value: &Cell| items.contains(value);
+            let (Datum::List(items), Datum::List(wanted)) = (cell, constant(operand)) else { return None };
+            let has = |value: &Datum| items.contains(value);
             Some(if *all { wanted.iter().all(has) } else { wanted.iter().any(has) })
         }
         Test::IsEmpty(expected) => {
-            let Cell::List(items) = cell else { return None };
+            let Datum::List(items) = cell else { return None };
             Some(items.is_empty() == *expected)
         }
         Test::IsNull(_) | Test::In { .. } => None,

@@ -4,8 +4,8 @@
 use std::cmp::Ordering;
 
 use puente_core::catalog::Engine;
-use puente_core::model::{Kind, TypeId};
-use puente_core::value::{Cell, Scalar};
+use puente_core::model::{FieldType, TypeId};
+use puente_core::value::{Datum, Scalar};
 use rand::RngExt as _;
 
 use super::ask::Drawing;
@@ -44,7 +44,7 @@ enum GroupValue {
 /// What may be asked of a column: the functions whose result does not hang on the order of additions.
 fn words(world: &World, of: TypeId, column: usize) -> Vec<&'static str> {
     let c = &world.model.types[of].columns[column];
-    let Kind::Scalar(scalar) = c.kind else { return Vec::new() };
+    let FieldType::Scalar(scalar) = c.kind else { return Vec::new() };
     let single = c.cast.as_deref() == Some("float4");
     match scalar {
         // What is equal regardless of case has no one smallest text.
@@ -59,8 +59,8 @@ fn words(world: &World, of: TypeId, column: usize) -> Vec<&'static str> {
 
 /// Do the numbers of a column add up to the same in every order? Those with few digits do.
 fn is_exact(world: &World, of: TypeId, column: usize) -> bool {
-    let is_quarter = |cell: &Cell| match cell {
-        Cell::Real(value) => value.abs() < 1e15 && (value * 4.0).fract() == 0.0,
+    let is_quarter = |cell: &Datum| match cell {
+        Datum::Real(value) => value.abs() < 1e15 && (value * 4.0).fract() == 0.0,
         _ => true,
     };
     world.rows[of].iter().all(|row| is_quarter(&row[column]))
@@ -110,7 +110,7 @@ impl Drawing<'_> {
             }
             let is_date = matches!(
                 self.world.model.types[of].columns[column].kind,
-                Kind::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime)
+                FieldType::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime)
             );
             let units: &[&str] = if is_date { &["VALUE", "DAY", "MONTH", "YEAR"] } else { &["VALUE"] };
             let (unit, written) = self.word(if is_date { "DateGrouping!" } else { "Grouping!" }, units);
@@ -197,32 +197,32 @@ impl Interpreter<'_> {
         format!("{{{}}}", members.join(","))
     }
 
-    fn written(&mut self, of: TypeId, column: usize, word: &str, cell: &Cell) -> String {
+    fn written(&mut self, of: TypeId, column: usize, word: &str, cell: &Datum) -> String {
         match (word, cell) {
-            ("sum" | "avg", Cell::Null) => "null".to_owned(),
-            ("avg", Cell::Real(value)) => serde_json::Value::from(*value).to_string(),
-            ("sum", Cell::Real(value)) => serde_json::Value::from(*value).to_string(),
-            ("sum", Cell::Text(text)) => format!("\"{text}\""),
+            ("sum" | "avg", Datum::Null) => "null".to_owned(),
+            ("avg", Datum::Real(value)) => serde_json::Value::from(*value).to_string(),
+            ("sum", Datum::Real(value)) => serde_json::Value::from(*value).to_string(),
+            ("sum", Datum::Text(text)) => format!("\"{text}\""),
             _ => self.column(of, column, cell),
         }
     }
 
     /// A function of a column's values; null where there are none.
-    fn function(&self, of: TypeId, rows: &[usize], column: usize, word: &str) -> Cell {
-        let cells = rows.iter().map(|row| &self.shown[of][*row][column]).filter(|cell| **cell != Cell::Null);
+    fn function(&self, of: TypeId, rows: &[usize], column: usize, word: &str) -> Datum {
+        let cells = rows.iter().map(|row| &self.shown[of][*row][column]).filter(|cell| **cell != Datum::Null);
         let collation = self.world.collation(of, column);
         let kind = self.world.model.types[of].columns[column].kind;
         match word {
-            "min" => cells.min_by(|a, b| compare(a, b, collation)).cloned().unwrap_or(Cell::Null),
-            "max" => cells.max_by(|a, b| compare(a, b, collation)).cloned().unwrap_or(Cell::Null),
-            _ if kind == Kind::Scalar(Scalar::Float) => {
+            "min" => cells.min_by(|a, b| compare(a, b, collation)).cloned().unwrap_or(Datum::Null),
+            "max" => cells.max_by(|a, b| compare(a, b, collation)).cloned().unwrap_or(Datum::Null),
+            _ if kind == FieldType::Scalar(Scalar::Float) => {
                 let values: Vec<f64> =
-                    cells.filter_map(|cell| if let Cell::Real(v) = cell { Some(*v) } else { None }).collect();
+                    cells.filter_map(|cell| if let Datum::Real(v) = cell { Some(*v) } else { None }).collect();
                 let sum: f64 = values.iter().sum();
                 match (values.len(), word) {
-                    (0, _) => Cell::Null,
-                    (_, "sum") => Cell::Real(sum),
-                    (count, _) => Cell::Real(sum / as_real(count)),
+                    (0, _) => Datum::Null,
+                    (_, "sum") => Datum::Real(sum),
+                    (count, _) => Datum::Real(sum / as_real(count)),
                 }
             }
             _ => {
@@ -230,19 +230,19 @@ impl Interpreter<'_> {
                 let values: Vec<i128> = cells.filter_map(hundredths).collect();
                 let sum: i128 = values.iter().sum();
                 match (values.len(), word) {
-                    (0, _) => Cell::Null,
-                    (_, "sum") => Cell::Text(self.sum_text(kind, sum)),
-                    (count, _) => Cell::Real(hundred_fold(sum) / 100.0 / as_real(count)),
+                    (0, _) => Datum::Null,
+                    (_, "sum") => Datum::Text(self.sum_text(kind, sum)),
+                    (count, _) => Datum::Real(hundred_fold(sum) / 100.0 / as_real(count)),
                 }
             }
         }
     }
 
     /// A sum of hundredths in the form of the engine: SQLite knows no scale, the others keep the column's.
-    fn sum_text(&self, kind: Kind, sum: i128) -> String {
+    fn sum_text(&self, kind: FieldType, sum: i128) -> String {
         let sign = if sum < 0 { "-" } else { "" };
         let (whole, fraction) = (sum.abs() / 100, sum.abs() % 100);
-        let is_decimal = kind == Kind::Scalar(Scalar::Decimal);
+        let is_decimal = kind == FieldType::Scalar(Scalar::Decimal);
         match (is_decimal, self.world.database.engine) {
             (true, Engine::Postgres | Engine::Mariadb) => format!("{sign}{whole}.{fraction:02}"),
             (true, Engine::Sqlite) if fraction != 0 => {
@@ -254,9 +254,9 @@ impl Interpreter<'_> {
 
     /// The groups of some rows, as JSON.
     pub(super) fn groups(&mut self, of: TypeId, rows: &[usize], asked: &Groups) -> String {
-        let mut groups: Vec<(Vec<Cell>, Vec<usize>)> = Vec::new();
+        let mut groups: Vec<(Vec<Datum>, Vec<usize>)> = Vec::new();
         for row in rows {
-            let key: Vec<Cell> = asked
+            let key: Vec<Datum> = asked
                 .by
                 .iter()
                 .map(|(column, unit)| self.truncated(of, *column, unit, &self.shown[of][*row][*column]))
@@ -294,12 +294,12 @@ impl Interpreter<'_> {
         &self,
         of: TypeId,
         asked: &Groups,
-        a: &(Vec<Cell>, Vec<usize>),
-        b: &(Vec<Cell>, Vec<usize>),
+        a: &(Vec<Datum>, Vec<usize>),
+        b: &(Vec<Datum>, Vec<usize>),
     ) -> Ordering {
         let place = |column: usize| asked.by.iter().position(|(by, _)| *by == column).expect("it is grouped by");
-        let value = |group: &(Vec<Cell>, Vec<usize>), value: &GroupValue| match value {
-            GroupValue::Count => Cell::Integer(i64::try_from(group.1.len()).unwrap_or(0)),
+        let value = |group: &(Vec<Datum>, Vec<usize>), value: &GroupValue| match value {
+            GroupValue::Count => Datum::Integer(i64::try_from(group.1.len()).unwrap_or(0)),
             GroupValue::Key(column) => group.0[place(*column)].clone(),
             GroupValue::Function(column, word) => self.function(of, &group.1, *column, word),
         };
@@ -315,7 +315,7 @@ impl Interpreter<'_> {
             let usual = self.world.nulls_are_smallest() != descending;
             let nulls_first = if word.contains("NULLS") { word.ends_with("FIRST") } else { usual };
             let null_order = if nulls_first { Ordering::Less } else { Ordering::Greater };
-            let found = match (x == Cell::Null, y == Cell::Null) {
+            let found = match (x == Datum::Null, y == Datum::Null) {
                 (true, true) => Ordering::Equal,
                 (true, false) => null_order,
                 (false, true) => null_order.reverse(),
@@ -330,8 +330,8 @@ impl Interpreter<'_> {
     }
 
     /// The part of a value that makes a group.
-    fn truncated(&self, of: TypeId, column: usize, unit: &str, cell: &Cell) -> Cell {
-        let Cell::Text(text) = cell else { return cell.clone() };
+    fn truncated(&self, of: TypeId, column: usize, unit: &str, cell: &Datum) -> Datum {
+        let Datum::Text(text) = cell else { return cell.clone() };
         let (length, rest) = match unit {
             "DAY" => (10, ""),
             "MONTH" => (7, "-01"),
@@ -342,11 +342,11 @@ impl Interpreter<'_> {
             return cell.clone();
         }
         let time = match self.world.model.types[of].columns[column].kind {
-            Kind::Scalar(Scalar::LocalDateTime) => " 00:00:00",
-            Kind::Scalar(Scalar::DateTime) => " 00:00:00Z",
+            FieldType::Scalar(Scalar::LocalDateTime) => " 00:00:00",
+            FieldType::Scalar(Scalar::DateTime) => " 00:00:00Z",
             _ => "",
         };
-        Cell::Text(format!("{}{rest}{time}", &text[..length.min(text.len())]))
+        Datum::Text(format!("{}{rest}{time}", &text[..length.min(text.len())]))
     }
 }
 

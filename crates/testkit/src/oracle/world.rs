@@ -5,11 +5,11 @@ use std::sync::Arc;
 
 use base64::Engine as _;
 use puente_core::catalog::Engine;
-use puente_core::model::{self, Kind, Model};
+use puente_core::model::{self, FieldType, Model};
 use puente_core::project;
-use puente_core::sql::{Dialect, Mariadb, Postgres, Sqlite};
-use puente_core::value::{Cell, Form, Scalar};
+use puente_core::value::{Datum, Scalar, StorageFormat};
 use puente_sources::Source;
+use puente_sql::{Dialect, Mariadb, Postgres, Sqlite};
 use rand::RngExt as _;
 use rusqlite::Connection;
 
@@ -23,7 +23,7 @@ pub struct World {
     /// The model of it.
     pub model: Arc<Model>,
     /// Rows per type, in the order of the rows' storage; cells in the order of the type's columns.
-    pub rows: Vec<Vec<Vec<Cell>>>,
+    pub rows: Vec<Vec<Vec<Datum>>>,
     /// The database.
     pub database: Database,
     /// How each column is compared, by type.
@@ -157,8 +157,8 @@ impl World {
         let model = Arc::new(model);
         let rows = model.types.iter().map(|t| read(&database, t)).collect();
         let collation = |column: &model::Column| match column.kind {
-            Kind::Scalar(Scalar::Decimal | Scalar::BigInt) => Collation::Number,
-            Kind::Enum(id) if engine == Engine::Postgres && column.cast.as_deref() != Some("text") => {
+            FieldType::Scalar(Scalar::Decimal | Scalar::BigInt) => Collation::Number,
+            FieldType::Enum(id) if engine == Engine::Postgres && column.cast.as_deref() != Some("text") => {
                 Collation::Rank(model.enums[id].values.iter().map(|(_, text)| text.clone()).collect())
             }
             _ if column.collation.as_deref() == Some("NOCASE") => Collation::NoCase,
@@ -175,7 +175,7 @@ impl World {
     pub fn source(&self) -> Source {
         // It is answers that are judged here, not how long a busy machine takes for one.
         let patience = if self.database.engine == Engine::Sqlite { "" } else { "wait_ms = 10000\n" };
-        Source::open(
+        puente_sources::open(
             &self.database.settings(&lines(self.database.engine, &format!("connections = 1\n{patience}"))),
             self.database.folder(),
             MOST_BYTES,
@@ -184,7 +184,7 @@ impl World {
     }
 
     /// Reads every row anew.
-    pub fn read_again(&self) -> Vec<Vec<Vec<Cell>>> {
+    pub fn read_again(&self) -> Vec<Vec<Vec<Datum>>> {
         self.model.types.iter().map(|t| read(&self.database, t)).collect()
     }
 
@@ -205,7 +205,7 @@ fn lines(engine: Engine, lines: &str) -> String {
     format!("{lines}{schemas}")
 }
 
-fn read(database: &Database, t: &model::Type) -> Vec<Vec<Cell>> {
+fn read(database: &Database, t: &model::Type) -> Vec<Vec<Datum>> {
     match database.engine {
         Engine::Sqlite => read_classes(database, t),
         Engine::Postgres | Engine::Mariadb => read_texts(database, t),
@@ -213,12 +213,12 @@ fn read(database: &Database, t: &model::Type) -> Vec<Vec<Cell>> {
 }
 
 /// SQLite's rows, with the storage classes that they have.
-fn read_classes(database: &Database, t: &model::Type) -> Vec<Vec<Cell>> {
+fn read_classes(database: &Database, t: &model::Type) -> Vec<Vec<Datum>> {
     let connection = Connection::open(database.file()).expect("the file");
     // What is served as text for want of one type is text.
     let column = |column: &model::Column| {
         let name = Sqlite.quote(&column.name);
-        if column.form == Form::EngineText { format!("cast({name} as text)") } else { name }
+        if column.form == StorageFormat::EngineText { format!("cast({name} as text)") } else { name }
     };
     let columns: Vec<String> = t.columns.iter().map(column).collect();
     let order = if t.row_number { " order by rowid" } else { "" };
@@ -228,11 +228,11 @@ fn read_classes(database: &Database, t: &model::Type) -> Vec<Vec<Cell>> {
     let mut found = Vec::new();
     while let Some(row) = rows.next().expect("readable") {
         let cells = (0..columns.len()).map(|at| match row.get(at).expect("readable") {
-            rusqlite::types::Value::Null => Cell::Null,
-            rusqlite::types::Value::Integer(value) => Cell::Integer(value),
-            rusqlite::types::Value::Real(value) => Cell::Real(value),
-            rusqlite::types::Value::Text(value) => Cell::Text(value),
-            rusqlite::types::Value::Blob(value) => Cell::Blob(value),
+            rusqlite::types::Value::Null => Datum::Null,
+            rusqlite::types::Value::Integer(value) => Datum::Integer(value),
+            rusqlite::types::Value::Real(value) => Datum::Real(value),
+            rusqlite::types::Value::Text(value) => Datum::Text(value),
+            rusqlite::types::Value::Blob(value) => Datum::Blob(value),
         });
         found.push(cells.collect());
     }
@@ -240,7 +240,7 @@ fn read_classes(database: &Database, t: &model::Type) -> Vec<Vec<Cell>> {
 }
 
 /// A server's rows, every value made text by the server and then read by its type.
-fn read_texts(database: &Database, t: &model::Type) -> Vec<Vec<Cell>> {
+fn read_texts(database: &Database, t: &model::Type) -> Vec<Vec<Datum>> {
     let (dialect, postgres): (&dyn Dialect, bool) =
         if database.engine == Engine::Postgres { (&Postgres, true) } else { (&Mariadb, false) };
     let columns: Vec<String> = t
@@ -249,14 +249,14 @@ fn read_texts(database: &Database, t: &model::Type) -> Vec<Vec<Cell>> {
         .map(|column| {
             let name = dialect.quote(&column.name);
             match (column.kind, postgres) {
-                (Kind::Scalar(Scalar::Bytes), true) => format!("encode({name}, 'base64')"),
-                (Kind::Scalar(Scalar::Bytes), false) => format!("to_base64({name})"),
-                (Kind::Scalar(Scalar::DateTime), true) => format!("({name} at time zone 'UTC')::text"),
-                (Kind::List(_), true) => format!("to_json({name})::text"),
+                (FieldType::Scalar(Scalar::Bytes), true) => format!("encode({name}, 'base64')"),
+                (FieldType::Scalar(Scalar::Bytes), false) => format!("to_base64({name})"),
+                (FieldType::Scalar(Scalar::DateTime), true) => format!("({name} at time zone 'UTC')::text"),
+                (FieldType::List(_), true) => format!("to_json({name})::text"),
                 // A cast to text would lose the blanks of char(n).
                 (_, true) if column.cast.as_deref() == Some("bpchar") => format!("nullif(format('%s', {name}), '')"),
                 (_, true) => format!("{name}::text"),
-                (Kind::Scalar(Scalar::Boolean), false) => format!("{name} + 0"),
+                (FieldType::Scalar(Scalar::Boolean), false) => format!("{name} + 0"),
                 (_, false) => format!("convert({name} using utf8mb4)"),
             }
         })
@@ -267,41 +267,41 @@ fn read_texts(database: &Database, t: &model::Type) -> Vec<Vec<Cell>> {
     let table = format!("{only}{}{}", schema.unwrap_or_default(), dialect.quote(&t.relation));
     let text = format!("select {} from {table}{order}", columns.join(", "));
     let cell =
-        |column: &model::Column, text: Option<String>| text.map_or(Cell::Null, |text| read_text(column.kind, text));
+        |column: &model::Column, text: Option<String>| text.map_or(Datum::Null, |text| read_text(column.kind, text));
     let rows = database.query(&text);
     rows.into_iter().map(|row| t.columns.iter().zip(row).map(|(column, text)| cell(column, text)).collect()).collect()
 }
 
-fn read_text(kind: Kind, text: String) -> Cell {
+fn read_text(kind: FieldType, text: String) -> Datum {
     let scalar = match kind {
-        Kind::Enum(_) => return Cell::Text(text),
-        Kind::List(scalar) => {
+        FieldType::Enum(_) => return Datum::Text(text),
+        FieldType::List(scalar) => {
             let items: Vec<serde_json::Value> = serde_json::from_str(&text).expect("JSON");
             let item = |item: serde_json::Value| match item {
-                serde_json::Value::Null => Cell::Null,
-                serde_json::Value::String(text) => read_text(Kind::Scalar(scalar), text),
-                other => read_text(Kind::Scalar(scalar), other.to_string()),
+                serde_json::Value::Null => Datum::Null,
+                serde_json::Value::String(text) => read_text(FieldType::Scalar(scalar), text),
+                other => read_text(FieldType::Scalar(scalar), other.to_string()),
             };
-            return Cell::List(items.into_iter().map(item).collect());
+            return Datum::List(items.into_iter().map(item).collect());
         }
-        Kind::Scalar(scalar) => scalar,
+        FieldType::Scalar(scalar) => scalar,
     };
     // Six digits of a second are shown where the column has room for them.
     let trimmed = |text: String| {
         if text.contains('.') { text.trim_end_matches('0').trim_end_matches('.').to_owned() } else { text }
     };
     match scalar {
-        Scalar::Boolean => Cell::Integer(i64::from(text == "true" || text == "1")),
-        Scalar::Int => Cell::Integer(text.parse().expect("an integer")),
-        Scalar::BigInt => text.parse().map_or(Cell::Text(text), Cell::Integer),
-        Scalar::Float => Cell::Real(text.parse().expect("a number")),
+        Scalar::Boolean => Datum::Integer(i64::from(text == "true" || text == "1")),
+        Scalar::Int => Datum::Integer(text.parse().expect("an integer")),
+        Scalar::BigInt => text.parse().map_or(Datum::Text(text), Datum::Integer),
+        Scalar::Float => Datum::Real(text.parse().expect("a number")),
         Scalar::Bytes => {
             let text = text.replace('\n', "");
-            Cell::Blob(base64::engine::general_purpose::STANDARD.decode(text).expect("base64"))
+            Datum::Blob(base64::engine::general_purpose::STANDARD.decode(text).expect("base64"))
         }
-        Scalar::DateTime => Cell::Text(format!("{}Z", trimmed(text))),
-        Scalar::LocalDateTime | Scalar::Time => Cell::Text(trimmed(text)),
-        _ => Cell::Text(text),
+        Scalar::DateTime => Datum::Text(format!("{}Z", trimmed(text))),
+        Scalar::LocalDateTime | Scalar::Time => Datum::Text(trimmed(text)),
+        _ => Datum::Text(text),
     }
 }
 

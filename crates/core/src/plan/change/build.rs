@@ -10,7 +10,7 @@ use apollo_compiler::executable::Field;
 use serde_json::Value as Json;
 
 use super::rows::items;
-use super::{Act, Address, COUNT, Change, Existing, GIVEN, Lookup, LookupId, Mutation, Root, identity, lookup};
+use super::{Act, Address, COUNT, Change, Existing, GIVEN, Lookup, LookupId, Mutation, Root, locator, lookup};
 use crate::access::{Action, Condition, Origin, Path, Predicate, WriteGrant};
 use crate::error::{Code, Problem};
 use crate::model::{Cardinality, ColumnId, LinkId, Type, TypeId};
@@ -20,9 +20,8 @@ use crate::plan::filter::IGNORE_CASE;
 use crate::plan::input::{Given, Input};
 use crate::plan::shape::{ChangeField, ChangeShape, FieldHead, FieldShape, ObjectShape, Value};
 use crate::plan::variables::Variables;
-use crate::plan::{OrderTerm, Output, Page, Parameter, ParentJoin, Sealed, Select};
-use crate::sql;
-use crate::value::{Cell, literal_to_json};
+use crate::plan::{OrderTerm, Output, Parameter, ParentJoin, RowSet, Sealed, Select};
+use crate::value::{Datum, literal_to_json};
 
 /// The name of the root field that does this to one row, or to many.
 pub fn field_name(t: &Type, action: Action, many: bool) -> String {
@@ -63,7 +62,7 @@ pub fn build_mutation(
         (0..context.view.model().types.len()).map(|of| context.view.type_view(of).is_some()).collect();
     for (key, fields) in collected {
         let location = document.location(fields[0].location());
-        let mut changer = Changer {
+        let mut changer = ChangePlanner {
             planner: Planner::new(context, document, variables),
             lookups: Vec::new(),
             known: HashMap::new(),
@@ -79,9 +78,9 @@ pub fn build_mutation(
         changer.planner.reads.resume(steps);
         let (act, shape) = changer.root(&fields).map_err(|problem| located(problem, location, key))?;
         (rows, values, steps) = (changer.rows, changer.values, changer.planner.reads.steps());
-        let Changer { planner, lookups, checks, visible, fields, .. } = changer;
+        let ChangePlanner { planner, lookups, checks, visible, fields, .. } = changer;
         let shape = ObjectShape { fields: vec![FieldShape::new(key, location, shape)] };
-        let plan = Arc::new(planner.planned.into_plan(shape, context, document, true));
+        let plan = Arc::new(planner.planned.into_plan(shape, context, document));
         let answer = plan.bind(variables, context.limits).map_err(|problem| located(problem, location, key))?;
         let readable = Arc::clone(&readable);
         let change =
@@ -92,7 +91,7 @@ pub fn build_mutation(
 }
 
 /// Plans one root field.
-pub(super) struct Changer<'a> {
+pub(super) struct ChangePlanner<'a> {
     pub(super) planner: Planner<'a>,
     lookups: Vec<Lookup>,
     known: HashMap<String, LookupId>,
@@ -110,7 +109,7 @@ pub(super) struct Changer<'a> {
 
 type Planned = (Option<(TypeId, Act)>, Value);
 
-impl<'a> Changer<'a> {
+impl<'a> ChangePlanner<'a> {
     fn root(&mut self, fields: &[&'a Node<Field>]) -> Result<Planned, Problem> {
         let field = fields[0];
         let name = field.name.as_str();
@@ -200,7 +199,7 @@ impl<'a> Changer<'a> {
             rules.extend(grant.rows.clone());
             self.need_updated(of);
         }
-        let outputs = identity(view.model(), of);
+        let outputs = locator(view.model(), of);
         let find = self.find(of, &key.columns, &outputs, &rules, true);
         Ok(Some(Existing { key: key.columns.clone(), changes, find }))
     }
@@ -226,9 +225,9 @@ impl<'a> Changer<'a> {
         predicates.extend(asked.map(|condition| Predicate { origin: Origin::Caller, condition: Arc::new(condition) }));
         let revision = self.revision(field)?;
         let revision_of = if revision.is_some() { self.planner.revision_columns(of) } else { Vec::new() };
-        let mut outputs = identity(model, of);
+        let mut outputs = locator(model, of);
         outputs.extend(&revision_of);
-        let nulls_first = self.planner.dialect.nulls_are_smallest();
+        let nulls_first = self.planner.capabilities.nulls_are_smallest;
         let key = model.types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default();
         let order = key.into_iter().map(|column| OrderTerm {
             path: Path { hops: Vec::new(), column, masked: false },
@@ -237,17 +236,16 @@ impl<'a> Changer<'a> {
             nullable: false,
         });
         let most = if many { self.planner.limits.changes } else { 1 };
-        let page = if many {
+        let row_set = if many {
             let size =
-                self.planner.parameter(Parameter::Constant(Cell::Integer(i64::try_from(most).unwrap_or(i64::MAX))));
-            Page::Many { size, backward: false, skip: None, after: None, before: None }
+                self.planner.parameter(Parameter::Constant(Datum::Integer(i64::try_from(most).unwrap_or(i64::MAX))));
+            RowSet::Page { size, backward: false, skip: None, after: None, before: None }
         } else {
-            Page::One
+            RowSet::Single
         };
         let output = outputs.iter().map(|column| Output::Column(*column)).collect();
-        let select = Select { predicates, output, order: order.collect(), page, peek: true, ..seen };
-        let statement = sql::address(model, self.planner.dialect, &select);
-        Ok(Address { statement, outputs, one: !many, most, revision, revision_of })
+        let select = Select { predicates, output, order: order.collect(), row_set, peek: true, ..seen };
+        Ok(Address { select, outputs, one: !many, most, revision, revision_of })
     }
 
     /// The revision that a row must have. Whoever says `ifUnchanged` means it: nothing instead of one is a mistake.
@@ -328,7 +326,8 @@ impl<'a> Changer<'a> {
         let planner = &mut self.planner;
         let model = planner.view.model();
         let key = model.types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default();
-        let given = |output: Vec<Output>| Select { output, page: Page::Given, ..Select::one(of, None, Vec::new()) };
+        let given =
+            |output: Vec<Output>| Select { output, row_set: RowSet::Supplied, ..Select::one(of, None, Vec::new()) };
         let rows = planner.add(given(key.iter().map(|column| Output::Column(*column)).collect()))?;
         let count = planner.add(given(vec![Output::Count]))?;
         debug_assert_eq!((rows, count), (GIVEN, COUNT));
@@ -354,7 +353,7 @@ impl<'a> Changer<'a> {
         Ok(Value::Change(shape))
     }
 
-    /// A statement that finds rows by key under conditions.
+    /// A lookup of rows by key under conditions.
     pub(super) fn find(
         &mut self,
         of: TypeId,
@@ -368,7 +367,7 @@ impl<'a> Changer<'a> {
             return *known;
         }
         let rules = rules.iter().cloned().map(rule).collect();
-        self.lookups.push(lookup(self.planner.view.model(), self.planner.dialect, of, (by, outputs), rules, lock));
+        self.lookups.push(lookup(of, (by, outputs), rules, lock));
         self.known.insert(name, self.lookups.len() - 1);
         self.lookups.len() - 1
     }

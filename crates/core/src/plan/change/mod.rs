@@ -17,8 +17,7 @@ use super::{BoundPlan, Sealed, Select, SelectId};
 use crate::access::Predicate;
 use crate::error::{Location, Problem};
 use crate::model::{ColumnId, Link, LinkId, Model, TypeId};
-use crate::sql::{self, Dialect, Statement};
-use crate::value::Cell;
+use crate::value::Datum;
 
 /// The select of a change's answer that stands for the changed rows; the source fills it.
 pub const GIVEN: SelectId = 0;
@@ -57,7 +56,7 @@ pub struct Change {
     pub of: TypeId,
     /// What is done.
     pub act: Act,
-    /// Statements that find rows by key.
+    /// What finds rows by key.
     pub lookups: Vec<Lookup>,
     /// What must be true of rows after they were created (`true`) or updated, by type.
     pub checks: HashMap<(TypeId, bool), LookupId>,
@@ -98,8 +97,8 @@ pub enum Act {
 /// Which rows a change is about.
 #[derive(Debug)]
 pub struct Address {
-    /// Finds them, locked and in the order of their keys. Delivers [`identity`], then the values of the revision.
-    pub statement: Statement,
+    /// Finds them, locked and in the order of their keys. Delivers [`locator`], then the values of the revision.
+    pub select: Select,
     /// The columns that it delivers.
     pub outputs: Vec<ColumnId>,
     /// The one row of a key? Then it must be there.
@@ -116,7 +115,7 @@ pub struct Address {
 #[derive(Debug, Default)]
 pub struct Set {
     /// Columns: set to a value, or (`true`) added to.
-    pub values: Vec<(ColumnId, Cell, bool)>,
+    pub values: Vec<(ColumnId, Datum, bool)>,
     /// Which of them the grant fixes, whatever the caller says.
     pub fixed: Vec<ColumnId>,
     /// Finds rows whose integers still are such, where the engine would keep larger ones.
@@ -148,7 +147,7 @@ pub struct NewRow {
     /// Where in the input, such as `inputs[3].hut`.
     pub place: String,
     /// Columns with their values.
-    pub values: Vec<(ColumnId, Cell)>,
+    pub values: Vec<(ColumnId, Datum)>,
     /// Which of them the grant fixes, whatever the caller says.
     pub fixed: Vec<ColumnId>,
     /// To-one links.
@@ -165,7 +164,7 @@ pub struct NewRow {
 #[derive(Debug)]
 pub struct RowChange {
     /// Columns with their values, those that the grant fixes among them.
-    pub values: Vec<(ColumnId, Cell)>,
+    pub values: Vec<(ColumnId, Datum)>,
     /// Which of them the grant fixes, whatever the caller says.
     pub fixed: Vec<ColumnId>,
     /// A field that the caller said and that the grant does not let it change: then nothing of the row is.
@@ -180,7 +179,7 @@ pub enum Target {
         /// Finds it.
         lookup: LookupId,
         /// By these values.
-        key: Vec<Cell>,
+        key: Vec<Datum>,
         /// Where in the input.
         place: String,
     },
@@ -194,7 +193,7 @@ pub struct EdgeRow {
     /// The other end.
     pub target: Target,
     /// The join table's other columns.
-    pub values: Vec<(ColumnId, Cell)>,
+    pub values: Vec<(ColumnId, Datum)>,
     /// Which of them the grant fixes, whatever the caller says.
     pub fixed: Vec<ColumnId>,
     /// Where in the input.
@@ -210,11 +209,11 @@ pub struct Existing {
     pub key: Vec<ColumnId>,
     /// Is the row changed to what is given, or kept?
     pub changes: bool,
-    /// Finds it by the key, locked; delivers [`identity`].
+    /// Finds it by the key, locked; delivers [`locator`].
     pub find: LookupId,
 }
 
-/// A statement that finds rows by key: at most one per key.
+/// What finds rows by key: at most one per key.
 #[derive(Debug)]
 pub struct Lookup {
     /// The type.
@@ -223,8 +222,10 @@ pub struct Lookup {
     pub by: Vec<ColumnId>,
     /// The columns that are delivered, after the key's ordinal.
     pub outputs: Vec<ColumnId>,
-    /// The statement.
-    pub statement: Statement,
+    /// The rows, hanging on [`GIVEN`] keys.
+    pub select: Select,
+    /// Are they locked until the transaction ends?
+    pub lock: bool,
     /// Only planning makes one.
     _sealed: Sealed,
 }
@@ -244,32 +245,24 @@ pub enum Unruled {
 
 impl Unruled {
     /// The lookup of rows by the values of some columns: after the key's ordinal it delivers nothing but what the reason says.
-    pub fn lookup(self, model: &Model, dialect: &dyn Dialect, of: TypeId, by: &[ColumnId]) -> Lookup {
+    pub fn lookup(self, model: &Model, of: TypeId, by: &[ColumnId]) -> Lookup {
         let outputs = match self {
             Unruled::StillThere | Unruled::WhichReference => &[][..],
             Unruled::TakenKey => model.types[of].row_key().map_or(&[][..], |key| &key.columns),
         };
-        lookup(model, dialect, of, (by, outputs), Vec::new(), false)
+        lookup(of, (by, outputs), Vec::new(), false)
     }
 }
 
 /// A lookup of rows under rules.
-fn lookup(
-    model: &Model,
-    dialect: &dyn Dialect,
-    of: TypeId,
-    (by, outputs): (&[ColumnId], &[ColumnId]),
-    rules: Vec<Predicate>,
-    lock: bool,
-) -> Lookup {
+fn lookup(of: TypeId, (by, outputs): (&[ColumnId], &[ColumnId]), rules: Vec<Predicate>, lock: bool) -> Lookup {
     let select = Select::keyed(of, by, outputs, rules);
-    let statement = sql::keyed(model, dialect, &select, lock);
-    Lookup { of, by: by.to_vec(), outputs: outputs.to_vec(), statement, _sealed: Sealed }
+    Lookup { of, by: by.to_vec(), outputs: outputs.to_vec(), select, lock, _sealed: Sealed }
 }
 
 /// The columns by which a row is known and linked: those of its row key, which come first, of its other keys, and those
 /// that its links start from.
-pub fn identity(model: &Model, of: TypeId) -> Vec<ColumnId> {
+pub fn locator(model: &Model, of: TypeId) -> Vec<ColumnId> {
     let t = &model.types[of];
     let mut columns: Vec<ColumnId> = t.row_key().map(|key| key.columns.clone()).unwrap_or_default();
     let keys = t.keys.iter().flat_map(|key| key.columns.iter().copied());
@@ -291,7 +284,7 @@ impl NewRow {
     }
 
     /// What the caller said: the values without those that the grant fixes.
-    pub fn said(&self) -> impl Iterator<Item = &(ColumnId, Cell)> {
+    pub fn said(&self) -> impl Iterator<Item = &(ColumnId, Datum)> {
         self.values.iter().filter(|(column, _)| !self.fixed.contains(column))
     }
 }

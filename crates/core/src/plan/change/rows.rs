@@ -4,13 +4,13 @@ use std::sync::Arc;
 
 use serde_json::{Map, Value as Json};
 
-use super::build::Changer;
+use super::build::ChangePlanner;
 use super::{EdgeChange, EdgeRow, LookupId, NewRow, RowChange, Set, Target, at_place};
 use crate::access::{Comparison, Condition, Operand, Path, Test, View, WriteGrant};
 use crate::error::{Code, Problem};
-use crate::model::{Cardinality, Column, ColumnId, Kind, Link, LinkId, Through, TypeId};
+use crate::model::{Cardinality, Column, ColumnId, FieldType, Link, LinkId, Through, TypeId};
 use crate::plan::{LeafType, edge_fields};
-use crate::value::{Cell, Scalar};
+use crate::value::{Datum, Scalar};
 
 /// The members of a link's input that are not fields of its edge.
 pub const LINK_WORDS: &[&str] = &["key", "create"];
@@ -53,7 +53,7 @@ fn fills_edges(view: &View, through: &Through) -> bool {
 /// A whole input: an object whose members are columns and links.
 type Members = Map<String, Json>;
 
-impl Changer<'_> {
+impl ChangePlanner<'_> {
     /// A row to be created. `given` are columns that the row it hangs on sets.
     pub(super) fn new_row(
         &mut self,
@@ -150,7 +150,7 @@ impl Changer<'_> {
     pub(super) fn change_of_existing(
         &mut self,
         of: TypeId,
-        mut said: Vec<(ColumnId, Cell)>,
+        mut said: Vec<(ColumnId, Datum)>,
     ) -> Result<Option<RowChange>, Problem> {
         let view = self.planner.view;
         let Some(grant) = view.type_view(of).and_then(|view| view.update.as_ref()) else { return Ok(None) };
@@ -165,12 +165,12 @@ impl Changer<'_> {
     }
 
     /// The values that a grant sets whatever the caller says.
-    fn fixed(&self, of: TypeId, grant: &WriteGrant) -> Result<Vec<(ColumnId, Cell)>, Problem> {
+    fn fixed(&self, of: TypeId, grant: &WriteGrant) -> Result<Vec<(ColumnId, Datum)>, Problem> {
         let claims = self.planner.reads.variables_of_one_request().claims();
         let value = |(column, operand): &(ColumnId, Operand)| {
             let cell = match operand {
                 Operand::Constant(cell) => Some(cell.clone()),
-                Operand::Parameter(claim) => claims.get(*claim).filter(|cell| **cell != Cell::Null).cloned(),
+                Operand::Parameter(claim) => claims.get(*claim).filter(|cell| **cell != Datum::Null).cloned(),
                 Operand::Value(_) => None,
             };
             cell.map(|cell| (*column, cell)).ok_or_else(|| {
@@ -300,7 +300,7 @@ impl Changer<'_> {
                 for (name, value) in value.as_object().unwrap_or(&empty) {
                     let Some((column, _)) = view.settable(of, grant).find(|(_, field)| field == name) else { continue };
                     let cell = self.cell(of, column, value).map_err(|problem| at_place(problem, "set.add"))?;
-                    if cell == Cell::Null {
+                    if cell == Datum::Null {
                         let text = format!("set.add: `{name}` expects a number to add, found null");
                         return Err(Problem::new(Code::InvalidArgument, text));
                     }
@@ -336,7 +336,7 @@ impl Changer<'_> {
         let t = &self.planner.view.model().types[of];
         let unlimited = |column: &ColumnId| {
             let c = &t.columns[*column];
-            c.kind == Kind::Scalar(Scalar::Int) && c.input.range.is_none()
+            c.kind == FieldType::Scalar(Scalar::Int) && c.input.range.is_none()
         };
         let added = set.values.iter().filter(|(.., adds)| *adds).map(|(column, ..)| *column);
         let conditions: Vec<Condition> = added.filter(unlimited).map(fits_an_int).collect();
@@ -381,22 +381,22 @@ impl Changer<'_> {
             remove.push(Target::Key { lookup, key: cells, place: format!("{place}.unlink[{at}]") });
         }
         let ends = ends(through);
-        let identity = super::identity(view.model(), through.join);
+        let row_locator = super::locator(view.model(), through.join);
         let rules = |grant: &WriteGrant| -> Vec<_> {
             view.rows(through.join).cloned().into_iter().chain(grant.rows.clone()).collect()
         };
         let join = view.type_view(through.join);
         let delete = join.and_then(|view| view.delete.as_ref()).map(rules);
         let update = join.and_then(|view| view.update.as_ref()).map(rules);
-        let removable = delete.map(|rules| self.find(through.join, &ends, &identity, &rules, true));
-        let updatable = update.map(|rules| self.find(through.join, &ends, &identity, &rules, true));
+        let removable = delete.map(|rules| self.find(through.join, &ends, &row_locator, &rules, true));
+        let updatable = update.map(|rules| self.find(through.join, &ends, &row_locator, &rules, true));
         self.need_updated(through.join);
         set.edges.push(EdgeChange { link: id, add, remove, removable, updatable });
         Ok(())
     }
 
     /// A key's columns and values.
-    pub(super) fn key(&mut self, of: TypeId, key: &Json) -> Result<(Vec<ColumnId>, Vec<Cell>), Problem> {
+    pub(super) fn key(&mut self, of: TypeId, key: &Json) -> Result<(Vec<ColumnId>, Vec<Datum>), Problem> {
         let view = self.planner.view;
         let mut given = key.as_object().into_iter().flatten().filter(|(_, value)| !value.is_null());
         let wrong = || Problem::new(Code::InvalidArgument, "`key` takes exactly one member that is not null");
@@ -412,7 +412,7 @@ impl Changer<'_> {
     }
 
     /// A value that is to be written to a column.
-    fn cell(&mut self, of: TypeId, column: ColumnId, value: &Json) -> Result<Cell, Problem> {
+    fn cell(&mut self, of: TypeId, column: ColumnId, value: &Json) -> Result<Datum, Problem> {
         let t = &self.planner.view.model().types[of];
         let c = &t.columns[column];
         let field = c.label();
@@ -421,21 +421,21 @@ impl Changer<'_> {
                 let text = format!("`{}.{field}` cannot be null; give it a value, or leave it out", t.name);
                 return Err(Problem::new(Code::ValueRefused, text));
             }
-            return Ok(Cell::Null);
+            return Ok(Datum::Null);
         }
         self.count_values(value.as_array().map_or(1, Vec::len))?;
         let cell = match c.kind {
-            Kind::Scalar(Scalar::Json) => Cell::Text(value.to_string()),
-            Kind::List(_) => Cell::List(items(value).map(|item| self.leaf(c, item)).collect::<Result<_, _>>()?),
+            FieldType::Scalar(Scalar::Json) => Datum::Text(value.to_string()),
+            FieldType::List(_) => Datum::List(items(value).map(|item| self.leaf(c, item)).collect::<Result<_, _>>()?),
             _ => self.leaf(c, value)?,
         };
         match (&cell, c.input.length, c.input.range) {
-            (Cell::Text(text), Some(most), _) if text.chars().count() > most as usize => {
+            (Datum::Text(text), Some(most), _) if text.chars().count() > most as usize => {
                 let came = text.chars().count();
                 let text = format!("`{}.{field}` takes at most {most} characters, found {came}; shorten it", t.name);
                 Err(Problem::new(Code::ValueRefused, text))
             }
-            (Cell::Integer(value), _, Some((least, most))) if !(least..=most).contains(value) => {
+            (Datum::Integer(value), _, Some((least, most))) if !(least..=most).contains(value) => {
                 let text = format!("`{}.{field}` takes integers from {least} to {most}, found {value}", t.name);
                 Err(Problem::new(Code::ValueRefused, text))
             }
@@ -443,11 +443,11 @@ impl Changer<'_> {
         }
     }
 
-    fn leaf(&self, column: &Column, value: &Json) -> Result<Cell, Problem> {
+    fn leaf(&self, column: &Column, value: &Json) -> Result<Datum, Problem> {
         let leaf = LeafType { kind: column.kind, form: column.form };
         leaf.cell(self.planner.view.model(), value).map_err(|unfit| {
             let field = column.label();
-            let text = format!("`{field}` expects {}, found {}", unfit.expected, unfit.came);
+            let text = format!("`{field}` expects {}, found {}", unfit.expected, unfit.found);
             Problem::new(Code::InvalidArgument, text)
         })
     }
@@ -477,7 +477,7 @@ pub(super) fn items(value: &Json) -> impl Iterator<Item = &Json> {
 fn fits_an_int(column: ColumnId) -> Condition {
     let test = |test: Test| Condition::Test { path: Path { hops: Vec::new(), column, masked: false }, test };
     let compare = |comparison, value: i32| {
-        let operand = Operand::Constant(Cell::Integer(value.into()));
+        let operand = Operand::Constant(Datum::Integer(value.into()));
         test(Test::Compare { comparison, operand, ignore_case: false })
     };
     let within = vec![compare(Comparison::Gte, i32::MIN), compare(Comparison::Lte, i32::MAX)];

@@ -1,11 +1,11 @@
 //! SQLite's SQL.
 
 use super::dialect::scalar_of;
-use super::{Dialect, Fragment, Slot, Technique};
-use crate::access::TextTest;
-use crate::model::{Column, Kind};
-use crate::plan::{Function, GroupUnit};
-use crate::value::{Form, Scalar};
+use super::{Dialect, Fragment, Slot, Strategy};
+use puente_core::access::TextTest;
+use puente_core::model::{Column, FieldType};
+use puente_core::plan::{Function, GroupUnit};
+use puente_core::value::{Scalar, StorageFormat};
 
 /// SQLite, 3.45 or later.
 #[derive(Debug, Clone, Copy)]
@@ -15,8 +15,8 @@ pub struct Sqlite;
 pub const DECIMAL_SUM: &str = "decimal_sum_of";
 
 impl Dialect for Sqlite {
-    fn technique(&self, indexed: bool) -> Technique {
-        if indexed { Technique::PerParent } else { Technique::PerLevel }
+    fn strategy(&self, indexed: bool) -> Strategy {
+        if indexed { Strategy::NestedLoop } else { Strategy::Batched }
     }
 
     fn nulls_are_smallest(&self) -> bool {
@@ -28,7 +28,7 @@ impl Dialect for Sqlite {
     }
 
     fn delivered(&self, column: &Column, expression: String) -> String {
-        if column.form == Form::EngineText {
+        if column.form == StorageFormat::EngineText {
             format!("cast({expression} as text)")
         } else if column.binary_json {
             // 8: strictly valid JSONB, so that `json()` cannot fail the whole statement.
@@ -42,14 +42,14 @@ impl Dialect for Sqlite {
     }
 
     fn compared(&self, column: &Column, expression: String) -> String {
-        if column.form == Form::EngineText { format!("cast({expression} as text)") } else { expression }
+        if column.form == StorageFormat::EngineText { format!("cast({expression} as text)") } else { expression }
     }
 
     fn masked(&self, column: &Column, value: &str, mask: Fragment) -> Fragment {
         // CASE has no affinity, a scalar subquery has that of its column; but neither has the column's collation.
         let collation =
             column.collation.as_ref().map_or_else(String::new, |name| format!(" collate {}", self.quote(name)));
-        Fragment::format(&format!("(select {value} where {{}}){collation}"), [mask])
+        Fragment::format("(select {} where {}){}", [Fragment::text(value), mask, Fragment::text(collation)])
     }
 
     fn value(&self, slot: Slot, column: &Column) -> Fragment {
@@ -70,8 +70,8 @@ impl Dialect for Sqlite {
             _ if ignore_case => "lower(value)",
             _ => "value",
         };
-        let list = Fragment::format(&format!("(select {item} from json_each({{}}))"), [Fragment::bound(list)]);
-        Fragment::format("{} in {}", [value, list])
+        let item = Fragment::text(item);
+        Fragment::format("{} in (select {} from json_each({}))", [value, item, Fragment::bound(list)])
     }
 
     fn size(&self, text: Fragment) -> Fragment {
@@ -119,8 +119,9 @@ impl Dialect for Sqlite {
             })
             .collect();
         // With a limit it is taken apart once and kept, not once for every row of a child without an index.
-        let template = format!("(select key + 1 as o, {} from json_each({{}}) limit -1) as k", values.join(", "));
-        Fragment::format(&template, [Fragment::bound(Slot::Keys)])
+        let values = Fragment::text(values.join(", "));
+        let keys = Fragment::bound(Slot::Keys);
+        Fragment::format("(select key + 1 as o, {} from json_each({}) limit -1) as k", [values, keys])
     }
 
     fn stored(&self, slot: Slot, column: &Column) -> Fragment {
@@ -137,7 +138,7 @@ impl Dialect for Sqlite {
         // A text that is no number counts as 0 in SQLite's own summaries; here it does not count.
         let number = format!("case when typeof({expression}) in ('integer', 'real') then {expression} end");
         match function {
-            Function::Sum if matches!(column.kind, Kind::Scalar(Scalar::Decimal | Scalar::BigInt)) => {
+            Function::Sum if matches!(column.kind, FieldType::Scalar(Scalar::Decimal | Scalar::BigInt)) => {
                 format!("{DECIMAL_SUM}({expression})")
             }
             Function::Sum => format!("sum({number})"),
@@ -160,10 +161,10 @@ impl Dialect for Sqlite {
             GroupUnit::Month => (7, "-01"),
             GroupUnit::Year => (4, "-01-01"),
         };
-        let separator = if column.form == Form::WithT { "T" } else { " " };
+        let separator = if column.form == StorageFormat::WithT { "T" } else { " " };
         let time = match column.kind {
-            Kind::Scalar(Scalar::LocalDateTime) => format!("{separator}00:00:00"),
-            Kind::Scalar(Scalar::DateTime) => format!("{separator}00:00:00Z"),
+            FieldType::Scalar(Scalar::LocalDateTime) => format!("{separator}00:00:00"),
+            FieldType::Scalar(Scalar::DateTime) => format!("{separator}00:00:00Z"),
             _ => String::new(),
         };
         format!("substr({expression}, 1, {length}) || '{rest}{time}'")

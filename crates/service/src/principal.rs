@@ -9,20 +9,20 @@ use serde_json::{Map, Value as Json};
 
 /// Who asks.
 #[derive(Debug, Clone)]
-pub struct Asker {
+pub struct Principal {
     /// As which role.
     pub role: String,
     /// The claims that are believed.
     pub claims: Arc<Map<String, Json>>,
     /// How it is known, for the log.
-    pub by: By,
+    pub by: AuthMethod,
     /// Whose turn it is, where things are scarce.
     pub party: Party,
 }
 
 /// How it is known who asks.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum By {
+pub enum AuthMethod {
     /// The owner's access key.
     OwnerKey,
     /// The owner's access key, asking as another role.
@@ -40,28 +40,33 @@ pub enum By {
 /// Bytes of a token's subject that are logged.
 const MOST_SUBJECT_BYTES: usize = 100;
 
-impl fmt::Display for By {
+impl fmt::Display for AuthMethod {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            By::OwnerKey => f.write_str("owner key"),
-            By::OwnerKeyAs => f.write_str("owner key, as another"),
-            By::AccessKey(name) => write!(f, "key {name}"),
-            By::Token(subject) => write!(f, "token {}", shortened(subject, MOST_SUBJECT_BYTES)),
-            By::Nothing => f.write_str("nobody"),
-            By::CommandLine => f.write_str("command line"),
+            AuthMethod::OwnerKey => f.write_str("owner key"),
+            AuthMethod::OwnerKeyAs => f.write_str("owner key, as another"),
+            AuthMethod::AccessKey(name) => write!(f, "key {name}"),
+            AuthMethod::Token(subject) => write!(f, "token {}", shortened(subject, MOST_SUBJECT_BYTES)),
+            AuthMethod::Nothing => f.write_str("nobody"),
+            AuthMethod::CommandLine => f.write_str("command line"),
         }
     }
 }
 
-impl Asker {
+impl Principal {
     /// Somebody at the command line, who has the project file and so may ask as anybody.
     pub fn at_command_line(role: impl Into<String>, claims: Map<String, Json>) -> Self {
-        Asker { role: role.into(), claims: Arc::new(claims), by: By::CommandLine, party: Party::new("command line") }
+        Principal {
+            role: role.into(),
+            claims: Arc::new(claims),
+            by: AuthMethod::CommandLine,
+            party: Party::new("command line"),
+        }
     }
 
     /// May statements be shown? To the owner, also where it asks as another.
     pub(crate) fn sees_statements(&self) -> bool {
-        matches!(self.by, By::OwnerKey | By::OwnerKeyAs | By::CommandLine)
+        matches!(self.by, AuthMethod::OwnerKey | AuthMethod::OwnerKeyAs | AuthMethod::CommandLine)
     }
 }
 

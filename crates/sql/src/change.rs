@@ -3,22 +3,22 @@
 
 use super::condition::Writer;
 use super::dialect::{relation, rows_of};
-use super::select::{Clauses, Hang};
+use super::select::{Clauses, Correlation};
 use super::{Dialect, Fragment, Slot, Statement};
-use crate::model::{Column, ColumnId, Model, TypeId};
-use crate::plan::{Page, Select};
+use puente_core::model::{Column, ColumnId, Model, TypeId};
+use puente_core::plan::{RowSet, Select};
 
 /// The rows that a change is about: a root select, in the order of its terms, locked until the transaction ends.
 pub fn address(model: &Model, dialect: &dyn Dialect, select: &Select) -> Statement {
     let mut writer = Writer::new(model, dialect);
-    let mut clauses = Clauses::new(&mut writer, select, Hang::Bound(None));
+    let mut clauses = Clauses::new(&mut writer, select, Correlation::Bound(None));
     let output = Fragment::join(clauses.output(&mut writer), ", ");
     let order = clauses.order_by(&mut writer);
     let mut whole = Fragment::format("select {}{}", [output, clauses.rows_and_conditions()]);
     if !order.is_empty() {
         whole.append(Fragment::format(" order by {}", [Fragment::join(order, ", ")]));
     }
-    if let Page::Many { size, .. } = select.page {
+    if let RowSet::Page { size, .. } = select.row_set {
         whole.append(Fragment::format(" limit {}", [dialect.limit(Slot::PageSize(size), None)]));
     }
     whole.push(&dialect.lock(&clauses.scope.alias));
@@ -28,7 +28,7 @@ pub fn address(model: &Model, dialect: &dyn Dialect, select: &Select) -> Stateme
 /// The rows that equal keys: at most one per key, begun with the key's ordinal.
 pub fn keyed(model: &Model, dialect: &dyn Dialect, select: &Select, lock: bool) -> Statement {
     let mut writer = Writer::new(model, dialect);
-    let mut clauses = Clauses::new(&mut writer, select, Hang::Keys(None));
+    let mut clauses = Clauses::new(&mut writer, select, Correlation::Keys(None));
     let mut output = vec![Fragment::text("k.o")];
     output.extend(clauses.output(&mut writer));
     let rest = clauses.rows_and_conditions();
@@ -120,7 +120,7 @@ pub fn update_each(
     let row = |row: usize| {
         let values = key.iter().chain(set).enumerate().map(|(at, column)| {
             let value = dialect.value(Slot::Given(row * width + at), &t.columns[*column]);
-            Fragment::format(&format!("{{}} as v{at}"), [value])
+            value.named(&format!("v{at}"))
         });
         Fragment::format("select {}", [Fragment::join(values, ", ")])
     };
@@ -198,14 +198,14 @@ fn quoted(model: &Model, dialect: &dyn Dialect, of: TypeId, column: ColumnId) ->
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::catalog::Catalog;
-    use crate::project;
-    use crate::sql::{Mariadb, Postgres, Sqlite};
+    use crate::{Mariadb, Postgres, Sqlite};
+    use puente_core::catalog::Catalog;
+    use puente_core::project;
 
     fn huts() -> (Model, TypeId) {
-        let catalog = Catalog::from_text(include_str!("../../tests/data/huts.json")).unwrap();
+        let catalog = Catalog::from_text(include_str!("../../core/tests/data/huts.json")).unwrap();
         let project = project::read("[source.main]\nurl = \"sqlite:huts.db\"\n", &|_| None).unwrap();
-        let model = crate::model::build(&catalog, &project).unwrap();
+        let model = puente_core::model::build(&catalog, &project).unwrap();
         let bookings = model.type_named("Booking").unwrap();
         (model, bookings)
     }

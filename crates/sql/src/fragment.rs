@@ -18,6 +18,11 @@ impl Fragment {
         Fragment { text: text.into(), slots: Vec::new() }
     }
 
+    /// The name of something in a place where it is given one: `part as name`.
+    pub(super) fn named(self, name: &str) -> Self {
+        Fragment::join([self, Fragment::text(name)], " as ")
+    }
+
     /// One placeholder.
     pub(super) fn bound(slot: Slot) -> Self {
         Fragment { text: MARK.to_string(), slots: vec![slot] }
@@ -40,8 +45,9 @@ impl Fragment {
         self.slots.extend(other.slots);
     }
 
-    /// `template` with each `{}` replaced by the next part.
-    pub(super) fn format(template: &str, parts: impl IntoIterator<Item = Fragment>) -> Self {
+    /// `template` with each `{}` replaced by the next part. Templates are part of the program: whatever is not known when it is
+    /// compiled is a part, and is not read for braces.
+    pub(super) fn format(template: &'static str, parts: impl IntoIterator<Item = Fragment>) -> Self {
         let mut whole = Fragment::default();
         let mut pieces = template.split("{}");
         whole.push(pieces.next().unwrap_or_default());
@@ -79,7 +85,7 @@ impl Fragment {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::sql::{Postgres, Sqlite};
+    use crate::{Postgres, Sqlite};
 
     #[test]
     fn placeholders_follow_their_slots_whatever_identifiers_contain() {

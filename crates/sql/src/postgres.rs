@@ -1,10 +1,10 @@
 //! PostgreSQL's SQL.
 
-use super::{Dialect, Fragment, Slot, Technique};
-use crate::access::TextTest;
-use crate::model::{Column, Kind};
-use crate::plan::{Function, GroupUnit};
-use crate::value::{Form, Scalar};
+use super::{Dialect, Fragment, Slot, Strategy};
+use puente_core::access::TextTest;
+use puente_core::model::{Column, FieldType};
+use puente_core::plan::{Function, GroupUnit};
+use puente_core::value::{Scalar, StorageFormat};
 
 /// PostgreSQL, 12 or later.
 #[derive(Debug, Clone, Copy)]
@@ -29,8 +29,8 @@ fn cast(slot: Slot, ty: &str, list: &str) -> Fragment {
 }
 
 impl Dialect for Postgres {
-    fn technique(&self, indexed: bool) -> Technique {
-        if indexed { Technique::Whole } else { Technique::PerLevel }
+    fn strategy(&self, indexed: bool) -> Strategy {
+        if indexed { Strategy::SingleStatement } else { Strategy::Batched }
     }
 
     fn placeholder(&self, number: usize) -> String {
@@ -47,7 +47,7 @@ impl Dialect for Postgres {
 
     fn delivered(&self, column: &Column, expression: String) -> String {
         match column.form {
-            Form::EngineText => format!("{expression}::text"),
+            StorageFormat::EngineText => format!("{expression}::text"),
             // Domains are read as what they are made of: only those types have a known form in binary.
             _ if column.domain => format!("{expression}::{}", cast_of(column)),
             _ => expression,
@@ -56,7 +56,7 @@ impl Dialect for Postgres {
 
     fn compared(&self, column: &Column, expression: String) -> String {
         match column.form {
-            Form::EngineText => format!("{expression}::text collate \"C\""),
+            StorageFormat::EngineText => format!("{expression}::text collate \"C\""),
             _ => expression,
         }
     }
@@ -120,8 +120,8 @@ impl Dialect for Postgres {
     fn keys(&self, columns: &[&Column]) -> Fragment {
         let arrays = columns.iter().enumerate().map(|(at, column)| cast(Slot::KeyColumn(at), cast_of(column), "[]"));
         let names: Vec<String> = (0..columns.len()).map(|at| format!("k{at}")).collect();
-        let template = format!("unnest({{}}) with ordinality as k({}, o)", names.join(", "));
-        Fragment::format(&template, [Fragment::join(arrays, ", ")])
+        let names = Fragment::text(names.join(", "));
+        Fragment::format("unnest({}) with ordinality as k({}, o)", [Fragment::join(arrays, ", "), names])
     }
 
     fn equals_key(&self, child: &str, column: &Column, number: usize) -> String {
@@ -139,7 +139,9 @@ impl Dialect for Postgres {
 
     fn types_rows(&self, columns: &[&Column]) -> bool {
         // A list would be taken apart, and what is read as text has to be written to its own type.
-        columns.iter().all(|column| !matches!(column.kind, Kind::List(_)) && column.form != Form::EngineText)
+        columns
+            .iter()
+            .all(|column| !matches!(column.kind, FieldType::List(_)) && column.form != StorageFormat::EngineText)
     }
 
     fn rows_as_arrays(&self, columns: &[&Column]) -> Option<Fragment> {
@@ -151,7 +153,7 @@ impl Dialect for Postgres {
     }
 
     fn summary(&self, function: Function, column: &Column, expression: String) -> String {
-        let scalar = if let Kind::Scalar(scalar) = column.kind { scalar } else { Scalar::String };
+        let scalar = if let FieldType::Scalar(scalar) = column.kind { scalar } else { Scalar::String };
         match function {
             Function::Sum => match scalar {
                 Scalar::Int => format!("sum({expression})::int8"),
@@ -175,10 +177,10 @@ impl Dialect for Postgres {
             GroupUnit::Year => "year",
         };
         match column.kind {
-            Kind::Scalar(Scalar::DateTime) => {
+            FieldType::Scalar(Scalar::DateTime) => {
                 format!("date_trunc('{unit}', {expression} at time zone 'UTC') at time zone 'UTC'")
             }
-            Kind::Scalar(Scalar::LocalDateTime) => format!("date_trunc('{unit}', {expression})"),
+            FieldType::Scalar(Scalar::LocalDateTime) => format!("date_trunc('{unit}', {expression})"),
             _ => format!("date_trunc('{unit}', {expression}::timestamp)::date"),
         }
     }

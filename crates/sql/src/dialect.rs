@@ -1,26 +1,26 @@
 //! What differs between the SQL of one engine and another: one question a method, and what most engines answer.
 
 use super::{Fragment, Slot};
-use crate::access::TextTest;
-use crate::model::{Column, Kind, Type};
-use crate::plan::{Function, GroupUnit};
-use crate::value::{Form, Scalar};
+use puente_core::access::TextTest;
+use puente_core::model::{Column, FieldType, Type};
+use puente_core::plan::{Capabilities, Function, GroupUnit};
+use puente_core::value::{Scalar, StorageFormat};
 
 /// How the selects of one ask are run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Technique {
+pub enum Strategy {
     /// A statement per select, executed once per parent's row: for engines in process, where that costs no round trip.
-    PerParent,
+    NestedLoop,
     /// A statement per select, executed once for all parents' rows, which are ranked in one pass.
-    PerLevel,
+    Batched,
     /// One statement for the whole ask, children nested as arrays of records.
-    Whole,
+    SingleStatement,
 }
 
 /// The questions that a dialect answers; a default is what most engines do.
 pub trait Dialect: std::fmt::Debug + Send + Sync {
     /// How asks are run. `indexed`: does an index find the children of a parent, on every link of the ask?
-    fn technique(&self, indexed: bool) -> Technique;
+    fn strategy(&self, indexed: bool) -> Strategy;
 
     /// An identifier in quotes. The one place where identifiers enter SQL.
     fn quote(&self, identifier: &str) -> String {
@@ -35,6 +35,11 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
 
     /// Are nulls smaller than everything else in this engine's indexes?
     fn nulls_are_smallest(&self) -> bool;
+
+    /// What planning has to know of an engine that speaks so.
+    fn capabilities(&self) -> Capabilities {
+        Capabilities { nulls_are_smallest: self.nulls_are_smallest() }
+    }
 
     /// A term of ORDER BY. `nulls_first` is said where it is not what the engine does anyway.
     fn order_term(&self, value: &str, descending: bool, nulls_first: Option<bool>) -> String {
@@ -61,7 +66,7 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
     /// A column's value where a condition is true, and null elsewhere: of the same type, and compared in the same way.
     fn masked(&self, column: &Column, value: &str, mask: Fragment) -> Fragment {
         let _ = column;
-        Fragment::format(&format!("case when {{}} then {value} end"), [mask])
+        Fragment::format("case when {} then {} end", [mask, Fragment::text(value)])
     }
 
     /// The expression of a column's value as it is compared and ordered.
@@ -119,7 +124,7 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
 
     /// Is a column's value null, or is it not, as it is served: JSON that says `null` is.
     fn is_null(&self, column: &Column, value: Fragment, expected: bool) -> Fragment {
-        if column.kind == Kind::Scalar(Scalar::Json) {
+        if column.kind == FieldType::Scalar(Scalar::Json) {
             let says_null = self.says_null(column, value.clone());
             let template = if expected { "({} is null or {})" } else { "({} is not null and not {})" };
             return Fragment::format(template, [value, says_null]);
@@ -141,7 +146,7 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
 
     /// Are the limited children of a few parents better read by a union of one select per parent than in one pass over
     /// all of them?
-    fn unites_few(&self) -> bool {
+    fn prefers_union(&self) -> bool {
         false
     }
 
@@ -206,7 +211,7 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
         quoted.to_owned()
     }
 
-    /// A summary of a column's values, in the result's scalar of [`crate::plan::summary_functions`].
+    /// A summary of a column's values, in the result's scalar of [`puente_core::plan::summary_functions`].
     fn summary(&self, function: Function, column: &Column, expression: String) -> String;
 
     /// A summary as groups are ordered by it.
@@ -222,9 +227,9 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
 pub(super) fn scalar_of(column: &Column) -> Scalar {
     match column.kind {
         // UUIDs kept as bytes travel like bytes.
-        Kind::Scalar(Scalar::Uuid) if column.form == Form::Binary => Scalar::Bytes,
-        Kind::Scalar(scalar) | Kind::List(scalar) => scalar,
-        Kind::Enum(_) => Scalar::String,
+        FieldType::Scalar(Scalar::Uuid) if column.form == StorageFormat::Binary => Scalar::Bytes,
+        FieldType::Scalar(scalar) | FieldType::List(scalar) => scalar,
+        FieldType::Enum(_) => Scalar::String,
     }
 }
 

@@ -1,11 +1,11 @@
 //! MariaDB's SQL, as far as possible what MySQL 8 understands too.
 
 use super::dialect::scalar_of;
-use super::{Dialect, Fragment, Slot, Technique};
-use crate::access::TextTest;
-use crate::model::{Column, Kind};
-use crate::plan::{Function, GroupUnit};
-use crate::value::{Form, Scalar};
+use super::{Dialect, Fragment, Slot, Strategy};
+use puente_core::access::TextTest;
+use puente_core::model::{Column, FieldType};
+use puente_core::plan::{Function, GroupUnit};
+use puente_core::value::{Scalar, StorageFormat};
 
 /// MariaDB, 10.6 or later.
 #[derive(Debug, Clone, Copy)]
@@ -34,9 +34,9 @@ fn is_long(column: &Column) -> bool {
 fn json_type(column: &Column) -> &'static str {
     match scalar_of(column) {
         Scalar::Int | Scalar::Boolean => "bigint",
-        Scalar::BigInt if column.form == Form::Unsigned => "bigint unsigned",
+        Scalar::BigInt if column.form == StorageFormat::Unsigned => "bigint unsigned",
         Scalar::BigInt => "bigint",
-        Scalar::Float if column.form == Form::Single => "float",
+        Scalar::Float if column.form == StorageFormat::Single => "float",
         Scalar::Float => "double",
         Scalar::Decimal => "decimal(65,30)",
         Scalar::Date => "date",
@@ -52,7 +52,7 @@ fn json_type(column: &Column) -> &'static str {
 fn from_json(column: &Column, value: &str) -> String {
     match (scalar_of(column), &column.collation) {
         (Scalar::Bytes, _) => format!("unhex({value})"),
-        (Scalar::DateTime, _) => instant(value),
+        (Scalar::DateTime, _) => instant(Fragment::text(value)).as_text().to_owned(),
         // The column's own collation, said explicitly: neither side has one that yields.
         (_, Some(collation)) if json_type(column) == "longtext" => match collation.split_once('_') {
             Some(("utf8mb4", _)) | None => format!("{value} collate {collation}"),
@@ -63,8 +63,8 @@ fn from_json(column: &Column, value: &str) -> String {
 }
 
 /// An instant in the session's zone, which is UTC: MariaDB's dates and times know no `Z`.
-fn instant(value: &str) -> String {
-    format!("cast(trim(trailing 'Z' from {value}) as datetime(6))")
+fn instant(value: Fragment) -> Fragment {
+    Fragment::format("cast(trim(trailing 'Z' from {}) as datetime(6))", [value])
 }
 
 impl Mariadb {
@@ -74,8 +74,8 @@ impl Mariadb {
 }
 
 impl Dialect for Mariadb {
-    fn technique(&self, _: bool) -> Technique {
-        Technique::PerLevel
+    fn strategy(&self, _: bool) -> Strategy {
+        Strategy::Batched
     }
 
     fn quote(&self, identifier: &str) -> String {
@@ -97,16 +97,16 @@ impl Dialect for Mariadb {
 
     fn delivered(&self, column: &Column, expression: String) -> String {
         match column.form {
-            Form::EngineText => format!("cast({expression} as char)"),
-            Form::Bits => format!("{expression} + 0"),
+            StorageFormat::EngineText => format!("cast({expression} as char)"),
+            StorageFormat::Bits => format!("{expression} + 0"),
             _ => expression,
         }
     }
 
     fn compared(&self, column: &Column, expression: String) -> String {
         match column.form {
-            Form::EngineText => format!("cast({expression} as char) collate utf8mb4_bin"),
-            Form::Bits => format!("{expression} + 0"),
+            StorageFormat::EngineText => format!("cast({expression} as char) collate utf8mb4_bin"),
+            StorageFormat::Bits => format!("{expression} + 0"),
             _ => expression,
         }
     }
@@ -122,7 +122,10 @@ impl Dialect for Mariadb {
 
     fn position_value(&self, slot: Slot, column: &Column) -> Fragment {
         let value = self.value(slot, column);
-        if is_long(column) { Fragment::format(&format!("left({{}}, {SORTED_CHARACTERS})"), [value]) } else { value }
+        if !is_long(column) {
+            return value;
+        }
+        Fragment::format("left({}, {})", [value, Fragment::text(SORTED_CHARACTERS.to_string())])
     }
 
     fn value(&self, slot: Slot, column: &Column) -> Fragment {
@@ -130,13 +133,15 @@ impl Dialect for Mariadb {
         match scalar_of(column) {
             // A string would turn the comparison into one of doubles.
             Scalar::Decimal => Fragment::format("cast({} as decimal(65,30))", [bound]),
-            Scalar::BigInt if column.form == Form::Unsigned => Fragment::format("cast({} as unsigned)", [bound]),
+            Scalar::BigInt if column.form == StorageFormat::Unsigned => {
+                Fragment::format("cast({} as unsigned)", [bound])
+            }
             // The digits that are served are those of 32 bits: as a double they are another number.
-            Scalar::Float if column.form == Form::Single => Fragment::format("cast({} as float)", [bound]),
+            Scalar::Float if column.form == StorageFormat::Single => Fragment::format("cast({} as float)", [bound]),
             Scalar::Date => Fragment::format("cast({} as date)", [bound]),
             Scalar::Time => Fragment::format("cast({} as time(6))", [bound]),
             Scalar::LocalDateTime => Fragment::format("cast({} as datetime(6))", [bound]),
-            Scalar::DateTime => Fragment::format(&instant("{}"), [bound]),
+            Scalar::DateTime => instant(bound),
             _ => bound,
         }
     }
@@ -144,11 +149,11 @@ impl Dialect for Mariadb {
     fn is_in(&self, value: Fragment, list: Slot, column: &Column, ignore_case: bool) -> Fragment {
         let item = from_json(column, "j.v");
         let item = if ignore_case { format!("lower({item})") } else { item };
-        let template = format!(
-            "{{}} in (select {item} from json_table({{}}, '$[*]' columns (v {} path '$')) as j)",
-            json_type(column)
-        );
-        Fragment::format(&template, [value, Fragment::bound(list)])
+        let [item, json_type] = [Fragment::text(item), Fragment::text(json_type(column))];
+        Fragment::format(
+            "{} in (select {} from json_table({}, '$[*]' columns (v {} path '$')) as j)",
+            [value, item, Fragment::bound(list), json_type],
+        )
     }
 
     fn says_null(&self, _: &Column, value: Fragment) -> Fragment {
@@ -168,7 +173,7 @@ impl Dialect for Mariadb {
         }
     }
 
-    fn unites_few(&self) -> bool {
+    fn prefers_union(&self) -> bool {
         // There are no lateral joins, and numbering rows reads every child of every parent: 13 times the time, measured.
         true
     }
@@ -180,11 +185,11 @@ impl Dialect for Mariadb {
             .map(|(at, column)| format!("k{at} {} path '$[{at}]'", json_type(column)))
             .collect();
         // With a limit it is taken apart once and kept under a key, not once for every row of a child without an index.
-        let template = format!(
-            "(select * from json_table({{}}, '$[*]' columns (o for ordinality, {})) as j limit {EVERY_ROW}) as k",
-            values.join(", ")
-        );
-        Fragment::format(&template, [Fragment::bound(Slot::Keys)])
+        let [values, every_row] = [values.join(", "), EVERY_ROW.to_string()].map(Fragment::text);
+        Fragment::format(
+            "(select * from json_table({}, '$[*]' columns (o for ordinality, {})) as j limit {}) as k",
+            [Fragment::bound(Slot::Keys), values, every_row],
+        )
     }
 
     fn equals_key(&self, child: &str, column: &Column, number: usize) -> String {
@@ -220,14 +225,16 @@ impl Dialect for Mariadb {
 
     fn summary(&self, function: Function, column: &Column, expression: String) -> String {
         let expression = match (function, column.kind) {
-            (Function::Avg, _) | (Function::Sum, Kind::Scalar(Scalar::Float)) => {
+            (Function::Avg, _) | (Function::Sum, FieldType::Scalar(Scalar::Float)) => {
                 format!("cast({expression} as double)")
             }
             (Function::Min | Function::Max, _) => self.compared(column, expression),
             _ => expression,
         };
         match function {
-            Function::Sum if column.kind == Kind::Scalar(Scalar::Int) => format!("cast(sum({expression}) as signed)"),
+            Function::Sum if column.kind == FieldType::Scalar(Scalar::Int) => {
+                format!("cast(sum({expression}) as signed)")
+            }
             Function::Sum => format!("sum({expression})"),
             Function::Avg => format!("avg({expression})"),
             Function::Min => format!("min({expression})"),
@@ -242,7 +249,7 @@ impl Dialect for Mariadb {
             GroupUnit::Month => "%Y-%m-01",
             GroupUnit::Year => "%Y-01-01",
         };
-        let ty = if column.kind == Kind::Scalar(Scalar::Date) { "date" } else { "datetime" };
+        let ty = if column.kind == FieldType::Scalar(Scalar::Date) { "date" } else { "datetime" };
         format!("cast(date_format({expression}, '{form}') as {ty})")
     }
 }

@@ -1,4 +1,4 @@
-//! Records: what Puente itself remembers, in `.puente/records.db`. For now, access keys: only their hashes are kept.
+//! AccessKeys: what Puente itself remembers, in `.puente/records.db`. For now, access keys: only their hashes are kept.
 //! Whoever asks is found among them in memory ([`known`](crate::known_keys)).
 
 use std::fmt;
@@ -42,7 +42,7 @@ pub struct RecordsError(pub(crate) String);
 
 impl fmt::Display for RecordsError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "the records in .puente/records.db cannot be used: {}", self.0)
+        write!(f, "the access_keys in .puente/records.db cannot be used: {}", self.0)
     }
 }
 
@@ -78,14 +78,14 @@ pub(crate) struct KeyInForce {
 type KeyHash = [u8; 32];
 
 /// The records of one project.
-pub struct Records {
+pub struct AccessKeys {
     connection: Mutex<Connection>,
     known: KnownKeys,
 }
 
-impl fmt::Debug for Records {
+impl fmt::Debug for AccessKeys {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str("Records")
+        f.write_str("AccessKeys")
     }
 }
 
@@ -105,7 +105,7 @@ create table if not exists access_keys (
 /// Columns that records made by an earlier version lack.
 const ADDED: [(&str, &str); 2] = [("claims", "text not null default '{}'"), ("expires_at", "text")];
 
-impl Records {
+impl AccessKeys {
     /// Opens the records, and makes them where they are not there.
     ///
     /// # Errors
@@ -125,7 +125,7 @@ impl Records {
             }
         }
         restrict(file);
-        Ok(Records { connection: Mutex::new(connection), known: KnownKeys::start(file)? })
+        Ok(AccessKeys { connection: Mutex::new(connection), known: KnownKeys::start(file)? })
     }
 
     /// Makes a key and returns it. It cannot be shown again: only its hash is kept.
@@ -212,7 +212,7 @@ fn restrict(file: &Path) {
     {
         use std::os::unix::fs::PermissionsExt as _;
         if let Err(error) = std::fs::set_permissions(file, std::fs::Permissions::from_mode(0o600)) {
-            tracing::warn!(target: "puente::service", %error, "the records could not be made private");
+            tracing::warn!(target: "puente::service", %error, "the access_keys could not be made private");
         }
     }
 }
@@ -244,15 +244,15 @@ mod tests {
     async fn a_key_is_kept_as_a_hash_and_refused_once_revoked_or_expired() {
         let folder = tempfile::tempdir().unwrap();
         let file = folder.path().join("records.db");
-        let records = Records::open(&file).unwrap();
-        let made = records.create_key(&key("ci", None)).unwrap();
+        let access_keys = AccessKeys::open(&file).unwrap();
+        let made = access_keys.create_key(&key("ci", None)).unwrap();
         assert!(!std::fs::read(&file).unwrap().windows(made.len()).any(|window| window == made.as_bytes()));
-        let found = records.key(&made).await.unwrap();
+        let found = access_keys.key(&made).await.unwrap();
         assert_eq!((found.role.as_str(), &found.claims["sub"]), ("warden", &Json::from("7")));
-        assert!(records.key("puente_wrong").await.is_none());
-        assert!(records.create_key(&key("ci", None)).is_err(), "names are unique");
-        assert!(records.revoke_key("ci").unwrap());
-        let fresh = Records::open(&file).unwrap();
+        assert!(access_keys.key("puente_wrong").await.is_none());
+        assert!(access_keys.create_key(&key("ci", None)).is_err(), "names are unique");
+        assert!(access_keys.revoke_key("ci").unwrap());
+        let fresh = AccessKeys::open(&file).unwrap();
         assert!(fresh.key(&made).await.is_none());
         assert!(fresh.keys().unwrap()[0].revoked_at.is_some());
         let ended = fresh.create_key(&key("ended", Some(0))).unwrap();
@@ -277,7 +277,7 @@ mod tests {
             [hash("puente_old").as_slice()],
         )
         .unwrap();
-        let records = Records::open(&file).unwrap();
-        assert_eq!(records.key("puente_old").await.unwrap().role, "owner");
+        let access_keys = AccessKeys::open(&file).unwrap();
+        assert_eq!(access_keys.key("puente_old").await.unwrap().role, "owner");
     }
 }

@@ -3,9 +3,9 @@
 
 use super::dialect::rows_of;
 use super::{Dialect, Fragment, Slot};
-use crate::access::{Comparison, Condition, Hop, Masks, Operand, Path, Quantifier, Test};
-use crate::model::{Column, ColumnId, Model, TypeId};
-use crate::value::Cell;
+use puente_core::access::{Comparison, Condition, Hop, Masks, Operand, Path, Quantifier, Test};
+use puente_core::model::{Column, ColumnId, Model, TypeId};
+use puente_core::value::Datum;
 
 /// Conditions that stand in one row of ANDs or ORs; more are grouped.
 const WIDEST: usize = 100;
@@ -48,11 +48,12 @@ impl<'a> Writer<'a> {
     pub(super) fn once(&mut self, of: TypeId, columns: &[ColumnId], rule: Option<&Condition>, alias: &str) -> Fragment {
         let base = self.alias();
         let columns: Vec<String> = columns.iter().map(|column| self.column(of, *column, &base)).collect();
-        let from = format!("(select distinct {} from {}", columns.join(", "), self.table(of, &base));
-        match rule.map(|rule| self.rule(of, &base, rule)) {
-            Some(rule) => Fragment::format(&format!("{from} where {{}}) as {alias}"), [rule]),
-            None => Fragment::text(format!("{from}) as {alias}")),
-        }
+        let [columns, from] = [columns.join(", "), self.table(of, &base)].map(Fragment::text);
+        let rows = match rule.map(|rule| self.rule(of, &base, rule)) {
+            Some(rule) => Fragment::format("(select distinct {} from {} where {})", [columns, from, rule]),
+            None => Fragment::format("(select distinct {} from {})", [columns, from]),
+        };
+        rows.named(alias)
     }
 
     /// A table whose masked columns are there twice: as they are, for rules, and as they are shown.
@@ -68,10 +69,10 @@ impl<'a> Writer<'a> {
             let mask = self.rule(of, &base, mask);
             let (value, name) = (self.column(of, *column, &base), self.dialect.quote(&shown(&t.columns[*column])));
             let masked = self.dialect.masked(&t.columns[*column], &value, mask);
-            columns.push(Fragment::format(&format!("{{}} as {name}"), [masked]));
+            columns.push(masked.named(&name));
         }
         let from = self.table(of, &base);
-        Fragment::format(&format!("(select {{}} from {from}) as {alias}"), [Fragment::join(columns, ", ")])
+        Fragment::format("(select {} from {})", [Fragment::join(columns, ", "), Fragment::text(from)]).named(alias)
     }
 
     /// The implicit row number of a table without a key, where it orders the rows.
@@ -97,7 +98,7 @@ impl<'a> Writer<'a> {
         match condition {
             Condition::Constant(value) => Fragment::text(if *value == negated { "false" } else { "true" }),
             // Nobody asked the claims: nothing is allowed.
-            Condition::Fact(_) => Fragment::text("false"),
+            Condition::ClaimPredicate(_) => Fragment::text("false"),
             Condition::And(parts) => self.combine(scope, parts, negated, !negated),
             Condition::Or(parts) => self.combine(scope, parts, negated, negated),
             Condition::Not(inner) => self.condition(scope, inner, !negated),
@@ -146,12 +147,12 @@ impl<'a> Writer<'a> {
         };
         let (from, mut conditions) = self.reach(&mut scope, hop, at);
         conditions.push(asked);
-        let not = if matches!(quantifier, Quantifier::All | Quantifier::None) { "not " } else { "" };
-        let rows = Fragment::format(
-            "exists (select 1 from {}{} where {})",
-            [from, scope.joins, Fragment::join(conditions, " and ")],
-        );
-        Fragment::format(&format!("{not}{{}}"), [rows])
+        let is_none = matches!(quantifier, Quantifier::All | Quantifier::None);
+        let not = Fragment::text(if is_none { "not " } else { "" });
+        Fragment::format(
+            "{}exists (select 1 from {}{} where {})",
+            [not, from, scope.joins, Fragment::join(conditions, " and ")],
+        )
     }
 
     /// The FROM clause and the conditions that lead over a hop from the row `at` to the rows of `scope`.
@@ -185,8 +186,8 @@ impl<'a> Writer<'a> {
                     conditions.push(self.rule(through.join, &join, rule));
                 }
                 let target = self.masked_table(link.target, &hop.masks, &scope.alias);
-                let from = self.table(through.join, &join);
-                Fragment::format(&format!("{from} join {{}} on {}", far.join(" and ")), [target])
+                let [from, far] = [self.table(through.join, &join), far.join(" and ")].map(Fragment::text);
+                Fragment::format("{} join {} on {}", [from, target, far])
             }
         };
         if let Some(rule) = &hop.visible {
@@ -248,15 +249,15 @@ impl<'a> Writer<'a> {
         match test {
             Test::Compare { comparison, operand: Operand::Value(other), .. } => {
                 let (other, _) = self.path(scope, other);
-                Fragment::format(&format!("{{}} {} {{}}", operator(*comparison)), [value, other])
+                Fragment::join([value, other], operator(*comparison))
             }
             Test::Size { comparison, size } => {
-                Fragment::format(&format!("{{}} {} {size}", operator(*comparison)), [dialect.size(value)])
+                Fragment::join([dialect.size(value), Fragment::text(size.to_string())], operator(*comparison))
             }
             Test::Compare { comparison, operand, ignore_case } => {
                 let operand = self.dialect.value(slot(operand), column);
-                let template = format!("{{}} {} {{}}", operator(*comparison));
-                Fragment::format(&template, [folded(value, *ignore_case), folded(operand, *ignore_case)])
+                let sides = [folded(value, *ignore_case), folded(operand, *ignore_case)];
+                Fragment::join(sides, operator(*comparison))
             }
             Test::In { operand, ignore_case } => {
                 self.dialect.is_in(folded(value, *ignore_case), slot(operand), column, *ignore_case)
@@ -284,17 +285,17 @@ fn slot(operand: &Operand) -> Slot {
         Operand::Parameter(parameter) => Slot::Parameter(*parameter),
         Operand::Constant(cell) => Slot::Constant(cell.clone()),
         // Only comparisons take values of the row, and write them themselves.
-        Operand::Value(_) => Slot::Constant(Cell::Null),
+        Operand::Value(_) => Slot::Constant(Datum::Null),
     }
 }
 
 fn operator(comparison: Comparison) -> &'static str {
     match comparison {
-        Comparison::Eq => "=",
-        Comparison::Ne => "<>",
-        Comparison::Lt => "<",
-        Comparison::Lte => "<=",
-        Comparison::Gt => ">",
-        Comparison::Gte => ">=",
+        Comparison::Eq => " = ",
+        Comparison::Ne => " <> ",
+        Comparison::Lt => " < ",
+        Comparison::Lte => " <= ",
+        Comparison::Gt => " > ",
+        Comparison::Gte => " >= ",
     }
 }

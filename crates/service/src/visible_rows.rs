@@ -8,9 +8,9 @@ use puente_core::model::TypeId;
 use serde_json::{Map, Value as Json};
 
 use crate::api::{Api, Arrival, Ask};
-use crate::asker::Asker;
 use crate::folder::{OpenError, ProjectFolder};
 use crate::metrics::Metrics;
+use crate::principal::Principal;
 
 /// How many rows of a type a role sees.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -39,7 +39,7 @@ pub async fn visible_rows(
     let api = Api::new(options, Arc::new(Metrics::default()));
     let count = async |role: &str, claims: Map<String, Json>| {
         let ask = Ask { document: format!("{{ {list} {{ totalCount }} }}"), ..Ask::default() };
-        let result = api.ask(ask, &Asker::at_command_line(role, claims), Arrival::now("access")).await;
+        let result = api.ask(ask, &Principal::at_command_line(role, claims), Arrival::now("access")).await;
         let answer: Json = serde_json::from_slice(&result.body).unwrap_or_default();
         answer["data"][&list]["totalCount"].as_u64().ok_or_else(|| {
             let text = answer["errors"][0]["message"].as_str().unwrap_or("the rows could not be counted");

@@ -2,14 +2,14 @@
 
 use super::condition::{Scope, Writer};
 use super::{Fragment, Slot};
-use crate::access::Masks;
-use crate::model::{Column, ColumnId, TypeId};
-use crate::plan::{GroupOrder, GroupTerm, JoinTable, OrderTerm, Output, Page, ParentJoin, Seek, Select};
-use crate::value::Form;
+use puente_core::access::Masks;
+use puente_core::model::{Column, ColumnId, TypeId};
+use puente_core::plan::{GroupOrder, GroupTerm, JoinTable, OrderTerm, Output, ParentJoin, RowSet, Seek, Select};
+use puente_core::value::StorageFormat;
 
 /// How a select's rows hang on its parent's row.
 #[derive(Clone, Copy)]
-pub(super) enum Hang<'a> {
+pub(super) enum Correlation<'a> {
     /// The values of the parent, if there is one, are bound row by row.
     Bound(Option<&'a Select>),
     /// The parent is a row of the same statement, under this alias; with its select.
@@ -29,7 +29,7 @@ pub(super) struct Clauses<'n> {
 
 impl<'n> Clauses<'n> {
     /// FROM and WHERE of a select.
-    pub(super) fn new(writer: &mut Writer<'_>, node: &'n Select, hang: Hang<'_>) -> Self {
+    pub(super) fn new(writer: &mut Writer<'_>, node: &'n Select, correlation: Correlation<'_>) -> Self {
         let mut clauses = Clauses {
             scope: writer.scope(node.of),
             from: Fragment::default(),
@@ -37,12 +37,12 @@ impl<'n> Clauses<'n> {
             conditions: Vec::new(),
             node,
         };
-        clauses.add_from(writer, hang);
+        clauses.add_from(writer, correlation);
         for predicate in &node.predicates {
             let condition = writer.condition(&mut clauses.scope, &predicate.condition, false);
             clauses.conditions.push(condition);
         }
-        if let Page::Many { after, before, .. } = &node.page {
+        if let RowSet::Page { after, before, .. } = &node.row_set {
             for (seek, is_before) in [(after, false), (before, true)] {
                 if let Some(seek) = seek {
                     let beyond = position(writer, &mut clauses.scope, &node.order, seek, is_before);
@@ -53,7 +53,7 @@ impl<'n> Clauses<'n> {
         clauses
     }
 
-    fn add_from(&mut self, writer: &mut Writer<'_>, hang: Hang<'_>) {
+    fn add_from(&mut self, writer: &mut Writer<'_>, correlation: Correlation<'_>) {
         let node = self.node;
         let table = writer.masked_table(node.of, &node.masks, &self.scope.alias);
         let Some(ParentJoin { pairs, through, .. }) = &node.parent else {
@@ -78,28 +78,28 @@ impl<'n> Clauses<'n> {
                 } else {
                     writer.masked_table(*join, &node.join_masks, &alias)
                 };
-                let rest = Fragment::format(&format!(" join {{}} on {}", on.join(" and ")), [table]);
+                let rest = Fragment::format(" join {} on {}", [table, Fragment::text(on.join(" and "))]);
                 (*join, alias, first, rest)
             }
         };
-        let is_pass = match hang {
-            Hang::Keys(Some(parent)) => is_pass(writer, parent, linked_type, pairs),
-            Hang::Keys(None) | Hang::Bound(_) | Hang::Row(..) => false,
+        let is_pass = match correlation {
+            Correlation::Keys(Some(parent)) => is_pass(writer, parent, linked_type, pairs),
+            Correlation::Keys(None) | Correlation::Bound(_) | Correlation::Row(..) => false,
         };
         let linked: Vec<Fragment> = pairs
             .iter()
             .enumerate()
             .filter_map(|(number, (own, column))| {
                 let child = writer.column(linked_type, *column, &linked_alias);
-                Some(match hang {
-                    Hang::Bound(parent) => {
+                Some(match correlation {
+                    Correlation::Bound(parent) => {
                         let slot = Slot::Parent(parent?.output_of(*own)?);
                         Fragment::format("{} = {}", [Fragment::text(child), Fragment::bound(slot)])
                     }
-                    Hang::Row(alias, parent) => {
+                    Correlation::Row(alias, parent) => {
                         Fragment::text(format!("{child} = {}", writer.column(parent.of, *own, alias)))
                     }
-                    Hang::Keys(_) => {
+                    Correlation::Keys(_) => {
                         let c = &writer.model.types[linked_type].columns[*column];
                         Fragment::text(match is_pass {
                             true => writer.dialect.looks_up_key(&child, number),
@@ -109,7 +109,7 @@ impl<'n> Clauses<'n> {
                 })
             })
             .collect();
-        if let Hang::Keys(_) = hang {
+        if let Correlation::Keys(_) = correlation {
             let t = &writer.model.types[linked_type];
             let columns: Vec<&Column> = pairs.iter().map(|(_, column)| &t.columns[*column]).collect();
             let (keys, on) = (writer.dialect.keys(&columns), Fragment::join(linked, " and "));
@@ -156,7 +156,7 @@ impl<'n> Clauses<'n> {
                 dialect.summary(*function, &columns[*column], self.shown(writer, *column))
             }
             Output::Group(term) => {
-                let Page::Groups { by, .. } = &node.page else { return Fragment::text("null") };
+                let RowSet::Groups { by, .. } = &node.row_set else { return Fragment::text("null") };
                 self.group(writer, by[*term])
             }
         })
@@ -175,17 +175,17 @@ impl<'n> Clauses<'n> {
 
     /// GROUP BY, without the words, where the select has groups.
     pub(super) fn group_by(&self, writer: &Writer<'_>) -> Vec<Fragment> {
-        let Page::Groups { by, .. } = &self.node.page else { return Vec::new() };
+        let RowSet::Groups { by, .. } = &self.node.row_set else { return Vec::new() };
         by.iter().map(|term| Fragment::text(self.group(writer, *term))).collect()
     }
 
     /// The terms of ORDER BY.
     pub(super) fn order_by(&mut self, writer: &mut Writer<'_>) -> Vec<Fragment> {
         let node = self.node;
-        match &node.page {
-            Page::One | Page::Given | Page::Whole => Vec::new(),
-            Page::Groups { order, .. } => order.iter().map(|term| self.group_order(writer, term)).collect(),
-            Page::Many { backward, .. } => {
+        match &node.row_set {
+            RowSet::Single | RowSet::Supplied | RowSet::Aggregate => Vec::new(),
+            RowSet::Groups { order, .. } => order.iter().map(|term| self.group_order(writer, term)).collect(),
+            RowSet::Page { backward, .. } => {
                 let mut terms: Vec<Fragment> =
                     node.order.iter().map(|term| self.order_term(writer, term, *backward)).collect();
                 terms.extend(self.row_number(writer, *backward));
@@ -195,8 +195,8 @@ impl<'n> Clauses<'n> {
     }
 
     fn group_order(&mut self, writer: &mut Writer<'_>, term: &GroupOrder) -> Fragment {
-        let value = match (&term.value, &self.node.page) {
-            (Output::Group(number), Page::Groups { by, .. }) => {
+        let value = match (&term.value, &self.node.row_set) {
+            (Output::Group(number), RowSet::Groups { by, .. }) => {
                 let column = &writer.model.types[self.node.of].columns[by[*number].column];
                 Fragment::text(writer.dialect.ordered(column, self.group(writer, by[*number])))
             }
@@ -288,7 +288,7 @@ fn position(writer: &mut Writer<'_>, scope: &mut Scope, order: &[OrderTerm], see
                     if beyond.0.as_text() == "false" { tied } else { Fragment::format("({} or {})", [beyond.0, tied]) };
                 match beyond.1 {
                     Some(operator) => {
-                        let reachable = Fragment::format(&format!("{{}} {operator}= {{}}"), [value, bound()]);
+                        let reachable = Fragment::format("{} {}= {}", [value, Fragment::text(operator), bound()]);
                         Fragment::format("({} and {})", [reachable, either])
                     }
                     None => either,
@@ -316,7 +316,7 @@ fn beyond(
         return (text, None);
     }
     let operator = if descending { "<" } else { ">" };
-    let strictly = Fragment::format(&format!("{{}} {operator} {{}}"), [value.clone(), bound()]);
+    let strictly = Fragment::format("{} {} {}", [value.clone(), Fragment::text(operator), bound()]);
     if term.nullable && !nulls_first {
         return (Fragment::format("({} or {} is null)", [strictly, value.clone()]), None);
     }
@@ -331,7 +331,7 @@ fn is_pass(writer: &Writer<'_>, parent: &Select, linked: TypeId, pairs: &[(Colum
     let is_found = t.is_indexed(&columns) || t.keys.iter().any(|key| columns.contains(&key.columns[0]));
     let alike = |(a, b): &(ColumnId, ColumnId)| {
         let (a, b) = (&own.columns[*a], &t.columns[*b]);
-        (a.kind, a.form) == (b.kind, b.form) && a.form != Form::EngineText
+        (a.kind, a.form) == (b.kind, b.form) && a.form != StorageFormat::EngineText
     };
     writer.dialect.passes_children() && !is_found && pairs.iter().all(alike)
 }

@@ -1,4 +1,4 @@
-//! From select nodes to SQL. Identifiers are quoted in one place per dialect, values are always bound.
+//! From the selects of a plan to SQL. Identifiers are quoted in one place per dialect, values are always bound.
 //!
 //! ```text
 //! selects ─► select.rs (FROM, WHERE, ORDER BY of one) ─► program.rs (how they hang together) ─► Program
@@ -16,14 +16,14 @@ mod select;
 mod sqlite;
 
 pub use change::{address, delete, insert, keyed, update, update_each};
-pub use dialect::{Dialect, Technique};
+pub use dialect::{Dialect, Strategy};
 pub use fragment::Fragment;
 pub use mariadb::Mariadb;
 pub use postgres::Postgres;
-pub use program::{Program, compile, joined};
+pub use program::{NestedFields, Program, compile, level};
 pub use sqlite::{DECIMAL_SUM, Sqlite};
 
-use crate::value::Cell;
+use puente_core::value::Datum;
 
 /// A statement and what is bound to each of its placeholders, in order.
 #[derive(Debug, Clone, PartialEq)]
@@ -43,14 +43,14 @@ pub enum Slot {
     PageSize(usize),
     /// A value of the parent's row, by its output.
     Parent(usize),
-    /// The parent's ordinal, where its rows are united with those of others.
+    /// The parent's ordinal, where its rows are union_per_parent with those of others.
     Ordinal,
     /// The values of one linking column of all parents' rows, by the link's pair.
     KeyColumn(usize),
     /// The values of all linking columns of all parents' rows.
     Keys,
     /// A value that a rule states.
-    Constant(Cell),
+    Constant(Datum),
     /// A value of a change, by its number among those of one execution.
     Given(usize),
 }

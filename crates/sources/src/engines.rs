@@ -1,0 +1,52 @@
+//! The engines that this build knows: one row each.
+
+use std::path::Path;
+
+use puente_core::catalog::Engine;
+use puente_core::error::{Code, Problem};
+use puente_core::project::SourceSettings;
+
+use crate::{Source, Survey};
+
+/// One kind of source.
+#[derive(Debug)]
+pub struct EngineEntry {
+    /// Its name in survey files and addresses.
+    pub engine: Engine,
+    open: fn(&SourceSettings, &Path, usize) -> Result<Source, Problem>,
+    survey: fn(&SourceSettings, &Path) -> Result<Survey, Problem>,
+}
+
+/// The engines that are built in.
+pub const ENGINES: &[EngineEntry] = &[
+    #[cfg(feature = "sqlite")]
+    EngineEntry { engine: Engine::Sqlite, open: crate::sqlite::connector, survey: crate::sqlite::survey },
+    #[cfg(feature = "postgres")]
+    EngineEntry { engine: Engine::Postgres, open: crate::postgres::connector, survey: crate::postgres::survey },
+    #[cfg(feature = "mariadb")]
+    EngineEntry { engine: Engine::Mariadb, open: crate::mariadb::connector, survey: crate::mariadb::survey },
+];
+
+fn entry(engine: Engine) -> Result<&'static EngineEntry, Problem> {
+    ENGINES
+        .iter()
+        .find(|entry| entry.engine == engine)
+        .ok_or_else(|| Problem::new(Code::SourceUnavailable, "this build of Puente is without that kind of database"))
+}
+
+/// Sets a source up; it is reached with the first request, and need not be there yet. Relative paths count from `base`; an
+/// answer has at most so many bytes.
+///
+/// # Errors
+/// `SOURCE_UNAVAILABLE` where the address or a certificate cannot be understood.
+pub fn open(settings: &SourceSettings, base: &Path, most_bytes: usize) -> Result<Source, Problem> {
+    (entry(settings.engine)?.open)(settings, base, most_bytes)
+}
+
+/// Surveys a source. Takes its time: not for an asynchronous task.
+///
+/// # Errors
+/// `SOURCE_UNAVAILABLE` where it cannot be reached, or what it reports.
+pub fn survey(settings: &SourceSettings, base: &Path) -> Result<Survey, Problem> {
+    (entry(settings.engine)?.survey)(settings, base)
+}

@@ -1,0 +1,38 @@
+//! The walk over a plan whose selects are read level by level, each once for all of its parents' rows. There is one for every
+//! engine, and for the answers of changes.
+
+use puente_core::error::Problem;
+use puente_core::json::{KeyValues, Levels};
+use puente_core::plan::{Plan, SelectId};
+
+/// What reads the levels of one request: a session under one snapshot, or a transaction.
+pub(crate) trait LevelReader {
+    /// Reads the rows of one select, for these keys of its parents (absent at the root), and hands them in.
+    fn read(
+        &mut self,
+        select: SelectId,
+        keys: Option<&KeyValues>,
+        levels: &mut Levels<'_>,
+    ) -> impl Future<Output = Result<(), Problem>> + Send;
+}
+
+/// Reads every select that runs: parents before their children.
+///
+/// # Errors
+/// What the reader reports; `TOO_COSTLY` where all rows together could not make an answer of so many bytes.
+pub(crate) async fn read(
+    plan: &Plan,
+    levels: &mut Levels<'_>,
+    most_bytes: usize,
+    reader: &mut impl LevelReader,
+) -> Result<(), Problem> {
+    for (select, node) in plan.selects().iter().enumerate().filter(|(select, _)| plan.runs(*select)) {
+        let keys = levels.keys(plan, select);
+        if node.parent.is_some() && keys.is_empty() {
+            continue;
+        }
+        reader.read(select, node.parent.is_some().then_some(&keys), levels).await?;
+        levels.check_size(most_bytes)?;
+    }
+    Ok(())
+}
