@@ -33,6 +33,8 @@ pub struct Ask {
     pub statements: bool,
     /// Report how the engine runs each statement, too? For the owner only.
     pub explain: bool,
+    /// Report the plan, as text? For the owner only.
+    pub plan: bool,
     /// Run a mutation for real, and take it back in the end?
     pub rehearse: bool,
     /// How many bytes it came in, as far as that is known.
@@ -168,18 +170,18 @@ impl Api {
         self.metrics.running.inc();
         let _running = Running(&self.metrics);
         let role = self.inner.roles.asked(&principal.role).cloned();
-        let told = Told { statements: ask.statements, operation: ask.operation_name.clone() };
+        let operation = ask.operation_name.clone();
         let answered = match &role {
             Some(role) => self.answer_as(role, ask, principal, (arrival.at, arrival.turn)).await,
             None => Err(vec![no_such_role(&principal.role)]),
         };
-        let (result, explained) = match answered {
-            Ok((outcome, explained)) => (Ok(outcome), explained),
-            Err(problems) => (Err(problems), Vec::new()),
+        let (result, insight) = match answered {
+            Ok((outcome, insight)) => (Ok(outcome), insight),
+            Err(problems) => (Err(problems), Insight::default()),
         };
         let elapsed = arrival.at.elapsed();
-        self.account(&result, elapsed, &told, (role.as_deref(), principal), arrival.id);
-        respond(result, told.statements.then_some(&explained[..]), elapsed)
+        self.account(&result, elapsed, operation.as_deref(), (role.as_deref(), principal), arrival.id);
+        respond(result, &insight, elapsed)
     }
 
     /// Answers an ask, and leaves the answer as its parts.
@@ -197,7 +199,7 @@ impl Api {
         ask: Ask,
         principal: &Principal,
         (start, turn): (Instant, Option<Turn>),
-    ) -> Result<(Outcome, Vec<Explanation>), Vec<Problem>> {
+    ) -> Result<(Outcome, Insight), Vec<Problem>> {
         let share =
             role.shares.begin(&role.limits, &principal.party, Instant::now()).map_err(|problem| vec![problem])?;
         let (inner, role, metrics) = (Arc::clone(&self.inner), Arc::clone(role), Arc::clone(&self.metrics));
@@ -226,7 +228,7 @@ impl Api {
         &self,
         result: &Result<Outcome, Vec<Problem>>,
         elapsed: Duration,
-        told: &Told,
+        operation: Option<&str>,
         (role, principal): (Option<&RoleApi>, &Principal),
         request_id: &str,
     ) {
@@ -249,7 +251,7 @@ impl Api {
         self.metrics.statements.inc_by(reports.len() as u64);
         self.metrics.executions.inc_by(executions);
         self.metrics.rows.inc_by(rows);
-        let operation = shortened(told.operation.as_deref().unwrap_or_default(), MOST_LOGGED_BYTES);
+        let operation = shortened(operation.unwrap_or_default(), MOST_LOGGED_BYTES);
         let role = shortened(&principal.role, MOST_LOGGED_BYTES);
         tracing::info!(
             target: "puente::ask",
@@ -275,10 +277,13 @@ impl Api {
     }
 }
 
-/// What is told of an ask beside its answer.
-struct Told {
+/// What the owner is told of a request beside its answer, where it is asked for.
+#[derive(Debug, Default)]
+struct Insight {
+    /// Are the statements told, each with how the engine runs it where that is known?
     statements: bool,
-    operation: Option<String>,
+    explained: Vec<Explanation>,
+    plan: Option<String>,
 }
 
 /// Bytes of a caller's names in a line of the log.
@@ -344,9 +349,9 @@ enum Begun {
 }
 
 impl Asking {
-    async fn run(self, mut ask: Ask, turn: Option<Turn>) -> Result<(Outcome, Vec<Explanation>), Vec<Problem>> {
-        if ask.statements && !self.principal.sees_statements() {
-            let text = "statements are shown to the owner only; leave `statements` and `explain` out";
+    async fn run(self, mut ask: Ask, turn: Option<Turn>) -> Result<(Outcome, Insight), Vec<Problem>> {
+        if (ask.statements || ask.plan) && !self.principal.sees_statements() {
+            let text = "statements and plans are shown to the owner only; leave `statements`, `explain` and `plan` out";
             return Err(vec![Problem::new(Code::RoleRefused, text)]);
         }
         let prepared = match self.begin(&mut ask)? {
@@ -364,8 +369,16 @@ impl Asking {
             }
         };
         match prepared {
-            Prepared::Mutation(mutation) => self.change(mutation, &ask).await.map(|outcome| (outcome, Vec::new())),
-            Prepared::Query(query) => self.read(query, &ask).await,
+            Prepared::Mutation(mutation) => {
+                let plan = ask.plan.then(|| mutation.to_text());
+                let outcome = self.change(mutation, &ask).await?;
+                Ok((outcome, Insight { statements: ask.statements, explained: Vec::new(), plan }))
+            }
+            Prepared::Query(query) => {
+                let plan = ask.plan.then(|| query.bound.plan().to_text());
+                let (outcome, explained) = self.read(query, &ask).await?;
+                Ok((outcome, Insight { statements: ask.statements, explained, plan }))
+            }
         }
     }
 
@@ -509,12 +522,13 @@ impl Drop for Running<'_> {
 }
 
 /// The body of the response ([Response format](https://spec.graphql.org/September2025/#sec-Response-Format)).
-fn respond(result: Result<Outcome, Vec<Problem>>, explained: Option<&[Explanation]>, elapsed: Duration) -> AskResult {
+fn respond(result: Result<Outcome, Vec<Problem>>, insight: &Insight, elapsed: Duration) -> AskResult {
     match result {
         Ok(Outcome { answer, statements: reports }) => {
             let code = answer.problems.first().map(|problem| problem.code);
             let mut body = answer.body;
-            if answer.problems.is_empty() && explained.is_none() {
+            let is_told = insight.statements || insight.plan.is_some();
+            if answer.problems.is_empty() && !is_told {
                 // One byte more is no reason to hold twice as many.
                 body.reserve_exact(1);
             }
@@ -522,9 +536,9 @@ fn respond(result: Result<Outcome, Vec<Problem>>, explained: Option<&[Explanatio
                 body.extend_from_slice(b",\"errors\":");
                 serde_json::to_writer(&mut body, &answer.problems).expect("problems are serialisable");
             }
-            if let Some(explained) = explained {
+            if is_told {
                 body.extend_from_slice(b",\"extensions\":");
-                let extensions = extensions(&reports, explained, elapsed);
+                let extensions = extensions(&reports, insight, elapsed);
                 serde_json::to_writer(&mut body, &extensions).expect("reports are serialisable");
             }
             body.push(b'}');
@@ -547,7 +561,7 @@ impl AskResult {
     }
 }
 
-fn extensions(reports: &[StatementReport], explained: &[Explanation], elapsed: Duration) -> Json {
+fn extensions(reports: &[StatementReport], insight: &Insight, elapsed: Duration) -> Json {
     let micros = |time: Duration| u64::try_from(time.as_micros()).unwrap_or(u64::MAX);
     let statements: Vec<Json> = reports
         .iter()
@@ -558,12 +572,19 @@ fn extensions(reports: &[StatementReport], explained: &[Explanation], elapsed: D
                 "rows": report.rows,
                 "microseconds": micros(report.time),
             });
-            if let Some(explanation) = explained.iter().find(|explanation| explanation.text == report.text) {
+            if let Some(explanation) = insight.explained.iter().find(|explanation| explanation.text == report.text) {
                 told["plan"] = explanation.plan.clone().into();
                 told["advice"] = explanation.advice.clone().into();
             }
             told
         })
         .collect();
-    serde_json::json!({ "statements": statements, "microseconds": micros(elapsed) })
+    let mut extensions = serde_json::json!({ "microseconds": micros(elapsed) });
+    if insight.statements {
+        extensions["statements"] = statements.into();
+    }
+    if let Some(plan) = &insight.plan {
+        extensions["plan"] = plan.as_str().into();
+    }
+    extensions
 }

@@ -49,6 +49,9 @@ pub(crate) struct Ask {
     /// With the statements, show how the database runs each, and which scans an index would avoid.
     #[arg(long, requires = "statements")]
     explain: bool,
+    /// Show the plan: what is read or changed, under which conditions, whatever the database.
+    #[arg(long)]
+    plan: bool,
     /// Ask as this role instead of as the owner.
     #[arg(long = "as", value_name = "ROLE")]
     role: Option<String>,
@@ -68,6 +71,7 @@ impl Ask {
             variables: self.variables()?,
             statements: self.statements,
             explain: self.explain,
+            plan: self.plan,
             rehearse: self.rehearse,
             bytes: 0,
         };
@@ -137,6 +141,10 @@ impl Ask {
         if self.rehearse && !self.json {
             output::say(faint("rehearsed: everything was taken back"));
         }
+        if let Some(plan) = answer["extensions"]["plan"].as_str().filter(|_| !self.json) {
+            output::say(heading("\nplan"));
+            output::say(plan.trim_end());
+        }
         if self.statements && !self.json {
             print_statements(&answer["extensions"]);
         }
@@ -176,7 +184,12 @@ fn ask_service(url: &str, request: &Request, asking_as: Option<Json>) -> Result<
     } else {
         format!("{}/graphql", url.trim_end_matches('/'))
     };
-    let flags = [("statements", request.statements), ("explain", request.explain), ("rehearse", request.rehearse)];
+    let flags = [
+        ("statements", request.statements),
+        ("explain", request.explain),
+        ("plan", request.plan),
+        ("rehearse", request.rehearse),
+    ];
     let mut extensions: Map<String, Json> =
         flags.into_iter().filter(|(_, set)| *set).map(|(name, _)| (name.to_owned(), Json::Bool(true))).collect();
     extensions.extend(asking_as.map(|role| ("as".to_owned(), role)));

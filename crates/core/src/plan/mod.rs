@@ -21,6 +21,7 @@ mod input;
 mod introspection;
 mod layout;
 mod order;
+mod print;
 mod reads;
 mod shape;
 mod summary;

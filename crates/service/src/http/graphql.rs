@@ -40,7 +40,7 @@ struct Body {
 }
 
 /// What the request's `extensions` may say.
-const EXTENSIONS: &[&str] = &["as", "statements", "explain", "rehearse"];
+const EXTENSIONS: &[&str] = &["as", "statements", "explain", "plan", "rehearse"];
 /// Bytes up to which a body is read without waiting for a turn, and taken apart where it arrives.
 const SMALL: usize = 16 << 10;
 
@@ -196,6 +196,7 @@ fn ask(body: Body, bytes: usize) -> Result<(Ask, Option<Json>), String> {
         // An explanation is part of a statement's report.
         statements: statements || explain,
         explain,
+        plan: flag("plan")?,
         rehearse: flag("rehearse")?,
         bytes,
     };

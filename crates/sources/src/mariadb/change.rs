@@ -40,18 +40,15 @@ impl Transactional for Server {
         client.give_up().await;
     }
 
-    async fn roll_back(&self, client: connect::Session) {
+    async fn roll_back(&self, mut client: connect::Session) {
         // A session that cannot say so, or does not in time, is given up.
-        let mut client = Lease(Some(client));
-        if client.session().query_drop("rollback").await.is_ok() {
+        if client.query_drop("rollback").await.is_ok() {
             client.give_back();
         }
     }
 
-    async fn commit(&self, client: connect::Session) -> Result<(), Problem> {
-        let mut client = Lease(Some(client));
-        let committed = client.session().query_drop("commit").await;
-        match committed {
+    async fn commit(&self, mut client: connect::Session) -> Result<(), Problem> {
+        match client.query_drop("commit").await {
             Ok(()) => {
                 client.give_back();
                 Ok(())
@@ -61,28 +58,6 @@ impl Transactional for Server {
                 Err(fault::problem(&error))
             }
             Err(error) => Err(attempts::outcome_unknown(error)),
-        }
-    }
-}
-
-/// A session that goes back to the pool only when its transaction has ended; else it is given up, and the transaction with
-/// it. Giving up takes a message to the server, which a task of its own sends.
-struct Lease(Option<connect::Session>);
-
-impl Lease {
-    fn session(&mut self) -> &mut connect::Session {
-        self.0.as_mut().expect("a lease holds its session until it is given back")
-    }
-
-    fn give_back(mut self) {
-        drop(self.0.take());
-    }
-}
-
-impl Drop for Lease {
-    fn drop(&mut self) {
-        if let Some(session) = self.0.take() {
-            tokio::spawn(session.give_up());
         }
     }
 }

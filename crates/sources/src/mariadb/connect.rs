@@ -3,8 +3,9 @@
 use std::path::Path;
 use std::time::{Duration, Instant};
 
+use deadpool::managed::{Manager, Metrics, Object, Pool, PoolError, RecycleResult};
 use mysql_async::prelude::Queryable as _;
-use mysql_async::{Conn, Opts, OptsBuilder, Pool, PoolConstraints, PoolOpts, SslOpts};
+use mysql_async::{Conn, Opts, OptsBuilder, SslOpts};
 use puente_core::error::{Code, Problem};
 use puente_core::project::SourceSettings;
 use tokio::time::{timeout, timeout_at};
@@ -15,40 +16,78 @@ use crate::server::{CANCEL_TIMEOUT, CONNECT_TIMEOUT, CONNECTIONS, STATEMENTS_KEP
 use crate::tls::{self, Verify};
 use crate::turns::{Gate, Party, Turn};
 
+/// What makes sessions. They are given back only when nothing of theirs is left to be read, so that there is nothing to clear
+/// before the next request; the driver's own pool hands each to a task that looks.
+#[derive(Debug)]
+struct Sessions(Opts);
+
+impl Manager for Sessions {
+    type Type = Conn;
+    type Error = mysql_async::Error;
+
+    async fn create(&self) -> Result<Conn, mysql_async::Error> {
+        Conn::new(self.0.clone()).await
+    }
+
+    async fn recycle(&self, _: &mut Conn, _: &Metrics) -> RecycleResult<mysql_async::Error> {
+        Ok(())
+    }
+}
+
 /// One server and the sessions on it.
 #[derive(Debug)]
 pub(super) struct Server {
-    pool: Pool,
+    pool: Pool<Sessions>,
     options: Opts,
     backoff: Backoff,
     gate: Gate,
     wait: Duration,
 }
 
-/// A session of the pool, and its caller's turn to use it.
+/// A session of the pool, and its caller's turn to use it. It goes back to the pool only by [`Session::give_back`]; else it ends,
+/// and a transaction with it.
 pub(super) struct Session {
-    connection: Conn,
+    connection: Option<Object<Sessions>>,
     _turn: Turn,
 }
+
+/// Why a session has its connection until it is dropped.
+const HELD: &str = "a session holds its connection until it is given back or up";
 
 impl std::ops::Deref for Session {
     type Target = Conn;
 
     fn deref(&self) -> &Conn {
-        &self.connection
+        self.connection.as_ref().expect(HELD)
     }
 }
 
 impl std::ops::DerefMut for Session {
     fn deref_mut(&mut self) -> &mut Conn {
-        &mut self.connection
+        self.connection.as_mut().expect(HELD)
     }
 }
 
 impl Session {
-    /// Ends the session instead of giving it back: a late cancellation must not hit the next ask.
-    pub(super) async fn give_up(self) {
-        let _ = timeout(CANCEL_TIMEOUT, self.connection.disconnect()).await;
+    /// Gives the session back: it has no transaction, and nothing of its answers is left to be read.
+    pub(super) fn give_back(mut self) {
+        drop(self.connection.take());
+    }
+
+    /// Ends the session: a late cancellation must not hit the next request.
+    pub(super) async fn give_up(mut self) {
+        if let Some(connection) = self.connection.take() {
+            let _ = timeout(CANCEL_TIMEOUT, Object::take(connection).disconnect()).await;
+        }
+    }
+}
+
+impl Drop for Session {
+    fn drop(&mut self) {
+        // Ending takes a message to the server, which a task of its own sends.
+        if let Some(connection) = self.connection.take() {
+            tokio::spawn(timeout(CANCEL_TIMEOUT, Object::take(connection).disconnect()));
+        }
     }
 }
 
@@ -66,15 +105,11 @@ const SESSION: &[&str] = &[
 impl Server {
     pub(super) fn new(url: &str, settings: &SourceSettings, base: &Path) -> Result<Self, Problem> {
         let connections = settings.connections.unwrap_or(CONNECTIONS);
-        let constraints = PoolConstraints::new(0, connections).unwrap_or_default();
-        let pool = PoolOpts::default().with_constraints(constraints).with_reset_connection(false);
-        let options: Opts = options(url, settings, base)?
-            .pool_opts(pool)
-            .init(SESSION.to_vec())
-            .stmt_cache_size(STATEMENTS_KEPT)
-            .into();
+        let options: Opts =
+            options(url, settings, base)?.init(SESSION.to_vec()).stmt_cache_size(STATEMENTS_KEPT).into();
+        let pool = Pool::builder(Sessions(options.clone())).max_size(connections).build();
         Ok(Server {
-            pool: Pool::new(options.clone()),
+            pool: pool.map_err(|error| Problem::new(Code::SourceUnavailable, error.to_string()))?,
             options,
             backoff: Backoff::default(),
             gate: gate(connections),
@@ -88,7 +123,7 @@ impl Server {
     /// `TOO_BUSY` for who filled the line; `TIMED_OUT` at the deadline; `SOURCE_UNAVAILABLE` where the server is out of reach.
     pub(super) async fn session(&self, caller: &Party, deadline: Instant) -> Result<Session, Problem> {
         let turn = turn(&self.gate, caller, deadline, self.wait).await?;
-        self.connection(deadline).await.map(|connection| Session { connection, _turn: turn })
+        self.connection(deadline).await.map(|connection| Session { connection: Some(connection), _turn: turn })
     }
 
     /// Can the server be reached? Not in anybody's turn.
@@ -97,25 +132,33 @@ impl Server {
     /// `SOURCE_UNAVAILABLE`, with the reason.
     pub(super) async fn reach(&self) -> Result<(), Problem> {
         let mut connection = self.connection(Instant::now() + CONNECT_TIMEOUT).await?;
-        connection.ping().await.map_err(|error| fault::problem(&error))
+        let reached = connection.ping().await;
+        if reached.is_err() {
+            drop(Object::take(connection));
+            self.lost();
+        }
+        reached.map_err(|error| fault::problem(&error))
     }
 
     /// A session without a turn. Whoever has a turn need not wait for others: where it takes too long, it is the server that
     /// does not answer.
-    async fn connection(&self, deadline: Instant) -> Result<Conn, Problem> {
+    async fn connection(&self, deadline: Instant) -> Result<Object<Sessions>, Problem> {
         if !self.backoff.may_try() {
             let text = "the database cannot be reached; it is tried again in a moment";
             return Err(Problem::new(Code::SourceUnavailable, text));
         }
         let deadline = deadline.min(Instant::now() + CONNECT_TIMEOUT);
-        match timeout_at(deadline.into(), self.pool.get_conn()).await {
+        match timeout_at(deadline.into(), self.pool.get()).await {
             Ok(Ok(connection)) => {
                 self.backoff.succeeded();
                 Ok(connection)
             }
             Ok(Err(error)) => {
                 self.backoff.failed();
-                Err(fault::unreachable(&error))
+                Err(match error {
+                    PoolError::Backend(error) => fault::unreachable(&error),
+                    error => Problem::new(Code::SourceUnavailable, "the database cannot be reached").with_detail(error),
+                })
             }
             Err(_) => {
                 self.backoff.failed();
@@ -123,6 +166,11 @@ impl Server {
                 Err(Problem::new(Code::SourceUnavailable, text))
             }
         }
+    }
+
+    /// The session was found dead: those beside it may be, too.
+    pub(super) fn lost(&self) {
+        self.pool.retain(|_, _| false);
     }
 
     /// A session outside the pool, to say that a statement is not wanted any more.

@@ -25,7 +25,11 @@ impl Server {
         let mut session = self.session(&request.party, request.deadline).await?;
         let id = session.id();
         match within(request.deadline, &mut disconnected, explain_on(&mut session, request)).await {
-            Some(explained) => explained,
+            Some(Ok(explained)) => {
+                session.give_back();
+                Ok(explained)
+            }
+            Some(Err(problem)) => Err(problem),
             None => {
                 self.cancel(id).await;
                 session.give_up().await;

@@ -47,7 +47,11 @@ impl Server {
             let id = session.id();
             match within(request.deadline, &mut disconnected, work(&mut session, request)).await {
                 // The session had died before this ask, most likely; reads can be asked again on a new one.
-                Some(Err(problem)) if fault::is_lost(&problem) && !retried => retried = true,
+                Some(Err(problem)) if fault::is_lost(&problem) && !retried => {
+                    session.give_up().await;
+                    self.lost();
+                    retried = true;
+                }
                 Some(Err(problem)) => {
                     if problem.code == Code::TooCostly {
                         self.cancel(id).await;
@@ -56,7 +60,10 @@ impl Server {
                     session.give_up().await;
                     return Err(problem);
                 }
-                Some(result) => return result,
+                Some(result) => {
+                    session.give_back();
+                    return result;
+                }
                 None => {
                     self.cancel(id).await;
                     session.give_up().await;
