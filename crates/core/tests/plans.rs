@@ -54,7 +54,10 @@ impl Question {
             name => roles.into_iter().find(|role| role.view.role() == name).expect("a role of huts.toml").view,
         };
         let schema = Arc::new(schema::build(&view).unwrap());
-        let document = Arc::new(Document::parse(&schema, &self.document, None).unwrap_or_else(|wrong| panic!("{}{wrong:#?}", self.document)));
+        let document = Arc::new(
+            Document::parse(&schema, &self.document, None)
+                .unwrap_or_else(|wrong| panic!("{}{wrong:#?}", self.document)),
+        );
         let claims = Claims { members: &self.claims, now: jiff::Timestamp::UNIX_EPOCH };
         let variables = Variables::coerce(&document, self.variables.clone(), view.resolve(&claims)).unwrap();
         let view = view.specialise(&variables.resolved_claims().pattern);

@@ -4,12 +4,13 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use puente_core::access::{Claims, OWNER, Role, View};
+use puente_core::answer::{self, Fetch};
 use puente_core::error::{Code, Level, Problem, shortened};
-use puente_core::json::{self, Fetch, Row, Rows};
 use puente_core::model::Model;
 use puente_core::plan::change::Mutation;
 use puente_core::plan::{self, Context, Document, SelectId, Variables};
 use puente_core::project::Limits;
+use puente_core::rows::{Row, Rows};
 use puente_core::schema;
 use puente_sources::turns::{Gate, Party, Places, Turn};
 use puente_sources::{ChangeRequest, Explanation, Outcome, Request, Source, StatementReport};
@@ -475,7 +476,7 @@ impl Asking {
         let limits = &self.role.limits;
         let most_bytes = limits.answer_bytes + bound.introspection_bytes();
         if bound.plan().selects().iter().all(|select| !select.read) {
-            let answer = json::write(&bound, &mut Nothing, most_bytes).map_err(|problem| vec![problem])?;
+            let answer = answer::write(&bound, &mut Nothing, most_bytes).map_err(|problem| vec![problem])?;
             return Ok((Outcome { answer, statements: Vec::new() }, Vec::new()));
         }
         let request = |bound| Request {

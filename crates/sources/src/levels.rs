@@ -1,8 +1,8 @@
 //! The walk over a plan whose selects are read level by level, each once for all of its parents' rows. There is one for every
 //! engine, and for the answers of changes.
 
+use puente_core::answer::{KeyValues, Levels};
 use puente_core::error::Problem;
-use puente_core::json::{KeyValues, Levels};
 use puente_core::plan::{Plan, SelectId};
 
 /// What reads the levels of one request: a session under one snapshot, or a transaction.

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use puente_core::json::Answer;
+use puente_core::answer::Answer;
 
 /// What running a plan gives.
 #[derive(Debug)]

@@ -3,9 +3,9 @@
 use std::any::Any;
 use std::sync::Arc;
 
-use puente_core::json::Rows;
 use puente_core::model::{Column, Model};
 use puente_core::plan::Plan;
+use puente_core::rows::Rows;
 use puente_core::value::Scalar;
 use puente_sql::{Dialect, Program, Statement};
 

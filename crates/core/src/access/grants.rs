@@ -11,38 +11,8 @@ use indexmap::IndexMap;
 use super::rule::{self, ClaimRegistry};
 use super::{Condition, Masks, TypeView, View, WriteGrant};
 use crate::model::{Cardinality, ColumnId, LinkId, Model, Type, TypeId};
-use crate::project::{Fields, GrantEdit, Limits, Mistake, Place, Project, RoleEdit, RuleText};
+use crate::project::{Action, Fields, GrantEdit, Limits, Mistake, Place, Project, RoleEdit, RuleText};
 use crate::suggest::did_you_mean;
-
-/// What a grant allows.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum Action {
-    /// Reading, and with it filtering, ordering and counting.
-    Read,
-    /// Creating rows.
-    Create,
-    /// Changing rows.
-    Update,
-    /// Deleting rows.
-    Delete,
-}
-
-impl Action {
-    /// All of them.
-    pub const ALL: [Action; 4] = [Action::Read, Action::Create, Action::Update, Action::Delete];
-    /// Those that change something.
-    pub const WRITES: [Action; 3] = [Action::Create, Action::Update, Action::Delete];
-
-    /// The word for it.
-    pub fn word(self) -> &'static str {
-        match self {
-            Action::Read => "read",
-            Action::Create => "create",
-            Action::Update => "update",
-            Action::Delete => "delete",
-        }
-    }
-}
 
 /// A role of the project.
 #[derive(Debug, Clone)]

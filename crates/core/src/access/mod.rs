@@ -13,8 +13,9 @@ mod rule;
 mod view;
 mod warnings;
 
+pub use crate::project::{Action, OWNER};
 pub use claims::{Claims, claim_at};
 pub use condition::{Comparison, Condition, Hop, Masks, Operand, Origin, Path, Predicate, Quantifier, Test, TextTest};
-pub use grants::{Action, Grant, Role, roles};
-pub use view::{OWNER, ResolvedClaims, TypeView, View, WriteGrant};
+pub use grants::{Grant, Role, roles};
+pub use view::{ResolvedClaims, TypeView, View, WriteGrant};
 pub use warnings::warnings;

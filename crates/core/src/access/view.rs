@@ -1,14 +1,12 @@
 //! A role's view of the model. What is not in it cannot be named, filtered, ordered by, counted or guessed.
 
+use crate::project::OWNER;
 use std::sync::Arc;
 
 use super::claims::{ClaimPredicate, ClaimValue, Claims};
 use super::{Action, Condition, Masks, Operand};
 use crate::model::{Cardinality, ColumnId, Link, LinkId, Model, TypeId};
 use crate::value::Datum;
-
-/// The role that sees everything.
-pub const OWNER: &str = "owner";
 
 /// A model as one role sees it.
 #[derive(Debug, Clone)]

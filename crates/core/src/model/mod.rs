@@ -9,7 +9,6 @@ mod naming;
 mod proposals;
 
 pub use build::build;
-pub use names::is_graphql_name;
 pub use proposals::{KeyProposal, Proposal, candidates, keyless};
 
 use std::borrow::Cow;

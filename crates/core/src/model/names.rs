@@ -5,14 +5,7 @@ use heck::{ToLowerCamelCase, ToPascalCase, ToShoutySnakeCase, ToSnakeCase};
 
 use super::inflection::{plural, singular};
 use crate::catalog::Table;
-
-/// Is it a name that GraphQL allows and does not reserve?
-pub fn is_graphql_name(name: &str) -> bool {
-    let mut bytes = name.bytes();
-    bytes.next().is_some_and(|first| first.is_ascii_alphabetic() || first == b'_')
-        && bytes.all(|byte| byte.is_ascii_alphanumeric() || byte == b'_')
-        && !name.starts_with("__")
-}
+use crate::project::is_graphql_name;
 
 /// The words of a name, in lower case: `hutId`, `HUT_ID` and `hut id` → `hut`, `id`.
 pub(super) fn words(name: &str) -> Vec<String> {

@@ -246,7 +246,7 @@ impl<'d> Answering<'d> {
     }
 
     fn write(&mut self, value: &JsonValue, out: &mut Vec<u8>) -> Result<(), Problem> {
-        crate::json::make_room(out);
+        crate::value::make_room(out);
         let before = out.len();
         serde_json::to_writer(&mut *out, value).map_err(|error| wrong(&error))?;
         self.left = self.left.checked_sub((out.len() - before) as u64).ok_or_else(|| self.too_large())?;

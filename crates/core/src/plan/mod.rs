@@ -46,9 +46,8 @@ use introspection::Introspection;
 
 use crate::access::{Condition, Hop, Masks, Origin, Path, Predicate};
 use crate::error::Location;
-use crate::json::{Row, Rows};
 use crate::model::{ColumnId, TypeId};
-use crate::value::{Datum, DatumRef, Scalar, StorageFormat};
+use crate::value::{Datum, Scalar, StorageFormat};
 use layout::Layout;
 use reads::VariablePath;
 
@@ -185,16 +184,6 @@ impl Select {
             Output::Count | Output::Summary(Function::Sum | Function::Avg, _) => return None,
         };
         if let crate::model::FieldType::Scalar(scalar) = kind { Some(scalar) } else { None }
-    }
-
-    /// Fills `rows` with what there is where no row of the parent can have children: nothing, or a summary of nothing.
-    pub fn nothing(&self, rows: &mut Rows<'_>) {
-        rows.clear(self.output.len().max(1));
-        if matches!(self.row_set, RowSet::Aggregate) {
-            for output in &self.output {
-                rows.push(if *output == Output::Count { DatumRef::Integer(0) } else { DatumRef::Null });
-            }
-        }
     }
 }
 
@@ -468,10 +457,9 @@ impl Plan {
         self.layout.first(child)
     }
 
-    /// A joined child's row as a part of its parent's; none where there is none.
-    pub fn joined_row<'r, 's>(&self, child: SelectId, parent: Row<'r, 's>) -> Option<Row<'r, 's>> {
-        let is_there = !parent.cell(self.layout.presence_column(child)).is_null();
-        is_there.then(|| parent.part(self.layout.first(child)))
+    /// Which field of its parent's row is null exactly where a joined child is not there.
+    pub fn presence_field(&self, child: SelectId) -> usize {
+        self.layout.presence_column(child)
     }
 
     /// The scalar of every field of a select's rows; none for marks, counts and what is no scalar.

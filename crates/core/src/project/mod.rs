@@ -13,8 +13,9 @@ use indexmap::IndexMap;
 
 use crate::value::Scalar;
 pub use identity::{ALGORITHMS, Identity, TokenKey, Tokens};
+pub use reader::is_graphql_name;
 use reader::{Reader, Section};
-pub use role::{Fields, GrantEdit, RoleEdit, RuleText};
+pub use role::{Action, Fields, GrantEdit, OWNER, RoleEdit, RuleText};
 pub use source::{Replica, SourceSettings};
 
 /// The project file's name.

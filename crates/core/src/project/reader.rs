@@ -8,6 +8,14 @@ use toml_edit::{Document, Item, TableLike, Value};
 use super::{Mistake, Place, RuleText, Secret};
 use crate::suggest::did_you_mean;
 
+/// Is it a name that GraphQL allows and does not reserve?
+pub fn is_graphql_name(name: &str) -> bool {
+    let mut bytes = name.bytes();
+    bytes.next().is_some_and(|first| first.is_ascii_alphabetic() || first == b'_')
+        && bytes.all(|byte| byte.is_ascii_alphanumeric() || byte == b'_')
+        && !name.starts_with("__")
+}
+
 /// One table of the file, with what it takes to report a place in it.
 #[derive(Clone)]
 pub(super) struct Section {
@@ -226,7 +234,7 @@ impl<'a> Reader<'a> {
     /// A name that GraphQL allows.
     pub(super) fn graphql_name(&mut self, section: &Section, key: &str) -> Option<String> {
         let name = self.text(section, key)?;
-        if crate::model::is_graphql_name(&name) {
+        if is_graphql_name(&name) {
             return Some(name);
         }
         let text =

@@ -4,7 +4,39 @@ use indexmap::IndexMap;
 
 use super::reader::{Reader, Section};
 use super::{Limits, Place, is_plain_name, read_limits};
-use crate::access::{Action, OWNER};
+
+/// The role that sees everything.
+pub const OWNER: &str = "owner";
+
+/// What a grant allows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Action {
+    /// Reading, and with it filtering, ordering and counting.
+    Read,
+    /// Creating rows.
+    Create,
+    /// Changing rows.
+    Update,
+    /// Deleting rows.
+    Delete,
+}
+
+impl Action {
+    /// All of them.
+    pub const ALL: [Action; 4] = [Action::Read, Action::Create, Action::Update, Action::Delete];
+    /// Those that change something.
+    pub const WRITES: [Action; 3] = [Action::Create, Action::Update, Action::Delete];
+
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Action::Read => "read",
+            Action::Create => "create",
+            Action::Update => "update",
+            Action::Delete => "delete",
+        }
+    }
+}
 
 /// A role as the project file states it.
 #[derive(Debug, Clone, PartialEq)]

@@ -12,7 +12,7 @@ pub use json::{MOST_LEVELS, PlainObject, read_json, read_object};
 pub(crate) use list::take_item;
 pub use list::{ListRef, push_item};
 pub use output::{decimal_digits, write_list, write_scalar};
-pub(crate) use output::{write_plain, write_string};
+pub(crate) use output::{make_room, write_plain, write_string};
 
 use serde::{Deserialize, Serialize};
 

@@ -219,6 +219,17 @@ pub(super) fn excerpt(text: &str) -> String {
     format!("{short:?}{dots}")
 }
 
+/// Bytes from which on an answer's memory grows with care.
+const LARGE: usize = 1 << 20;
+
+/// Room for more in a large answer, by a quarter of it: twofold, as memory grows by itself, many large answers at once would hold
+/// twice what they say.
+pub(crate) fn make_room(out: &mut Vec<u8>) {
+    if out.len() > LARGE && out.capacity() - out.len() < out.len() / 16 {
+        out.reserve_exact(out.len() / 4);
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

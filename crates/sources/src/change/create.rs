@@ -5,8 +5,8 @@ use std::future::Future;
 use std::pin::Pin;
 
 use indexmap::IndexMap;
+use puente_core::answer::KeyValues;
 use puente_core::error::{Code, Problem};
-use puente_core::json::KeyValues;
 use puente_core::model::{Cardinality, ColumnId, Link, LinkId, TypeId};
 use puente_core::plan::change::{EdgeRow, Existing, LookupId, NewRow, Target, locator};
 use puente_core::value::{Datum, push_item};

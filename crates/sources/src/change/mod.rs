@@ -13,11 +13,12 @@ mod update;
 
 use std::future::Future;
 
+use puente_core::answer::{self, Answer, Fetch, KeyValues};
 use puente_core::error::{Code, PathStep, Problem};
-use puente_core::json::{self, Answer, Fetch, KeyValues, Row, Rows};
 use puente_core::model::{Column, ColumnId, Model, TypeId};
 use puente_core::plan::change::{Act, Address, Lookup, Root};
 use puente_core::plan::{BoundPlan, Plan, SelectId};
+use puente_core::rows::{Row, Rows};
 use puente_core::value::{Datum, Scalar};
 
 use crate::{ChangeRequest, Outcome};
@@ -144,7 +145,7 @@ pub(crate) async fn run<S: Session>(session: &mut S, request: &ChangeRequest) ->
     let mut touched = Touched::new(request.mutation.most_changes());
     for (at, root) in request.mutation.roots().iter().enumerate() {
         let answer = match &root.change {
-            None => json::write(&root.answer, &mut Nothing, request.most_bytes),
+            None => answer::write(&root.answer, &mut Nothing, request.most_bytes),
             Some(change) => {
                 let mut run = Run::new(session, request, (root, change), &mut touched);
                 let answer = run.root().await;
@@ -166,7 +167,7 @@ pub(crate) async fn run<S: Session>(session: &mut S, request: &ChangeRequest) ->
         }
         problems.extend(answer.problems);
         if body.len() > request.most_bytes {
-            return Err(json::too_large(request.most_bytes));
+            return Err(puente_core::rows::too_large(request.most_bytes));
         }
     }
     // What was true of a row when it was written may not be after what was written later.

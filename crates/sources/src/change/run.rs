@@ -2,11 +2,12 @@
 
 use std::time::{Duration, Instant};
 
+use puente_core::answer::{self, Answer, KeyValues, Levels};
 use puente_core::error::{Code, Problem};
-use puente_core::json::{self, Answer, KeyValues, Levels, Rows};
 use puente_core::model::{ColumnId, Model, TypeId};
 use puente_core::plan::change::{Act, Address, Change, GIVEN, Lookup, LookupId, NewRow, Root, Unruled, locator};
 use puente_core::plan::{BoundPlan, Plan, SelectId};
+use puente_core::rows::Rows;
 use puente_core::value::{Datum, Scalar};
 
 use super::{Failure, Session, Step, Touched, Values};
@@ -223,7 +224,7 @@ impl<'c, S: Session> Run<'c, S> {
         levels.give(&keys, count);
         let most_bytes = self.request.most_bytes;
         crate::levels::read(plan, &mut levels, most_bytes, self).await?;
-        json::write(self.bound, &mut levels.fetch(plan), most_bytes)
+        answer::write(self.bound, &mut levels.fetch(plan), most_bytes)
     }
 
     /// Values of columns out of a row's identity.

@@ -5,7 +5,7 @@ use std::time::Instant;
 use mysql_async::Conn;
 use mysql_async::prelude::Queryable as _;
 use puente_core::error::Problem;
-use puente_core::json::Rows;
+use puente_core::rows::Rows;
 use puente_core::value::Scalar;
 use puente_sql::{Dialect, Statement};
 

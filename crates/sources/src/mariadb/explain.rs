@@ -1,8 +1,8 @@
 //! How MariaDB would run the statements of a plan: its own words, and what an index would spare.
 
 use mysql_async::{Conn, Row, Value};
+use puente_core::answer::KeyValues;
 use puente_core::error::{Code, Problem};
-use puente_core::json::KeyValues;
 use puente_sql::{Program, Statement};
 
 use super::connect::Server;

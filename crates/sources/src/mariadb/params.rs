@@ -1,7 +1,7 @@
 //! Values bound to MariaDB's statements. Lists travel as the JSON that JSON_TABLE takes apart.
 
 use mysql_async::Value;
-use puente_core::json::KeyValues;
+use puente_core::answer::KeyValues;
 use puente_core::plan::BoundPlan;
 use puente_core::value::Datum;
 use puente_sql::Slot;

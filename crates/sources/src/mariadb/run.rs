@@ -4,9 +4,10 @@ use std::time::Instant;
 
 use mysql_async::prelude::Queryable as _;
 use mysql_async::{Conn, Params, Row, Value};
+use puente_core::answer::{self, KeyValues, Levels};
 use puente_core::error::{Code, Problem};
-use puente_core::json::{self, KeyValues, Levels, check_held};
 use puente_core::plan::SelectId;
+use puente_core::rows::check_held;
 use puente_sql::{Program, Statement};
 use tokio::time::timeout;
 
@@ -105,7 +106,7 @@ async fn by_level(session: &mut Conn, request: &Request) -> Result<Outcome, Prob
     let mut levels = Levels::new(plan);
     let mut reading = Reading { session, request, reports: Vec::new() };
     crate::levels::read(plan, &mut levels, request.most_bytes, &mut reading).await?;
-    let answer = json::write(&request.bound, &mut levels.fetch(plan), request.most_bytes)?;
+    let answer = answer::write(&request.bound, &mut levels.fetch(plan), request.most_bytes)?;
     Ok(Outcome { answer, statements: reading.reports })
 }
 

@@ -4,7 +4,7 @@ use std::time::Instant;
 
 use deadpool_postgres::Object;
 use puente_core::error::Problem;
-use puente_core::json::Rows;
+use puente_core::rows::Rows;
 use puente_core::value::{DatumRef, Scalar};
 use puente_sql::{Dialect, Statement};
 

@@ -3,8 +3,8 @@
 use std::collections::VecDeque;
 
 use deadpool_postgres::Object;
+use puente_core::answer::KeyValues;
 use puente_core::error::{Code, Problem};
-use puente_core::json::KeyValues;
 use puente_sql::{Program, Statement};
 use serde_json::Value as Json;
 use tokio_postgres::types::ToSql;

@@ -3,7 +3,7 @@
 use std::error::Error;
 
 use bytes::BytesMut;
-use puente_core::json::KeyValues;
+use puente_core::answer::KeyValues;
 use puente_core::plan::BoundPlan;
 use puente_core::value::Datum;
 use puente_sql::Slot;

@@ -5,9 +5,10 @@ use std::time::{Duration, Instant};
 
 use deadpool_postgres::Object;
 use futures_util::TryStreamExt as _;
+use puente_core::answer::{self, KeyValues, Levels};
 use puente_core::error::{Code, Problem};
-use puente_core::json::{self, KeyValues, Levels, check_held};
 use puente_core::plan::SelectId;
+use puente_core::rows::check_held;
 use puente_core::value::DatumRef;
 use puente_sql::{NestedFields, Program, Statement};
 use tokio::time::timeout;
@@ -146,7 +147,7 @@ impl Server {
             (_, None) => return Err(Problem::new(Code::Internal, "the database answered nothing")),
         };
         let mut nested = Nested::new(plan, fields, told);
-        let answer = json::write(&request.bound, &mut nested, request.most_bytes)?;
+        let answer = answer::write(&request.bound, &mut nested, request.most_bytes)?;
         let report = report(request, statement, nested.rows, time);
         Ok(Outcome { answer, statements: vec![report] })
     }
@@ -161,7 +162,7 @@ impl Server {
         let mut levels = Levels::new(plan);
         let mut reading = Reading { server: self, client, request, statements, reports: Vec::new() };
         crate::levels::read(plan, &mut levels, request.most_bytes, &mut reading).await?;
-        let answer = json::write(&request.bound, &mut levels.fetch(plan), request.most_bytes)?;
+        let answer = answer::write(&request.bound, &mut levels.fetch(plan), request.most_bytes)?;
         Ok(Outcome { answer, statements: reading.reports })
     }
 
@@ -188,7 +189,7 @@ impl Server {
         self.rows(client, text, values, most_bytes).await.map_err(|stopped| match stopped {
             // A row alone was too large, and the socket ended in the middle of it.
             Stopped::Failed(_) if client.is_closed() && self.connecting.ended() > ended => {
-                Stopped::TooLarge(json::too_large(most_bytes))
+                Stopped::TooLarge(puente_core::rows::too_large(most_bytes))
             }
             stopped => stopped,
         })

@@ -3,9 +3,10 @@
 //! An array: dimensions, flags, element type; per dimension its length and lower bound; then per element its length and
 //! bytes. A record: the number of fields; per field its type, length (-1 is null) and bytes.
 
+use puente_core::answer::Fetch;
 use puente_core::error::{Code, Problem};
-use puente_core::json::{Fetch, Row, Rows};
 use puente_core::plan::{Plan, RowSet, SelectId};
+use puente_core::rows::{Row, Rows};
 use puente_core::value::{DatumRef, ListRef, push_item};
 use puente_sql::NestedFields;
 
@@ -122,7 +123,7 @@ impl<'s> Nested<'s> {
         let node = &self.plan.selects()[select];
         let Some(bytes) = bytes else {
             if matches!(node.row_set, RowSet::Aggregate) {
-                node.nothing(into);
+                puente_core::answer::nothing(node, into);
             }
             return Ok(());
         };

@@ -1,6 +1,6 @@
 //! Values bound to SQLite's statements. Lists travel as the JSON that `json_each` takes apart.
 
-use puente_core::json::KeyValues;
+use puente_core::answer::KeyValues;
 use puente_core::plan::BoundPlan;
 use puente_core::value::{Datum, DatumRef, decimal_digits};
 use puente_sql::Slot;

@@ -7,9 +7,10 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use futures_util::FutureExt as _;
+use puente_core::answer::{self, Answer, Fetch, KeyValues, Levels};
 use puente_core::error::{Code, Problem};
-use puente_core::json::{self, Answer, Fetch, KeyValues, Levels, Row, Rows, check_held};
 use puente_core::plan::{BoundPlan, SelectId};
+use puente_core::rows::{Row, Rows, check_held};
 use puente_core::value::DatumRef;
 use puente_sql::{Program, Slot, Statement};
 use rusqlite::types::ValueRef;
@@ -44,7 +45,7 @@ pub(super) fn run(kept: &Kept, file: &Path, request: &Request) -> Result<Outcome
     let answer = match request.program() {
         Program::Batched(..) => run.by_level(request.most_bytes),
         Program::NestedLoop(_) | Program::SingleStatement(..) => {
-            json::write(&request.bound, &mut run, request.most_bytes)
+            answer::write(&request.bound, &mut run, request.most_bytes)
         }
     };
     let tallies = std::mem::take(&mut run.tallies);
@@ -113,7 +114,7 @@ impl<'s> Fetch<'s> for Run<'_> {
             |slot: &Slot| matches!((slot, parent), (Slot::Parent(output), Some(row)) if row.cell(*output).is_null());
         if slots.iter().any(is_null) {
             // Nothing equals null: there is nothing at the other end of the link.
-            plan.selects()[select].nothing(into);
+            answer::nothing(&plan.selects()[select], into);
             return Ok(());
         }
         into.clear(plan.row_width(select));
@@ -195,7 +196,7 @@ impl<'c> Run<'c> {
         crate::levels::read(bound.plan(), &mut levels, most_bytes, self)
             .now_or_never()
             .unwrap_or_else(|| Err(Problem::new(Code::Internal, "an embedded database kept us waiting")))?;
-        json::write(bound, &mut levels.fetch(bound.plan()), most_bytes)
+        answer::write(bound, &mut levels.fetch(bound.plan()), most_bytes)
     }
 
     fn read_level(

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use futures_util::FutureExt as _;
 use puente_core::error::{Code, Problem};
-use puente_core::json::{Rows, check_held};
+use puente_core::rows::{Rows, check_held};
 use puente_core::value::Scalar;
 use puente_sql::{Dialect, Slot, Statement};
 use rusqlite::ffi;

@@ -1,6 +1,6 @@
 //! Rows of one select, kept compactly: numbers in place, text and bytes in one buffer or where the source has them.
 
-use crate::error::Problem;
+use crate::error::{Code, Problem};
 use crate::value::{DatumRef, ListRef};
 
 /// Rows of one select. Cleared and filled again for each parent, so that memory is taken once. `'s` is how long the
@@ -31,7 +31,13 @@ const BYTES_OF_TEXT: usize = 3;
 #[inline]
 pub fn check_held(weight: usize, most_bytes: usize) -> Result<(), Problem> {
     const TIMES: usize = 6;
-    if weight <= most_bytes.saturating_mul(TIMES) { Ok(()) } else { Err(super::too_large(most_bytes)) }
+    if weight <= most_bytes.saturating_mul(TIMES) { Ok(()) } else { Err(too_large(most_bytes)) }
+}
+
+/// The problem of an answer that would be too large.
+pub fn too_large(most_bytes: usize) -> Problem {
+    let text = format!("the answer is over {most_bytes} bytes; ask for smaller pages or fewer fields");
+    Problem::new(Code::TooCostly, text)
 }
 
 /// One of the rows, or a part of it.

@@ -4,14 +4,15 @@
 //! hands the rows in with the ordinal of the key that each belongs to. Parents with the same key share their children;
 //! values of keys are told apart by their bytes only, and compared by the database alone.
 
+use super::writer::{joined_row, nothing};
 use std::collections::HashMap;
 use std::ops::Range;
 
-use super::rows::{Row, Rows, check_held};
 use super::writer::Fetch;
 use crate::error::{Code, Problem};
 use crate::plan::change::{COUNT, GIVEN};
 use crate::plan::{Plan, RowSet, SelectId};
+use crate::rows::{Row, Rows, check_held};
 use crate::value::{Datum, DatumRef, push_item};
 
 /// The rows of every select of one ask.
@@ -85,7 +86,7 @@ impl<'s> Levels<'s> {
         let mut keys = KeyValues::default();
         let key_of_parent = (0..rows.len())
             .map(|at| {
-                let row = way.iter().rev().try_fold(rows.row(at), |row, joined| plan.joined_row(*joined, row))?;
+                let row = way.iter().rev().try_fold(rows.row(at), |row, joined| joined_row(plan, *joined, row))?;
                 let cells = || outputs.iter().map(|output| row.cell(*output));
                 if cells().any(DatumRef::is_null) {
                     return None;
@@ -170,7 +171,7 @@ impl<'l> Fetch<'l> for LevelFetch<'l, '_> {
             }
         };
         if range.is_empty() {
-            node.nothing(into);
+            nothing(node, into);
             return Ok(());
         }
         let width = self.plan.row_width(select);

@@ -1,14 +1,14 @@
 //! The writer: walks the shape, fetches rows, writes JSON.
 
-use super::rows::{Row, Rows};
 use crate::error::{Code, Location, MOST_PROBLEMS, PathStep, Problem};
 use crate::model::FieldType;
 use crate::plan::change::{COUNT, GIVEN};
 use crate::plan::{
     BoundPlan, ChangeField, ChangeShape, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead,
-    ObjectShape, Output, PageInfoField, PageInfoShape, RowSet, SelectId, Value,
+    ObjectShape, Output, PageInfoField, PageInfoShape, Plan, RowSet, Select, SelectId, Value,
 };
-use crate::value::{CoercionError, DatumRef, write_list, write_plain, write_scalar, write_string};
+use crate::rows::{Row, Rows, too_large};
+use crate::value::{CoercionError, DatumRef, make_room, write_list, write_plain, write_scalar, write_string};
 
 /// What a source gives to the writer. `'s` is how long it keeps the bytes that its rows borrow.
 pub trait Fetch<'s> {
@@ -79,21 +79,20 @@ impl From<Problem> for Stop {
     }
 }
 
-/// Bytes from which on an answer's memory grows with care.
-const LARGE: usize = 1 << 20;
-
-/// Room for more in a large answer, by a quarter of it: twofold, as memory grows by itself, many large answers at once would hold
-/// twice what they say.
-pub(crate) fn make_room(out: &mut Vec<u8>) {
-    if out.len() > LARGE && out.capacity() - out.len() < out.len() / 16 {
-        out.reserve_exact(out.len() / 4);
-    }
+/// A joined child's row as a part of its parent's; none where there is none.
+pub fn joined_row<'r, 's>(plan: &Plan, child: SelectId, parent: Row<'r, 's>) -> Option<Row<'r, 's>> {
+    let is_there = !parent.cell(plan.presence_field(child)).is_null();
+    is_there.then(|| parent.part(plan.first_field(child)))
 }
 
-/// The problem of an answer that would be too large.
-pub fn too_large(most_bytes: usize) -> Problem {
-    let text = format!("the answer is over {most_bytes} bytes; ask for smaller pages or fewer fields");
-    Problem::new(Code::TooCostly, text)
+/// Fills `rows` with what there is where no row of a select's parent can have children: nothing, or a summary of nothing.
+pub fn nothing(select: &Select, rows: &mut Rows<'_>) {
+    rows.clear(select.output.len().max(1));
+    if matches!(select.row_set, RowSet::Aggregate) {
+        for output in &select.output {
+            rows.push(if *output == Output::Count { DatumRef::Integer(0) } else { DatumRef::Null });
+        }
+    }
 }
 
 struct Writer<'a, 's> {
@@ -329,7 +328,7 @@ impl<'a, 's> Writer<'a, 's> {
 
     fn one(&mut self, select: SelectId, object: &'a ObjectShape, from: Option<Origin<'_, 's>>) -> Result<(), Stop> {
         if let Some(Origin { row, .. }) = from.filter(|_| self.bound.plan().is_joined(select)) {
-            return match self.bound.plan().joined_row(select, row) {
+            return match joined_row(self.bound.plan(), select, row) {
                 Some(row) => self.object(object, Some(Origin { select, row })),
                 None => {
                     self.out.extend_from_slice(b"null");

@@ -4,10 +4,7 @@
 //! An error on a field nulls the nearest nullable position: the writer keeps a mark there and truncates to it.
 
 mod levels;
-mod rows;
 mod writer;
 
 pub use levels::{KeyValues, Levels};
-pub use rows::{Row, Rows, check_held};
-pub(crate) use writer::make_room;
-pub use writer::{Answer, Fetch, too_large, write};
+pub use writer::{Answer, Fetch, joined_row, nothing, write};
