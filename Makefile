@@ -55,6 +55,6 @@ bench-packages:
 test-packages:
 	@scripts/install-packages test
 
-## Takes the pictures of docs/screenshots anew.
+## Takes the pictures of docs/screenshots again.
 screenshots: build test-packages
 	scripts/screenshots

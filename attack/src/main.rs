@@ -86,7 +86,7 @@ fn attack(
     slowest
 }
 
-/// A bystander's asks, and what the service holds meanwhile.
+/// A bystander's requests, and what the service holds meanwhile.
 fn watch(service: &Service, stop: &AtomicBool, until: Instant) -> Watched {
     let client = Client::bystander(service);
     let mut watched = Watched::default();

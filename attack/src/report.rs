@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-/// The 99th percentile of a bystander's asks may be so long.
+/// The 99th percentile of a bystander's requests may be so long.
 const MOST_LATENCY: Duration = Duration::from_millis(250);
 /// The service may hold so many megabytes.
 const MOST_MEGABYTES: u64 = 400;

@@ -1,6 +1,6 @@
-//! What is asked: Puente by a document, the floor by a handler for exactly this ask.
+//! What is asked: Puente by a document, the floor by a handler for exactly this request.
 
-/// One ask.
+/// One request.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Ask {
     ByKey,

@@ -48,7 +48,7 @@ impl Load {
         Connection::open(&self.address).ask(&self.request)
     }
 
-    /// How many statements one ask sends, as Puente itself reports to its owner; none where another asks.
+    /// How many statements one request sends, as Puente itself reports to its owner; none where another asks.
     pub(crate) fn statements(&self) -> usize {
         let (head, body) = self.request_parts();
         let mut body: Json = serde_json::from_str(body).expect("JSON");
@@ -91,7 +91,7 @@ impl Load {
         let database_used = database_cpu() - database_before;
         latencies.sort_by(f64::total_cmp);
         let asks = latencies.len();
-        #[expect(clippy::cast_precision_loss, reason = "counts of asks are far below 2^52")]
+        #[expect(clippy::cast_precision_loss, reason = "counts of requests are far below 2^52")]
         let count = asks as f64;
         Measured {
             asks_per_second: count / elapsed,

@@ -1,5 +1,5 @@
 //! Puente against two rivals in the same run, on the same database and the same data: the floor, an Actix handler with
-//! the best hand-written statement and JSON for exactly one ask; and the hand-written server, a general GraphQL server
+//! the best hand-written statement and JSON for exactly one request; and the hand-written server, a general GraphQL server
 //! library with batched loaders.
 //!
 //! Each server is a process of its own, so that its CPU can be told from the driver's. See bench/README.md.

@@ -5,7 +5,7 @@ use std::io::Write as _;
 use comfy_table::{ContentArrangement, Table, presets};
 use owo_colors::OwoColorize as _;
 
-/// Prints a line on standard output; a reader that has gone away is no error.
+/// Prints a line on standard output; a reader that has gone away is not an error.
 pub(crate) fn say(text: impl AsRef<str>) {
     let _ = writeln!(anstream::stdout(), "{}", text.as_ref());
 }

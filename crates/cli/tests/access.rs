@@ -83,8 +83,8 @@ fn what_a_role_may_do_is_shown_as_a_matrix_for_one_type_and_for_one_field() {
 #[case(&["ask", "--claim", "sub=1", "{ __typename }"], "--as")]
 #[case(&["token", "--as", "wardens"], "did you mean `warden`?")]
 #[case(&["token", "--as", "warden", "--expires", "soon"], "8h")]
-#[case(&["key", "create", "x", "--as", "nobody"], "is no role of this project")]
-#[case(&["schema", "--as", "nobody"], "is no role of this project")]
+#[case(&["key", "create", "x", "--as", "nobody"], "is not a role of this project")]
+#[case(&["schema", "--as", "nobody"], "is not a role of this project")]
 fn calls_that_cannot_work_say_why(#[case] arguments: &[&str], #[case] expected: &str) {
     let project = TestProject::huts();
     let (code, out, err) = run(project.path(), arguments);
@@ -132,7 +132,7 @@ fn grants_that_are_wider_than_meant_are_warned_of_and_wrong_ones_refused() {
     std::fs::write(&file, wrong).unwrap();
     let (code, out, _) = run(project.path(), &["check"]);
     assert_eq!(code, 2, "{out}");
-    assert!(out.contains("includes `opn`, which is no role; did you mean `open`?"), "{out}");
+    assert!(out.contains("includes `opn`, which is not a role; did you mean `open`?"), "{out}");
     std::fs::write(&file, format!("{text}rows = \"row.ownr == claims.sub\"\n")).unwrap();
     let (code, out, _) = run(project.path(), &["check"]);
     assert_eq!(code, 2, "{out}");
@@ -267,7 +267,7 @@ fn a_changed_project_is_read_anew_and_a_broken_one_changes_nothing() {
         assert_eq!(now().0, 1, "still what was in force");
         std::fs::write(&file, before.replace("[\"id\"]", "[\"id\", \"title\"]")).unwrap();
         reload.iter().for_each(|signal| served.signal(signal));
-        served.wait_for("read anew");
+        served.wait_for("read again");
         let (code, out, err) = now();
         assert_eq!((code, out.trim()), (0, r#"{"data":{"notes":{"nodes":[{"title":"mine"}]}}}"#), "{err}");
     }

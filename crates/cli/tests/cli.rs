@@ -26,7 +26,7 @@ fn from_a_database_to_a_nested_answer() {
     assert_eq!(code, 0, "{out}{err}");
     let answer: Json = serde_json::from_str(&out).unwrap();
     assert_eq!(answer["data"]["huts"]["nodes"].as_array().unwrap().len(), 1);
-    assert!(!out.contains('\u{1b}'), "no colours where it is no terminal");
+    assert!(!out.contains('\u{1b}'), "no colours where it is not a terminal");
     let (code, _, err) = run(&project, &["init", "--source", &source]);
     assert_eq!(code, 2);
     assert!(err.contains("is there already"), "{err}");
@@ -283,7 +283,7 @@ fn a_mutation_is_rehearsed_and_then_done() {
     assert!(out.contains("Far North"), "{out}");
     assert!(run(project.path(), &["ask", "--json", ask]).1.contains("\"region\":null"));
     let (_, out, _) = run(project.path(), &["ask", "--rehearse", mutation]);
-    assert!(out.contains("everything was taken back"), "{out}");
+    assert!(out.contains("everything was rolled back"), "{out}");
     let (code, out, _) = run(project.path(), &["ask", "--statements", mutation]);
     assert_eq!(code, 0, "{out}");
     assert!(out.contains("insert into \"regions\""), "{out}");

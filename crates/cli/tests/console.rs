@@ -126,7 +126,7 @@ async fn a_key_of_a_role_asks_as_that_role_and_is_shown_no_statements() {
     open_with(&browser, &service, &key).await;
     write(&browser, "Document", "{ bookings(first: 1) { totalCount nodes { hiker { name } } } }").await;
     run_by_keyboard(&browser).await;
-    browser.wait_for("the own bookings", "return document.body.innerText.includes('Mira Prader')").await;
+    browser.wait_for("one's own bookings", "return document.body.innerText.includes('Mira Prader')").await;
     browser.picture("ask-as-role.png").await;
     let text = browser.client.execute("return document.body.innerText", Vec::new()).await.unwrap();
     let text = text.as_str().unwrap_or_default();

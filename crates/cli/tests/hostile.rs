@@ -50,7 +50,7 @@ impl Served {
         (text.split(' ').nth(1).and_then(|status| status.parse().ok()).unwrap_or(0), answer.len())
     }
 
-    /// Lets what it held at the most start anew from what it holds now, which it gives.
+    /// Lets what it held at the most start again from what it holds now, which it gives.
     fn forget_peak(&self) -> u64 {
         std::fs::write(format!("/proc/{}/clear_refs", self.child.id()), "5").expect("its owner may");
         self.megabytes("VmRSS")
@@ -126,7 +126,7 @@ fn many_requests_at_once_take_the_memory_of_a_few() {
     let before = service.forget_peak();
     std::thread::scope(|scope| {
         for _ in 0..24 {
-            // On a busy machine some wait for longer than an ask may take.
+            // On a busy machine some wait for longer than a request may take.
             scope.spawn(|| assert!(matches!(service.send(body.as_bytes()).0, 200 | 504)));
         }
     });

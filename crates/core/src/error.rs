@@ -79,7 +79,7 @@ macro_rules! codes {
 }
 
 codes! {
-    /// The request is no GraphQL-over-HTTP request.
+    /// The request is not a GraphQL-over-HTTP request.
     InvalidRequest = "INVALID_REQUEST", Caller, 400, Info;
     /// The document does not parse.
     DocumentUnreadable = "DOCUMENT_UNREADABLE", Caller, 400, Info;
@@ -91,9 +91,9 @@ codes! {
     InvalidArgument = "INVALID_ARGUMENT", Caller, 400, Info;
     /// A cursor was not made by this service for this list, order and role.
     InvalidCursor = "INVALID_CURSOR", Caller, 400, Info;
-    /// The ask exceeds a limit of the project.
+    /// The request exceeds a limit of the project.
     TooCostly = "TOO_COSTLY", Caller, 400, Info;
-    /// The caller has so many asks waiting, or sends so many, that one more would be at the cost of others.
+    /// The caller has so many requests waiting, or sends so many, that one more would be at the cost of others.
     TooBusy = "TOO_BUSY", Caller, 429, Info;
     /// Nobody proved who is asking.
     Unauthenticated = "UNAUTHENTICATED", Caller, 401, Info;
@@ -121,7 +121,7 @@ codes! {
     SourceRefused = "SOURCE_REFUSED", Operator, 503, Error;
     /// The database cannot be reached or read.
     SourceUnavailable = "SOURCE_UNAVAILABLE", Source, 503, Error;
-    /// The ask took longer than the project allows.
+    /// The request took longer than the project allows.
     TimedOut = "TIMED_OUT", Source, 504, Warn;
     /// A mistake of ours.
     Internal = "INTERNAL", Puente, 500, Error;

@@ -109,7 +109,7 @@ impl AccessKeys {
     /// Opens the records, and makes them where they are not there.
     ///
     /// # Errors
-    /// Where the file cannot be opened or is no database.
+    /// Where the file cannot be opened or is not a database.
     pub fn open(file: &Path) -> Result<Self, RecordsError> {
         let connection = Connection::open(file)?;
         connection.busy_timeout(Duration::from_secs(5))?;
@@ -217,7 +217,7 @@ fn restrict(file: &Path) {
     }
 }
 
-/// Keys are 256 random bits: a plain digest keeps them safe, a slow one would only slow down every ask.
+/// Keys are 256 random bits: a plain digest keeps them safe, a slow one would only slow down every request.
 pub(crate) fn hash(key: &str) -> KeyHash {
     let mut hash = [0; 32];
     hash.copy_from_slice(digest::digest(&digest::SHA256, key.as_bytes()).as_ref());

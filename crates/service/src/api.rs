@@ -21,7 +21,7 @@ use crate::prepared_plan::{BoundQuery, PreparedPlan};
 use crate::principal::{Principal, no_such_role};
 use crate::roles::{RoleApi, Roles};
 
-/// One ask.
+/// One request.
 #[derive(Debug, Clone, Default)]
 pub struct Ask {
     /// The GraphQL document.
@@ -36,7 +36,7 @@ pub struct Ask {
     pub explain: bool,
     /// Report the plan, as text? For the owner only.
     pub plan: bool,
-    /// Run a mutation for real, and take it back in the end?
+    /// Run a mutation for real, and rolls it back in the end?
     pub rehearse: bool,
     /// How many bytes it came in, as far as that is known.
     pub bytes: usize,
@@ -49,7 +49,7 @@ impl Ask {
     }
 }
 
-/// What came of an ask.
+/// What came of a request.
 #[derive(Debug)]
 pub struct AskResult {
     /// The response's body: `data`, `errors`, `extensions`.
@@ -67,7 +67,7 @@ pub struct ApiOptions {
     pub model: Arc<Model>,
     /// The roles, beside the owner.
     pub roles: Vec<Role>,
-    /// What an ask may cost.
+    /// What a request may cost.
     pub limits: Limits,
     /// What cursors are sealed with.
     pub secret: Vec<u8>,
@@ -75,7 +75,7 @@ pub struct ApiOptions {
     pub source: Source,
 }
 
-/// When an ask came, and what the log calls it: its time runs from there.
+/// When a request came, and what the log calls it: its time runs from there.
 #[derive(Debug)]
 pub struct Arrival<'a> {
     /// The request's id.
@@ -88,7 +88,7 @@ pub struct Arrival<'a> {
 }
 
 impl<'a> Arrival<'a> {
-    /// An ask that comes now.
+    /// A request that comes now.
     pub fn now(id: &'a str) -> Self {
         Arrival { id, at: Instant::now(), turn: None }
     }
@@ -111,7 +111,7 @@ struct Inner {
     planning: Gate,
 }
 
-/// Asks that may wait to be planned before those of who sent most of them are refused at once.
+/// Requests that may wait to be planned before those of who sent most of them are refused at once.
 const MOST_WAITING: usize = 1_024;
 /// Bytes of values up to which a known ask is bound where it arrived: more take long enough to keep others waiting.
 const FEW_BYTES: usize = 16 << 10;
@@ -166,7 +166,7 @@ impl Api {
         roles.get(OWNER).map_or(Ok(()), |owner| roles.schema(owner).map(|_| ()))
     }
 
-    /// Answers an ask. Dropping the future cancels it in the database.
+    /// Answers a request. Dropping the future cancels it in the database.
     pub async fn ask(&self, ask: Ask, principal: &Principal, arrival: Arrival<'_>) -> AskResult {
         self.metrics.running.inc();
         let _running = Running(&self.metrics);
@@ -185,7 +185,7 @@ impl Api {
         respond(result, &insight, elapsed)
     }
 
-    /// Answers an ask, and leaves the answer as its parts.
+    /// Answers a request, and leaves the answer as its parts.
     ///
     /// # Errors
     /// What is wrong with it, or with the source.
@@ -241,7 +241,7 @@ impl Api {
         match role.filter(|_| problems.is_empty()) {
             Some(role) => role.answered.inc(),
             None => {
-                // A name that is no role is not counted under: whoever asks could make up any number of them.
+                // A name that is not a role is not counted under: whoever asks could make up any number of them.
                 let name = role.map_or("", |role| role.view().role());
                 self.metrics.asks.get_or_create(&AskLabels { role: name.to_owned(), outcome: outcome.to_owned() }).inc()
             }
@@ -317,12 +317,12 @@ impl Inner {
                 let text = "a mistake of ours; the log has the details under the request's id";
                 Err(Problem::new(Code::Internal, text).with_detail(error))
             }
-            Err(_) => Err(Problem::new(Code::TimedOut, "the ask took too long to plan; ask for less")),
+            Err(_) => Err(Problem::new(Code::TimedOut, "the request took too long to plan; ask for less")),
         }
     }
 }
 
-/// One ask on its way.
+/// One request on its way.
 #[derive(Clone)]
 struct Asking {
     inner: Arc<Inner>,
@@ -333,13 +333,13 @@ struct Asking {
     deadline: Instant,
 }
 
-/// What an ask comes to, before any source hears of it.
+/// What a request comes to, before any source hears of it.
 enum Prepared {
     Query(BoundQuery),
     Mutation(Mutation),
 }
 
-/// How far an ask was prepared where it arrived.
+/// How far a request was prepared where it arrived.
 enum Begun {
     /// Whole: its plan was known, and nothing of it takes long.
     Ready(BoundQuery),
@@ -550,7 +550,7 @@ fn respond(result: Result<Outcome, Vec<Problem>>, insight: &Insight, elapsed: Du
 }
 
 impl AskResult {
-    /// The result of an ask that was refused as a whole. A change that the rows do not allow was well-formed, and
+    /// The result of a request that was refused as a whole. A change that the rows do not allow was well-formed, and
     /// executed: its data is null.
     pub fn refused(problems: &[Problem]) -> Self {
         let mut body = b"{\"errors\":".to_vec();

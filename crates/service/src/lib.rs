@@ -1,4 +1,4 @@
-//! The service: a project folder opened, asks answered, over HTTP and in process.
+//! The service: a project folder opened, requests answered, over HTTP and in process.
 //!
 //! ```text
 //! ProjectFolder (puente.toml + survey/NAME.json) ─► Api (model, roles, caches, source)

@@ -8,7 +8,7 @@ use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::metrics::histogram::{Histogram, exponential_buckets};
 use prometheus_client::registry::Registry;
 
-/// Labels of an ask.
+/// Labels of a request.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
 pub struct AskLabels {
     /// The role that asked.
@@ -29,7 +29,7 @@ pub struct Metrics {
     pub plans_built: Counter,
     /// Asks whose plan was found in the cache.
     pub plans_reused: Counter,
-    /// Statements used by asks: at most one per select node and ask.
+    /// Statements used by requests: at most one per select node and ask.
     pub statements: Counter,
     /// Executions of statements: once per parent's row.
     pub executions: Counter,
@@ -37,7 +37,7 @@ pub struct Metrics {
     pub rows: Counter,
     /// Seconds per ask.
     pub seconds: Histogram,
-    /// Asks that are running now.
+    /// Requests that are running now.
     pub running: Gauge,
 }
 
@@ -61,7 +61,7 @@ impl Default for Metrics {
         r.register("documents_parsed", "Documents parsed and validated", metrics.documents_parsed.clone());
         r.register("plans_built", "Plans built", metrics.plans_built.clone());
         r.register("plans_reused", "Asks whose plan was cached", metrics.plans_reused.clone());
-        r.register("statements", "Statements used by asks", metrics.statements.clone());
+        r.register("statements", "Statements used by requests", metrics.statements.clone());
         r.register("executions", "Executions of statements", metrics.executions.clone());
         r.register("rows", "Rows read", metrics.rows.clone());
         r.register("ask_seconds", "Time per ask", metrics.seconds.clone());

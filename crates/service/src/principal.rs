@@ -72,7 +72,7 @@ impl Principal {
 
 /// The problem of a role that is not there, or not for who asks: both look the same.
 pub(crate) fn no_such_role(role: &str) -> Problem {
-    Problem::new(Code::RoleRefused, format!("`{role}` is no role that you can ask as"))
+    Problem::new(Code::RoleRefused, format!("`{role}` is not a role that you can ask as"))
 }
 
 /// Claims from words of the form `NAME=VALUE`: a value is JSON, or text where it is none.

@@ -6,8 +6,8 @@ use crate::api::Api;
 use crate::folder::{OpenError, ProjectFolder};
 use crate::http::{Running, Served};
 
-/// Reads a project anew and puts it in the place of what is served: types, grants, rules, limits and identities. The source
-/// is opened anew only where its settings changed. Hosts and origins need a new start.
+/// Reloads a project and puts it in the place of what is served: types, grants, rules, limits and identities. The source
+/// is opened again only where its settings changed. Hosts and origins need a new start.
 ///
 /// # Errors
 /// What is wrong; what was served is then served on, and `folder` is as it was.

@@ -33,7 +33,7 @@ const SCHEMA_BYTES: usize = 256 << 20;
 #[derive(Debug)]
 pub(crate) struct Roles {
     by_name: HashMap<String, Arc<RoleApi>>,
-    /// How many asks there were: the time by which schemas age.
+    /// How many requests there were: the time by which schemas age.
     asks: AtomicU64,
 }
 
@@ -55,7 +55,7 @@ pub(crate) struct RoleApi {
     /// The number of the next document that is parsed.
     next_document: AtomicU64,
     plans: Cache<PlanKey, Arc<PreparedPlan>, Bytes>,
-    /// Counts the asks that went well, without looking it up by its labels each time.
+    /// Counts the requests that went well, without looking it up by its labels each time.
     pub(crate) answered: Counter,
 }
 
@@ -66,7 +66,7 @@ struct DocumentKey {
     operation: Option<String>,
 }
 
-/// The same, borrowed from an ask.
+/// The same, borrowed from a request.
 #[derive(Debug, Clone, Copy, Hash)]
 struct Asked<'a> {
     text: &'a str,
@@ -215,12 +215,12 @@ impl RoleApi {
         view
     }
 
-    /// The document of an ask that was parsed before, and its number.
+    /// The document of a request that was parsed before, and its number.
     pub(crate) fn known_document(&self, ask: &Ask) -> Option<(u64, Arc<Document>)> {
         self.documents.get(&Asked { text: &ask.document, operation: ask.operation_name.as_deref() })
     }
 
-    /// The parsed document of an ask, and its number.
+    /// The parsed document of a request, and its number.
     pub(crate) fn document(
         &self,
         roles: &Roles,

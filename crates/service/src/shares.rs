@@ -1,4 +1,4 @@
-//! How much one caller may ask, where a project limits it: so many asks at once, so many in a second.
+//! How much one caller may ask, where a project limits it: so many requests at once, so many in a second.
 
 use std::collections::HashMap;
 use std::sync::Mutex;
@@ -20,12 +20,12 @@ pub(crate) struct Shares(Mutex<HashMap<Party, Share>>);
 #[derive(Debug)]
 struct Share {
     running: u32,
-    /// Asks that may begin at once, as of `at`.
+    /// Requests that may begin at once, as of `at`.
     left: f64,
     at: Instant,
 }
 
-/// An ask of a caller that counts among those that run at once; until it is dropped.
+/// A request of a caller that counts among those that run at once; until it is dropped.
 #[derive(Debug)]
 pub(crate) struct Running<'s> {
     shares: &'s Shares,
@@ -33,7 +33,7 @@ pub(crate) struct Running<'s> {
 }
 
 impl Shares {
-    /// Counts an ask that begins; none where nothing is limited.
+    /// Counts a request that begins; none where nothing is limited.
     ///
     /// # Errors
     /// `TOO_BUSY` where the caller has had its share.
@@ -55,7 +55,7 @@ impl Shares {
         share.left = (share.left + now.saturating_duration_since(share.at).as_secs_f64() * full).min(full);
         share.at = now;
         if at_once > 0 && share.running >= at_once {
-            return Err(too_busy(&format!("{at_once} of your asks run already, as many as may")));
+            return Err(too_busy(&format!("{at_once} of your requests run already, as many as may")));
         }
         if rate > 0 {
             if share.left < 1.0 {
@@ -98,7 +98,7 @@ mod tests {
         drop(shares.begin(&limits, &one, start).unwrap());
         assert!(shares.begin(&limits, &one, start).unwrap_err().message.contains("2 times a second"));
         let later = start + Duration::from_millis(500);
-        assert!(shares.begin(&limits, &one, later).is_ok(), "half a second is one ask");
+        assert!(shares.begin(&limits, &one, later).is_ok(), "half a second is one request");
         assert!(shares.begin(&Limits::default(), &one, later).unwrap().is_none(), "nothing is limited");
     }
 }

@@ -135,7 +135,7 @@ fn walking_by_pages_meets_every_row_once_forward_and_backward() {
 #[case::negative("{ huts(first: -1) { totalCount } }", "INVALID_ARGUMENT", "from 0 to 500")]
 #[case::skip_and_cursor("{ huts(skip: 1, after: \"x\") { totalCount } }", "INVALID_ARGUMENT", "`skip` excludes")]
 #[case::eq_null("{ huts(filter: { name: { eq: null } }) { totalCount } }", "INVALID_ARGUMENT", "isNull")]
-#[case::cursor("{ huts(after: \"abc\") { totalCount } }", "INVALID_CURSOR", "no cursor of this list")]
+#[case::cursor("{ huts(after: \"abc\") { totalCount } }", "INVALID_CURSOR", "not a cursor of this list")]
 #[case::date(
     "{ bookings(filter: { startsOn: { eq: \"2026-02-30\" } }) { totalCount } }",
     "INVALID_ARGUMENT",

@@ -482,7 +482,7 @@ fn what_an_answer_costs_is_judged_by_the_rows_that_were_changed() {
     running.done("mutation { createWalks(inputs: [{ title: \"a\" }, { title: \"b\" }, { title: \"c\" }]) { count } }");
     running.database.execute("update walks set level = 0");
     assert_eq!(running.service.ask(update).code(), "TOO_COSTLY");
-    assert_eq!(running.number("select sum(level) from walks"), 0, "it was taken back");
+    assert_eq!(running.number("select sum(level) from walks"), 0, "it was rolled back");
 }
 
 #[rstest]
@@ -586,7 +586,7 @@ create table oddities (id bigint generated always as identity primary key, mood 
     );
 }
 
-/// A table whose engine takes nothing back is changed row by row only, and never rehearsed.
+/// A table whose engine rolls nothing back is changed row by row only, and never rehearsed.
 #[rstest]
 fn tables_without_transactions_are_changed_one_row_at_a_time() {
     let database = Database::empty(Engine::Mariadb);

@@ -288,10 +288,10 @@ fn rows_are_weighed_as_they_arrive(#[values(Engine::Sqlite, Engine::Postgres, En
         assert_eq!((response.status, response.code().as_str()), (400, "TOO_COSTLY"), "{document}");
     }
     let fine = service.ask("{ photos(first: 3) { nodes { data } } }");
-    assert_eq!(fine.status, 200, "and the next ask is answered");
+    assert_eq!(fine.status, 200, "and the next request is answered");
 }
 
-/// PostgreSQL answers an ask of several lists in one row: it is not held whole where it is larger than an answer may be.
+/// PostgreSQL answers a request of several lists in one row: it is not held whole where it is larger than an answer may be.
 #[test]
 fn one_row_is_weighed_before_it_is_whole() {
     let database = Database::empty(Engine::Postgres);
@@ -308,7 +308,7 @@ fn one_row_is_weighed_before_it_is_whole() {
         assert_eq!(
             service.ask("{ photos(first: 1) { nodes { id } } }").status,
             200,
-            "the next ask has another session"
+            "the next request has another session"
         );
     }
 }
@@ -382,7 +382,7 @@ fn strange_keys_write_nothing_and_locked_records_stop_nobody() {
     }
 }
 
-/// One caller asks for what takes until its time is over, on more connections than there are readers; another's small ask is
+/// One caller asks for what takes until its time is over, on more connections than there are readers; another's small request is
 /// answered meanwhile.
 #[test]
 fn a_caller_among_others_never_takes_their_turn() {

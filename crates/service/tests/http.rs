@@ -159,7 +159,7 @@ fn health_tells_whether_the_source_answers_and_asks_say_so_too() {
     }
     std::fs::write(
         &file,
-        b"this is no database, it is a text of some length that goes on for a while, for 100 bytes and more...",
+        b"this is not a database, it is a text of some length that goes on for a while, for 100 bytes and more...",
     )
     .unwrap();
     assert_eq!(service.ask("{ huts { totalCount } }").code(), "SOURCE_UNAVAILABLE");

@@ -381,10 +381,10 @@ fn a_key_set_may_be_a_file_and_one_that_cannot_be_had_says_so() {
 }
 
 #[rstest]
-#[case(json!({ "nbf": "2100-01-01" }), "`nbf` is no time")]
-#[case(json!({ "nbf": 1e300 }), "`nbf` is no time")]
-#[case(json!({ "nbf": -1 }), "`nbf` is no time")]
-#[case(json!({ "iat": [] }), "`iat` is no time")]
+#[case(json!({ "nbf": "2100-01-01" }), "`nbf` is not a time")]
+#[case(json!({ "nbf": 1e300 }), "`nbf` is not a time")]
+#[case(json!({ "nbf": -1 }), "`nbf` is not a time")]
+#[case(json!({ "iat": [] }), "`iat` is not a time")]
 #[case(json!({ "exp": 1e300 }), "token")]
 fn times_that_are_none_are_not_passed_over(#[case] odd: Json, #[case] expected: &str) {
     let project = project(&with_key("HS256", SECRET));

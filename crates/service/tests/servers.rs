@@ -1,4 +1,4 @@
-//! Database servers in trouble and under lock: away and back, slow, changed in the middle of an ask, behind TLS.
+//! Database servers in trouble and under lock: away and back, slow, changed in the middle of a request, behind TLS.
 
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
@@ -63,14 +63,14 @@ fn an_ask_whose_client_left_is_cancelled_in_the_database(#[values(Engine::Postgr
     let body = br#"{"query": "{ slows { nodes { slept } } }"}"#;
     let streams: Vec<_> = (0..2).map(|_| service.connect("POST", "/graphql", &headers, body)).collect();
     eventually("both are running", || busy(&database) == 2);
-    // Every session is busy: the next ask is told so instead of hanging.
+    // Every session is busy: the next request is told so instead of hanging.
     let refused = service.ask("{ slows { totalCount } }");
     assert_eq!((refused.status, refused.code().as_str()), (503, "SOURCE_UNAVAILABLE"), "{}", refused.text());
     drop(streams);
     eventually("the database is done with them", || busy(&database) == 0);
 }
 
-/// Rows change between the levels of an ask that is running: it sees none of it.
+/// Rows change between the levels of a request that is running: it sees none of it.
 #[rstest]
 fn one_ask_sees_one_snapshot(#[values(Engine::Postgres, Engine::Mariadb)] engine: Engine) {
     let database = Database::empty(engine);
@@ -143,7 +143,7 @@ fn keep_asking(service: &TestService, expected: &str, stopping: &AtomicBool) -> 
     while !stopping.load(Ordering::Relaxed) {
         let start = Instant::now();
         let response = service.ask("{ walks { nodes { id title } } }");
-        assert!(start.elapsed() < Duration::from_secs(6), "an ask hung for {:?}", start.elapsed());
+        assert!(start.elapsed() < Duration::from_secs(6), "a request hung for {:?}", start.elapsed());
         if response.status == 200 {
             assert_eq!(response.text(), expected);
             fine += 1;
@@ -160,7 +160,7 @@ fn reads_run_in_sessions_that_cannot_write() {
     let database = Database::empty(Engine::Postgres);
     database.execute("create sequence s; create view taken as select nextval('s') as number");
     let service = TestProject::of(&database, "", "").serve();
-    // The survey did not look into the view; an ask that would move the sequence on is stopped by the database.
+    // The survey did not look into the view; a request that would move the sequence on is stopped by the database.
     let response = service.ask("{ takens { nodes { number } } }");
     assert_eq!((response.status, response.code().as_str()), (500, "INTERNAL"), "{}", response.text());
     assert_eq!(database.query("select last_value, is_called from s"), [[Some("1".to_owned()), Some("f".to_owned())]]);

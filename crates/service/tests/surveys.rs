@@ -72,7 +72,7 @@ fn postgres_types_become_scalars_or_text_with_a_notice() {
         assert!(column(odd).notice.is_some());
     }
     assert_eq!(huts.primary_key, ["id"]);
-    assert_eq!(huts.unique_keys, [["code"]], "partial and expression indexes are no keys");
+    assert_eq!(huts.unique_keys, [["code"]], "partial and expression indexes are not keys");
     assert!(huts.is_indexed(&["altitude".to_owned()]));
     assert_eq!(catalog.table("hut_names").expect("it").kind, TableKind::View);
     let guests = catalog.table("guests").expect("guests");
@@ -152,7 +152,7 @@ fn mariadb_types_become_scalars_or_text_with_a_notice() {
     );
     let catalog = surveyed(&database, "");
     let huts = catalog.table("huts").expect("huts");
-    assert_eq!(huts.unique_keys, [["code"]], "an index of a text's beginning is no key");
+    assert_eq!(huts.unique_keys, [["code"]], "an index of a text's beginning is not a key");
     assert_eq!(huts.comment.as_deref(), Some("Places to sleep."));
     assert_eq!(huts.column("grade").expect("it").values, ["easy", "it's hard"]);
     assert_eq!(huts.column("state").expect("it").values, ["open", "closed"]);

@@ -1,4 +1,4 @@
-//! Reconnecting without hammering: after a failed attempt, asks fail at once until the next one is due.
+//! Reconnecting without hammering: after a failed attempt, requests fail at once until the next one is due.
 
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};

@@ -62,7 +62,7 @@ pub struct ChangeRequest {
     pub deadline: Instant,
     /// Measure each statement and report its text?
     pub timed: bool,
-    /// Take everything back in the end?
+    /// Roll everything back in the end?
     pub rehearse: bool,
 }
 

@@ -13,7 +13,7 @@ pub struct Outcome {
     pub statements: Vec<StatementReport>,
 }
 
-/// What one statement did during one ask.
+/// What one statement did during one request.
 #[derive(Debug, Clone)]
 pub struct StatementReport {
     /// Its text; empty where the caller may not see it.

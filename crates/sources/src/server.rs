@@ -17,13 +17,13 @@ pub(crate) const CONNECTIONS: usize = 8;
 pub(crate) const CONNECT_TIMEOUT: Duration = Duration::from_secs(5);
 /// How long it may take to tell a server that a statement is not wanted any more.
 pub(crate) const CANCEL_TIMEOUT: Duration = Duration::from_secs(2);
-/// How long the end of a transaction may be waited for, once it is told: the time of the ask is over by then.
+/// How long the end of a transaction may be waited for, once it is told: the time of the request is over by then.
 pub(crate) const END_TIMEOUT: Duration = Duration::from_secs(5);
 /// Statements that each connection keeps prepared.
 pub(crate) const STATEMENTS_KEPT: usize = 256;
 /// Bytes of a statement's text over which it is not kept prepared: both sides would hold as many times as much.
 pub(crate) const KEPT_TEXT_BYTES: usize = 32 << 10;
-/// Asks that may wait for a session before those of who sent most of them are refused at once.
+/// Requests that may wait for a session before those of who sent most of them are refused at once.
 const MOST_WAITING: usize = 1_024;
 
 /// The gate before the sessions of a pool. Where there are enough of them, some are kept for callers that have none.

@@ -1,4 +1,4 @@
-//! Taking turns: whatever is scarce (reading threads, sessions, planning) is shared by callers, not by asks. A caller alone
+//! Taking turns: whatever is scarce (reading threads, sessions, planning) is shared by callers, not by requests. A caller alone
 //! gets everything; one among others never takes their turn, however much it sends.
 //!
 //! [`Line`] decides who is next, without threads or clocks. [`Queue`] hands work to threads, [`Gate`] lets tasks pass.
@@ -35,7 +35,7 @@ impl fmt::Display for Party {
 
 /// The problem of a caller whose own asks fill a queue.
 pub fn too_busy() -> Problem {
-    let text = "too many of your asks wait already; ask again when some of them are answered";
+    let text = "too many of your requests wait already; ask again when some of them are answered";
     Problem::new(Code::TooBusy, text)
 }
 
@@ -308,7 +308,7 @@ impl Gate {
             Ok(Ok(())) => Ok(turn()),
             Ok(Err(_)) => Err(too_busy()),
             Err(_) => {
-                let text = "the ask waited too long for its turn; ask again in a moment";
+                let text = "the request waited too long for its turn; ask again in a moment";
                 Err(Problem::new(Code::TimedOut, text))
             }
         }

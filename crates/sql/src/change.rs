@@ -1,8 +1,8 @@
 //! Statements that change rows, and those that find the rows to be changed. Rows are found under every condition, locked,
 //! and then changed by key: a condition is never part of an UPDATE or a DELETE.
 
-use super::condition::Writer;
 use super::dialect::{relation, rows_of};
+use super::from::Writer;
 use super::select::{Clauses, Correlation};
 use super::{Dialect, Fragment, Slot, Statement};
 use puente_core::model::{Column, ColumnId, Model, TypeId};

@@ -6,20 +6,20 @@ use puente_core::model::{Column, FieldType, Type};
 use puente_core::plan::{Capabilities, Function, GroupUnit};
 use puente_core::value::{Scalar, StorageFormat};
 
-/// How the selects of one ask are run.
+/// How the selects of one request are run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Strategy {
     /// A statement per select, executed once per parent's row: for engines in process, where that costs no round trip.
     NestedLoop,
     /// A statement per select, executed once for all parents' rows, which are ranked in one pass.
     Batched,
-    /// One statement for the whole ask, children nested as arrays of records.
+    /// One statement for the whole request, children nested as arrays of records.
     SingleStatement,
 }
 
 /// The questions that a dialect answers; a default is what most engines do.
 pub trait Dialect: std::fmt::Debug + Send + Sync {
-    /// How asks are run. `indexed`: does an index find the children of a parent, on every link of the ask?
+    /// How requests are run. `indexed`: does an index find the children of a parent, on every link of the request?
     fn strategy(&self, indexed: bool) -> Strategy;
 
     /// An identifier in quotes. The one place where identifiers enter SQL.

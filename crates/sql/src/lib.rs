@@ -2,13 +2,15 @@
 //!
 //! ```text
 //! selects ─► select.rs (FROM, WHERE, ORDER BY of one) ─► program.rs (how they hang together) ─► Program
-//!            condition.rs (Condition ─► SQL)              dialect: what engines write differently
+//!            from.rs (tables, masks, joins)               dialect: what engines write differently
+//!            condition.rs (Condition ─► SQL)
 //! ```
 
 mod change;
 mod condition;
 mod dialect;
 mod fragment;
+mod from;
 mod mariadb;
 mod postgres;
 mod program;

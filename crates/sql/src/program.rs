@@ -1,12 +1,12 @@
-//! How the selects of one ask become statements: one per parent's row, one per level, or one for the whole ask.
+//! How the selects of one request become statements: one per parent's row, one per level, or one for the whole request.
 
-use super::condition::Writer;
+use super::from::Writer;
 use super::select::{Clauses, Correlation};
 use super::{Dialect, Fragment, Slot, Statement, Strategy};
 use puente_core::model::Model;
 use puente_core::plan::{ParentJoin, Plan, RowSet, Select, SelectId, presence_column};
 
-/// The statements of one ask, by the strategy that its source runs them with.
+/// The statements of one request, by the strategy that its source runs them with.
 ///
 /// A row has its select's outputs, and then what is joined to it: for each joined child, in the order of their ids, the
 /// child's own fields, and before them a mark where none of them tells whether there is one. A joined child has no
@@ -52,7 +52,7 @@ pub fn level(plan: &Plan, dialect: &dyn Dialect, select: SelectId) -> Statement 
     compiler.batched(&mut writer, select).finish(dialect)
 }
 
-/// Where in its parent's row a child that is not joined has its field, in the statement for a whole ask: behind all that
+/// Where in its parent's row a child that is not joined has its field, in the statement for a whole request: behind all that
 /// belongs to the row itself.
 #[derive(Debug)]
 pub struct NestedFields {
@@ -118,7 +118,7 @@ struct Compiler<'a> {
 }
 
 impl Compiler<'_> {
-    /// Does an index find the children of a parent, on every link of the ask?
+    /// Does an index find the children of a parent, on every link of the request?
     fn is_indexed(&self) -> bool {
         self.selects.iter().filter(|select| select.read).all(|select| self.finds(select))
     }

@@ -1,6 +1,6 @@
 //! One select node: where its rows come from, which of them, in which order, and what is delivered.
 
-use super::condition::{Scope, Writer};
+use super::from::{Scope, Writer};
 use super::{Fragment, Slot};
 use puente_core::access::Masks;
 use puente_core::model::{Column, ColumnId, TypeId};

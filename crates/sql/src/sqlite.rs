@@ -135,7 +135,7 @@ impl Dialect for Sqlite {
     }
 
     fn summary(&self, function: Function, column: &Column, expression: String) -> String {
-        // A text that is no number counts as 0 in SQLite's own summaries; here it does not count.
+        // A text that is not a number counts as 0 in SQLite's own summaries; here it does not count.
         let number = format!("case when typeof({expression}) in ('integer', 'real') then {expression} end");
         match function {
             Function::Sum if matches!(column.kind, FieldType::Scalar(Scalar::Decimal | Scalar::BigInt)) => {

@@ -57,7 +57,7 @@ impl Asker {
         self.role.view.specialise(&claims.pattern)
     }
 
-    /// How many asks were answered with a plan that was made before.
+    /// How many requests were answered with a plan that was made before.
     pub fn plans_reused(&self) -> u64 {
         self.metrics.plans_reused.get()
     }

@@ -14,7 +14,7 @@ impl Seeds {
     /// ones. CI keeps to the fixed ones, so that a change is judged by itself.
     ///
     /// # Panics
-    /// Where a variable is no number.
+    /// Where a variable is not a number.
     pub fn of_run(fixed: u64, fresh: u64) -> Self {
         let setting = |name: &str| {
             std::env::var(name).ok().map(|text| text.parse::<u64>().unwrap_or_else(|_| panic!("{name} is a number")))

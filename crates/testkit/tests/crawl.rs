@@ -82,7 +82,7 @@ fn a_crawl_sees_each_thing_that_is_served_otherwise_than_it_is_there() {
     assert!(told("delete from notes where id = 3").contains("how many notes: 2 in the database, 3 in the answer"));
 }
 
-/// The names are the API: they change only where somebody means it. `PUENTE_NAMES=write` writes the files anew.
+/// The names are the API: they change only where somebody means it. `PUENTE_NAMES=write` writes the files again.
 #[rstest]
 fn names_are_as_they_were(
     #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,

@@ -1,7 +1,7 @@
-//! Random databases, grants, rules, claims and asks: Puente and the oracle must answer byte for byte the same. Every document is
+//! Random databases, grants, rules, claims and requests: Puente and the oracle must answer byte for byte the same. Every document is
 //! asked several times through the service's own caches, with other values for its variables and by callers with other claims.
 //!
-//! `PUENTE_ORACLE_SEED` sets the first seed, `PUENTE_ORACLE_WORLDS` the number of worlds (75 asks each).
+//! `PUENTE_ORACLE_SEED` sets the first seed, `PUENTE_ORACLE_WORLDS` the number of worlds (75 requests each).
 
 use puente_core::access::View;
 use puente_core::catalog::Engine;
@@ -15,7 +15,7 @@ use serde_json::{Map, Value as Json};
 const WORLDS: u64 = 60;
 const FRESH_WORLDS: u64 = 20;
 const DOCUMENTS_PER_WORLD: u64 = 25;
-/// What tells the values of one ask of a document from those of the others.
+/// What tells the values of one request of a document from those of the others.
 const VARIANTS: [u64; 3] = [0, 0x5eed, 0xfeed];
 
 /// Somebody who asks: what is believed of them, and what they see.
@@ -96,7 +96,7 @@ fn puente_and_the_oracle_answer_the_same(#[case] engine: Engine) {
              {rows} rows read, {with_problems} answers with field errors"
         );
     }
-    assert!(cases >= 4_000 || !seeds.is_usual(), "a full run has at least 4,000 asks");
+    assert!(cases >= 4_000 || !seeds.is_usual(), "a full run has at least 4,000 requests");
     assert!(rows > cases && with_problems > 0 || !seeds.is_usual(), "the worlds are not empty");
     assert!(
         again * 2 > cases && reused * 4 > again || !seeds.is_usual(),

@@ -20,7 +20,7 @@ interface Props {
   onLeave: () => void;
 }
 
-/** Write an ask on the left, see what comes back on the right, read the schema beside it. */
+/** Write a request on the left, see what comes back on the right, read the schema beside it. */
 export function AskPage({ accessKey, onRefused, onLeave }: Props) {
   const [document, setDocument] = useState(() => remembered('document') ?? FIRST_DOCUMENT);
   const [variables, setVariables] = useState(() => remembered('variables') ?? '');
@@ -85,7 +85,7 @@ export function AskPage({ accessKey, onRefused, onLeave }: Props) {
         <QuietButton onPress={onLeave}>Leave</QuietButton>
       </Header>
 
-      <Writing aria-label="The ask">
+      <Writing aria-label="The request">
         <Bar>
           <Button onPress={() => void run()} aria-keyshortcuts="Control+Enter">
             Run

@@ -53,7 +53,7 @@ export function milliseconds(microseconds: number): string {
   return `${(microseconds / 1000).toFixed(2)} ms`;
 }
 
-export const FIRST_DOCUMENT = `# Ctrl-Enter (or ⌘-Enter) runs the ask; Ctrl-Space completes names.
+export const FIRST_DOCUMENT = `# Ctrl-Enter (or ⌘-Enter) runs the request; Ctrl-Space completes names.
 query First {
   __typename
 }

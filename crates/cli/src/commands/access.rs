@@ -43,7 +43,7 @@ impl Access {
             roles.retain(|role| role.view.role() == wanted);
             if roles.is_empty() {
                 let hint = did_you_mean(wanted, names.iter().map(String::as_str));
-                return Err(Failure::wrong(format!("`{wanted}` is no role{hint}; roles are {}", names.join(", "))));
+                return Err(Failure::wrong(format!("`{wanted}` is not a role{hint}; roles are {}", names.join(", "))));
             }
         }
         if roles.is_empty() && !self.json {

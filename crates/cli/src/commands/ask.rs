@@ -58,7 +58,7 @@ pub(crate) struct Ask {
     /// A claim to ask with; the value is JSON, or text where it is none.
     #[arg(long = "claim", value_name = "NAME=VALUE", requires = "role")]
     claims: Vec<String>,
-    /// Run a mutation for real, show what would come back, and take everything back.
+    /// Run a mutation for real, show what would come back, and roll everything back.
     #[arg(long)]
     rehearse: bool,
 }
@@ -139,7 +139,7 @@ impl Ask {
             output::say(serde_json::to_string_pretty(&shown).unwrap_or_default());
         }
         if self.rehearse && !self.json {
-            output::say(faint("rehearsed: everything was taken back"));
+            output::say(faint("rehearsed: everything was rolled back"));
         }
         if let Some(plan) = answer["extensions"]["plan"].as_str().filter(|_| !self.json) {
             output::say(heading("\nplan"));
@@ -166,7 +166,7 @@ fn ask_project(
     let folder = super::open(project)?;
     let role = role.unwrap_or(OWNER);
     super::check_role(&folder, role)?;
-    // Cursors last as long as the secret: a folder that may not be written to gets one for this ask alone.
+    // Cursors last as long as the secret: a folder that may not be written to gets one for this request alone.
     let secret = folder.secret(true).unwrap_or_else(|_| std::process::id().to_string().into_bytes());
     let api = super::open_api(&folder, secret)?;
     let principal = Principal::at_command_line(role, claims);

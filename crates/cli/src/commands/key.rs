@@ -78,7 +78,7 @@ impl Key {
 
 /// A time such as `30m`, `8h` or `7d`.
 pub(super) fn lifetime(text: &str) -> Result<Duration, String> {
-    let wrong = || format!("`{text}` is no time; write a number with s, m, h or d, such as 8h");
+    let wrong = || format!("`{text}` is not a time; write a number with s, m, h or d, such as 8h");
     let unit = text.chars().last().ok_or_else(wrong)?;
     let seconds = match unit {
         's' => 1,

@@ -38,7 +38,7 @@ fn check_role(folder: &ProjectFolder, role: &str) -> Result<(), Failure> {
         return Ok(());
     }
     let hint = did_you_mean(role, known.iter().copied());
-    Err(Failure::wrong(format!("`{role}` is no role of this project{hint}; roles are {}", known.join(", "))))
+    Err(Failure::wrong(format!("`{role}` is not a role of this project{hint}; roles are {}", known.join(", "))))
 }
 
 /// Runs something asynchronous to its end.

@@ -17,7 +17,7 @@ pub(crate) const LISTEN: &str = "127.0.0.1:4810";
 #[derive(Debug, clap::Args)]
 #[command(after_help = "\
 Production needs a secret in the project file; development does without and listens on this machine only.
-SIGHUP reads the project anew, and in development every change of its files does. A broken file changes nothing.
+SIGHUP reloads the project, and in development every change of its files does. A broken file changes nothing.
 
 Example:
   puente serve --development
@@ -103,7 +103,7 @@ fn check_secrets(folder: &ProjectFolder, owner_key: Option<&str>, development: b
 }
 
 impl Started {
-    /// Serves until the signal to stop; reads the project anew at SIGHUP, and in development whenever its files change.
+    /// Serves until the signal to stop; reloads the project at SIGHUP, and in development whenever its files change.
     pub(crate) async fn serve(mut self, folder: &mut ProjectFolder, development: bool) {
         let mut seen = written(folder);
         loop {
@@ -113,10 +113,10 @@ impl Started {
                 Wake::Look | Wake::Reload => {
                     seen = written(folder);
                     match puente_service::reload(folder, &self.running, development) {
-                        Ok(()) => tracing::info!(target: "puente::service", "the project was read anew"),
+                        Ok(()) => tracing::info!(target: "puente::service", "the project was reloaded"),
                         Err(error) => tracing::error!(
                             target: "puente::service",
-                            "the project cannot be read anew, and what was read before stays in force: {error}"
+                            "the project cannot be reloaded, and what was read before stays in force: {error}"
                         ),
                     }
                 }
@@ -136,7 +136,7 @@ fn written(folder: &ProjectFolder) -> [Option<SystemTime>; 2] {
 enum Wake {
     /// It is to stop: SIGINT or SIGTERM.
     Stop,
-    /// It is to read the project anew: SIGHUP.
+    /// It is to reload the project: SIGHUP.
     Reload,
     /// Time to look whether the files changed.
     Look,

@@ -16,7 +16,7 @@ use crate::value::{Datum, Scalar, StorageFormat, datum_from_json};
 pub struct Claims<'a> {
     /// The verified claims (RFC 7519, section 4).
     pub members: &'a Map<String, Json>,
-    /// When the ask was received.
+    /// When the request was received.
     pub now: Timestamp,
 }
 
@@ -41,7 +41,7 @@ pub struct ClaimValue {
 pub enum ClaimSource {
     /// A claim.
     Claim(ClaimPath),
-    /// The time of the ask.
+    /// The time of the request.
     Now,
 }
 
@@ -116,7 +116,7 @@ impl ClaimValue {
         }
     }
 
-    /// The time of the ask, in UTC, as the column keeps it.
+    /// The time of the request, in UTC, as the column keeps it.
     fn time(&self, now: Timestamp) -> Option<Datum> {
         let FieldType::Scalar(scalar) = self.kind else { return None };
         let local = Offset::UTC.to_datetime(now);

@@ -218,7 +218,7 @@ pub enum TextTest {
 /// What a value is compared with.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Operand {
-    /// A value of the ask, by its number among the plan's parameters. A plan's first parameters are the values that its
+    /// A value of the request, by its number among the plan's parameters. A plan's first parameters are the values that its
     /// view takes from the claims: a rule's parameters.
     Parameter(usize),
     /// A value that a rule states.

@@ -21,7 +21,7 @@ pub struct Role {
     pub description: Option<String>,
     /// What it sees.
     pub view: View,
-    /// What one ask of it may cost.
+    /// What one request of it may cost.
     pub limits: Limits,
     /// Its grants, those that it includes too.
     pub grants: Vec<Grant>,
@@ -258,7 +258,7 @@ impl Granter<'_> {
                 Some(column) => masks.extend(self.rule(grant.of, text).map(|mask| (column, mask))),
                 None => {
                     let hint = did_you_mean(field, grant.fields.iter().map(String::as_str));
-                    let text = format!("`masks` names `{field}`, which is no column among `fields`{hint}");
+                    let text = format!("`masks` names `{field}`, which is not a column among `fields`{hint}");
                     self.mistake(grant.edit.place, text);
                 }
             }
@@ -298,7 +298,7 @@ impl Granter<'_> {
                 None => {
                     let hint = did_you_mean(field, t.columns.iter().filter_map(|column| column.field.as_deref()));
                     let text =
-                        format!("`fixed` sets `{field}`, which is no column of `{}` to be written{hint}", t.name);
+                        format!("`fixed` sets `{field}`, which is not a column of `{}` to be written{hint}", t.name);
                     self.mistake(grant.edit.place, text);
                 }
             }
@@ -432,7 +432,7 @@ mod tests {
     #[case("[role.a.Hut.read]\nfields = [\"nam\"]", "did you mean `name`?")]
     #[case("[role.a.Booking.read]\nfields = [\"id\", \"hut\"]", "[role.a.Hut.read]")]
     #[case("[role.a.Hut.update]\nfields = [\"name\"]", "without `Hut.read`")]
-    #[case("[role.a.Hut.read]\nfields = [\"id\"]\nmasks = { name = \"true\" }", "no column among `fields`")]
+    #[case("[role.a.Hut.read]\nfields = [\"id\"]\nmasks = { name = \"true\" }", "not a column among `fields`")]
     #[case("[role.a.Hut.read]\nfields = [\"id\"]\nmasks = { id = \"true\" }", "part of a key")]
     #[case("[role.a]\ninclude = [\"b\"]\n[role.b]\ninclude = [\"a\"]", "includes itself")]
     #[case(

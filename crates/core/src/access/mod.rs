@@ -3,7 +3,7 @@
 //! ```text
 //! [role.…] of the project file ─► grants.rs (checked against the model) ─► View
 //!                                  rule.rs  (CEL ─► Condition)
-//! claims of one ask ─► View::resolve (values that are bound, facts that are decided) ─► View::specialise
+//! claims of one request ─► View::resolve (values that are bound, facts that are decided) ─► View::specialise
 //! ```
 
 mod claims;

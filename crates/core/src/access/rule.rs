@@ -1,5 +1,5 @@
 //! Rules: CEL ([specification](https://github.com/google/cel-spec)) parsed by the `cel` crate, checked against the model
-//! and turned into a [`Condition`]. `row` is the row, `claims` the caller's claims, `now` the time of the ask.
+//! and turned into a [`Condition`]. `row` is the row, `claims` the caller's claims, `now` the time of the request.
 //!
 //! ```text
 //! text ─► Expr (cel) ─► Term (what a part of it stands for, with its type) ─► Condition
@@ -39,7 +39,7 @@ pub(super) fn compile(
     within(model, of, rule, registry, |compiler, expression| compiler.condition(expression))
 }
 
-/// Turns the text of a fixed value into what is set: a claim, the time of the ask, or what is stated.
+/// Turns the text of a fixed value into what is set: a claim, the time of the request, or what is stated.
 ///
 /// # Errors
 /// As for a rule.
@@ -127,7 +127,7 @@ enum Term {
     Claims,
     /// One claim.
     Claim(ClaimPath),
-    /// The time of the ask.
+    /// The time of the request.
     Now,
     /// The size of something.
     Size(Box<Term>),
@@ -247,7 +247,7 @@ impl Compiler<'_> {
             (operators::NEGATE, [inner], _) => match self.term(inner)? {
                 Term::Constant(Json::Number(number)) => {
                     let negated: Option<Json> = serde_json::from_str(&format!("-{number}")).ok();
-                    negated.map(Term::Constant).ok_or_else(|| self.wrong(expression, "this is no number"))
+                    negated.map(Term::Constant).ok_or_else(|| self.wrong(expression, "this is not a number"))
                 }
                 _ => Err(self.wrong(expression, format!("`-` stands before numbers only; {FUNCTIONS}"))),
             },

@@ -18,7 +18,7 @@ pub struct View {
     claim_predicates: Arc<[ClaimPredicate]>,
 }
 
-/// What the claims of one ask come to for a view.
+/// What the claims of one request come to for a view.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct ResolvedClaims {
     /// The values of the view's claims: the first parameters of its plans. Null is unknown.
@@ -126,7 +126,7 @@ impl View {
         self.claims.len()
     }
 
-    /// What the claims of an ask come to.
+    /// What the claims of a request come to.
     pub fn resolve(&self, claims: &Claims<'_>) -> ResolvedClaims {
         let cells: Vec<Datum> = self.claims.iter().map(|value| value.cell(&self.model, claims)).collect();
         let known = cells.iter().map(|cell| if *cell == Datum::Null { b'?' } else { b'+' });

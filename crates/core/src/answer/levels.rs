@@ -15,7 +15,7 @@ use crate::plan::{Plan, RowSet, SelectId};
 use crate::rows::{Row, Rows, check_held};
 use crate::value::{Datum, DatumRef, push_item};
 
-/// The rows of every select of one ask.
+/// The rows of every select of one request.
 #[derive(Debug)]
 pub struct Levels<'s> {
     levels: Vec<Level<'s>>,

@@ -10,7 +10,7 @@ pub struct Drift {
     pub table: String,
     /// What changed, from the survey file to the database.
     pub text: String,
-    /// Does it break asks that work with the survey file as it is?
+    /// Does it break requests that work with the survey file as it is?
     pub breaking: bool,
 }
 

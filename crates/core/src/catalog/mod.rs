@@ -81,7 +81,7 @@ pub struct Table {
     /// Has the table an implicit row number that orders rows without a key? (SQLite's `rowid`.)
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub row_number: bool,
-    /// Does the engine keep it without transactions, so that a change cannot be taken back?
+    /// Does the engine keep it without transactions, so that a change cannot be rolled back?
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub without_transactions: bool,
     /// Do other tables inherit from it, with keys of their own? Then it is read and changed without their rows. (PostgreSQL's
@@ -278,12 +278,12 @@ impl Catalog {
             && format != FORMAT
         {
             return Err(format!(
-                "expected a survey file of format {FORMAT}, found format {format}; run `puente survey` to write it anew"
+                "expected a survey file of format {FORMAT}, found format {format}; run `puente survey` to write it again"
             ));
         }
         serde_json::from_str(text).map_err(|error| {
             format!(
-                "not a survey file: {error}; restore it from version control, or run `puente survey` to write it anew"
+                "not a survey file: {error}; restore it from version control, or run `puente survey` to write it again"
             )
         })
     }

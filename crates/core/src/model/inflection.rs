@@ -1,8 +1,8 @@
 //! One and many of English words, as tables are called. A package knows the grammar; what it gets wrong, and what catalogs hold
-//! that is no English at all (`dns`, `gps`, `skus`), stands here. A word that could be either is left as it is.
+//! that is not English at all (`dns`, `gps`, `skus`), stands here. A word that could be either is left as it is.
 
 /// Words that are the same for one and for many, or that look like many and are none: acronyms and names of things; what is not
-/// counted; what is alike for one and many; what is no noun; the rest.
+/// counted; what is alike for one and many; what is not a noun; the rest.
 const KEPT: &str = "
     aws bios cms css devops dns dos gcs gps hls https ics iops ios js kubernetes ldaps lms mbps nfs ntfs ops os pos
     postgres pps qps redis rps rss sms smtps sos tls tos ups
@@ -81,7 +81,7 @@ fn is_one(word: &str) -> bool {
     word.ends_with("ss") || word.ends_with("is") || word.ends_with("ous") || ends_like_an_acronym(word)
 }
 
-/// Words of two or three letters, and those without a vowel, are no plurals that anybody could be sure of.
+/// Words of two or three letters, and those without a vowel, are not plurals that anybody could be sure of.
 fn ends_like_an_acronym(word: &str) -> bool {
     word.ends_with('s') && (word.len() <= 3 || word.len() <= 5 && !word.contains(['a', 'e', 'i', 'o', 'u', 'y']))
 }

@@ -73,7 +73,7 @@ pub struct Type {
     pub small: bool,
     /// Can its rows be written? Those of a view, and of a table without a key, cannot.
     pub writable: bool,
-    /// Can a change of its rows be taken back?
+    /// Can a change of its rows be rolled back?
     pub transactional: bool,
     /// The column that tells a row's version, where the project file names one.
     pub version: Option<ColumnId>,

@@ -62,7 +62,7 @@ impl Plan {
     /// Binds the values of one request.
     ///
     /// # Errors
-    /// `INVALID_ARGUMENT` and `INVALID_CURSOR` for values that this place does not allow, `TOO_COSTLY` for an ask
+    /// `INVALID_ARGUMENT` and `INVALID_CURSOR` for values that this place does not allow, `TOO_COSTLY` for a request
     /// over the limit.
     pub fn bind(self: &Arc<Self>, variables: &Variables, limits: &Limits) -> Result<BoundPlan, Problem> {
         let positions = self.positions(variables)?;
@@ -139,7 +139,7 @@ impl Plan {
         }
     }
 
-    /// The cost of the ask: the rows of every select if every page is full, ten per summary, one per filter leaf. `given`
+    /// The cost of the request: the rows of every select if every page is full, ten per summary, one per filter leaf. `given`
     /// are the rows that a change gives.
     fn check_cost(&self, values: &[Datum], given: u64, most: u64) -> Result<(), Problem> {
         const PER_COUNT: u64 = 10;
@@ -166,7 +166,7 @@ impl Plan {
             return Ok(());
         }
         let text = format!(
-            "the ask could read {cost} rows, and the limit is {most}; ask for smaller pages with `first`, or for fewer levels"
+            "the request could read {cost} rows, and the limit is {most}; ask for smaller pages with `first`, or for fewer levels"
         );
         Err(Problem::new(Code::TooCostly, text))
     }
@@ -185,19 +185,19 @@ impl CursorArgument {
 /// The problem of a cursor that is none of ours, or not for this place.
 pub(super) fn invalid_cursor(place: &str) -> Problem {
     let text = format!(
-        "{place} is no cursor of this list in this order for this role; pass a `cursor`, `startCursor` or `endCursor` \
+        "{place} is not a cursor of this list in this order for this role; pass a `cursor`, `startCursor` or `endCursor` \
          of an answer to the same field with the same `orderBy`"
     );
     Problem::new(Code::InvalidCursor, text)
 }
 
-/// A variable may stand in many places of a document, and each binds its values anew: not without end.
+/// A variable may stand in many places of a document, and each binds its values again: not without end.
 fn check_bound(bytes: usize, limits: &Limits) -> Result<(), Problem> {
     const TIMES_A_BODY: usize = 16;
     if bytes <= limits.body_bytes.saturating_mul(TIMES_A_BODY) {
         return Ok(());
     }
-    Err(Problem::new(Code::TooCostly, "the values of the ask are too many, or too large; ask in parts"))
+    Err(Problem::new(Code::TooCostly, "the values of the request are too many, or too large; ask in parts"))
 }
 
 /// A page size within the limit.

@@ -41,7 +41,7 @@ pub struct Capabilities {
 pub struct Context<'a> {
     /// What the role may see.
     pub view: &'a View,
-    /// What an ask may cost.
+    /// What a request may cost.
     pub limits: &'a Limits,
     /// What seals the role's cursors.
     pub sealer: &'a Sealer,
@@ -257,7 +257,7 @@ impl<'a> Planner<'a> {
 
     pub(super) fn add(&mut self, select: Select) -> Result<SelectId, Problem> {
         if self.planned.selects.len() >= self.limits.statements {
-            let text = format!("the ask needs more than {} statements; ask in parts", self.limits.statements);
+            let text = format!("the request needs more than {} statements; ask in parts", self.limits.statements);
             return Err(Problem::new(Code::TooCostly, text));
         }
         let parent = select.parent.clone();

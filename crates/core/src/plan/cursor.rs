@@ -106,7 +106,7 @@ impl Sealer {
         let mut cells = Vec::new();
         while !rest.is_empty() {
             match take_item(&mut rest)? {
-                // Text that no parameter can carry is no position to go on from.
+                // Text that no parameter can carry is not a position to go on from.
                 DatumRef::Text(text) if std::str::from_utf8(text).is_err() => return None,
                 cell => cells.push(cell.to_datum()),
             }

@@ -2,14 +2,12 @@
 //! that the role may see.
 
 use super::build::Planner;
+use super::filter_words::{FilterWord, LINK_FILTER_WORDS};
 use super::input::{Input, Leaf, Listed, Members};
 use super::{LeafType, ListSource, Parameter};
-use crate::access::{Comparison, Condition, Hop, Operand, Path, Quantifier, Test, TextTest};
+use crate::access::{Comparison, Condition, Hop, Operand, Path, Test, TextTest};
 use crate::error::{Code, Problem};
 use crate::model::{Cardinality, ColumnId, LinkId, TypeId};
-
-/// The word of a text's filter that is no test of its own.
-pub(super) const IGNORE_CASE: &str = "ignoreCase";
 
 impl<'a> Planner<'a> {
     /// The condition that a filter on rows of `of` states. `before` are the to-one hops that led there.
@@ -113,13 +111,14 @@ impl<'a> Planner<'a> {
         let mut all = Vec::new();
         for (word, inner) in members {
             let inner = self.reads.open(inner)?;
-            let quantifier = match &*word {
-                _ if matches!(inner, Input::Absent) => continue,
-                _ if matches!(inner, Input::Null) => return Err(null_member(&word)),
-                "exists" => Quantifier::Exists,
-                "all" => Quantifier::All,
-                _ => Quantifier::None,
-            };
+            if matches!(inner, Input::Absent) {
+                continue;
+            }
+            if matches!(inner, Input::Null) {
+                return Err(null_member(&word));
+            }
+            let known = LINK_FILTER_WORDS.iter().find(|(known, ..)| *known == &*word);
+            let quantifier = known.map(|(_, quantifier, _)| *quantifier).ok_or_else(|| unknown_word(&word))?;
             let inner = self.filter(target, inner, &[], depth + 1)?;
             all.push(Condition::Quantified {
                 before: before.to_vec(),
@@ -146,7 +145,8 @@ impl<'a> Planner<'a> {
         let Input::Object(members) = value else { return Err(null_member(&field)) };
         let ignore_case = self.ignores_case(&members)?;
         for (word, value) in members {
-            if &*word == IGNORE_CASE {
+            let known = FilterWord::named(&word).ok_or_else(|| unknown_word(&word))?;
+            if known == FilterWord::IgnoreCase {
                 continue;
             }
             let value = self.reads.open(value)?;
@@ -157,7 +157,7 @@ impl<'a> Planner<'a> {
                 return Err(null_member(&word));
             }
             self.planned.filter_leaves += 1;
-            let (negated, test) = self.test(&word, value, leaf, ignore_case)?;
+            let (negated, test) = self.test(known, value, leaf, ignore_case)?;
             let test = Condition::Test { path: self.path(of, before.to_vec(), column), test };
             all.push(if negated { Condition::Not(Box::new(test)) } else { test });
         }
@@ -165,47 +165,46 @@ impl<'a> Planner<'a> {
     }
 
     fn ignores_case(&self, members: &Members<'a>) -> Result<bool, Problem> {
-        let Some((_, value)) = members.iter().find(|(word, _)| &**word == IGNORE_CASE) else { return Ok(false) };
+        let Some((_, value)) = members.iter().find(|(word, _)| &**word == FilterWord::IgnoreCase.name()) else {
+            return Ok(false);
+        };
         Ok(matches!(self.reads.open(value.clone())?, Input::Leaf(leaf) if self.reads.is_true(&leaf)))
     }
 
     /// The test that a filter word states, and whether it is negated.
     fn test(
         &mut self,
-        word: &str,
+        word: FilterWord,
         value: Input<'a>,
         leaf: LeafType,
         ignore_case: bool,
     ) -> Result<(bool, Test), Problem> {
-        let comparison = match word {
-            "eq" => Some(Comparison::Eq),
-            "ne" => Some(Comparison::Ne),
-            "lt" => Some(Comparison::Lt),
-            "lte" => Some(Comparison::Lte),
-            "gt" => Some(Comparison::Gt),
-            "gte" => Some(Comparison::Gte),
-            _ => None,
-        };
-        if let Some(comparison) = comparison {
-            let operand = self.operand(value, leaf)?;
-            return Ok((false, Test::Compare { comparison, operand, ignore_case }));
-        }
-        let text = |test| move |operand| Test::Text { test, operand, ignore_case };
+        let compare = |comparison| move |operand| (false, Test::Compare { comparison, operand, ignore_case });
+        let text = |test| move |operand| (false, Test::Text { test, operand, ignore_case });
         match word {
-            "in" | "notIn" => Ok((word == "notIn", Test::In { operand: self.list_operand(value, leaf)?, ignore_case })),
-            "includes" => {
-                let one = self.list_operand(value, leaf)?;
-                Ok((false, Test::Includes { operand: one, all: true }))
-            }
-            "includesAny" | "includesAll" => {
+            FilterWord::Eq => self.operand(value, leaf).map(compare(Comparison::Eq)),
+            FilterWord::Ne => self.operand(value, leaf).map(compare(Comparison::Ne)),
+            FilterWord::Lt => self.operand(value, leaf).map(compare(Comparison::Lt)),
+            FilterWord::Lte => self.operand(value, leaf).map(compare(Comparison::Lte)),
+            FilterWord::Gt => self.operand(value, leaf).map(compare(Comparison::Gt)),
+            FilterWord::Gte => self.operand(value, leaf).map(compare(Comparison::Gte)),
+            FilterWord::In | FilterWord::NotIn => {
                 let operand = self.list_operand(value, leaf)?;
-                Ok((false, Test::Includes { operand, all: word == "includesAll" }))
+                Ok((word == FilterWord::NotIn, Test::In { operand, ignore_case }))
             }
-            "isEmpty" => Ok((false, Test::IsEmpty(self.is_true(&value)))),
-            "isNull" => Ok((false, Test::IsNull(self.is_true(&value)))),
-            "contains" => self.operand(value, leaf).map(text(TextTest::Contains)).map(|test| (false, test)),
-            "startsWith" => self.operand(value, leaf).map(text(TextTest::StartsWith)).map(|test| (false, test)),
-            _ => self.operand(value, leaf).map(text(TextTest::EndsWith)).map(|test| (false, test)),
+            // One value is a list of one.
+            FilterWord::Includes | FilterWord::IncludesAll => {
+                Ok((false, Test::Includes { operand: self.list_operand(value, leaf)?, all: true }))
+            }
+            FilterWord::IncludesAny => {
+                Ok((false, Test::Includes { operand: self.list_operand(value, leaf)?, all: false }))
+            }
+            FilterWord::IsEmpty => Ok((false, Test::IsEmpty(self.is_true(&value)))),
+            FilterWord::IsNull => Ok((false, Test::IsNull(self.is_true(&value)))),
+            FilterWord::Contains => self.operand(value, leaf).map(text(TextTest::Contains)),
+            FilterWord::StartsWith => self.operand(value, leaf).map(text(TextTest::StartsWith)),
+            FilterWord::EndsWith => self.operand(value, leaf).map(text(TextTest::EndsWith)),
+            FilterWord::IgnoreCase => Err(unknown_word(word.name())),
         }
     }
 
@@ -251,6 +250,11 @@ impl<'a> Planner<'a> {
         };
         Ok(Operand::Parameter(self.parameter(Parameter::List { items, leaf })))
     }
+}
+
+/// The schema and this table are one: a validated document has no other word.
+fn unknown_word(word: &str) -> Problem {
+    Problem::new(Code::Internal, format!("`{word}` is not a word of filters"))
 }
 
 fn null_member(word: &str) -> Problem {

@@ -362,7 +362,7 @@ impl<'s> Counting<'s> {
                 Some(Ast::String(of)) => self.all(inner, named(of)),
                 _ => Size::default(),
             },
-            // What else is asked for at the root is no introspection.
+            // What else is asked for at the root is not introspection.
             (None, _) => return Size::default(),
             (Some(About::Schema), "types") => self.all(inner, schema.types.values().map(About::Named)),
             (Some(About::Schema), "directives") => {

@@ -17,6 +17,7 @@ pub mod change;
 mod cursor;
 mod document;
 mod filter;
+mod filter_words;
 mod input;
 mod introspection;
 mod layout;
@@ -31,6 +32,7 @@ pub use bind::BoundPlan;
 pub use build::{Capabilities, Context, REVISION, build, composite_key_type, edge_fields, has_revision};
 pub use cursor::{Position, Sealer};
 pub use document::{Document, is_mutation};
+pub use filter_words::{FilterWord, LINK_FILTER_WORDS, Takes};
 pub use layout::presence_column;
 pub use shape::{
     ChangeField, ChangeShape, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape,
@@ -163,7 +165,7 @@ impl Select {
         self.output.iter().position(|output| *output == Output::Column(column))
     }
 
-    /// The scalar of one output; none for a count and for what is no scalar.
+    /// The scalar of one output; none for a count and for what is not a scalar.
     pub fn scalar(&self, model: &crate::model::Model, output: usize) -> Option<Scalar> {
         let columns = &model.types[self.of].columns;
         let kind = match self.output.get(output)? {
@@ -436,7 +438,7 @@ impl Plan {
         self.layout.is_joined(select)
     }
 
-    /// Does a select run by a statement of its own, where the ask is not one statement as a whole?
+    /// Does a select run by a statement of its own, where the request is not one statement as a whole?
     pub fn runs(&self, select: SelectId) -> bool {
         let select_of = &self.selects[select];
         select_of.read && !self.is_joined(select) && !matches!(select_of.row_set, RowSet::Supplied)
@@ -462,7 +464,7 @@ impl Plan {
         self.layout.presence_column(child)
     }
 
-    /// The scalar of every field of a select's rows; none for marks, counts and what is no scalar.
+    /// The scalar of every field of a select's rows; none for marks, counts and what is not a scalar.
     pub fn scalars(&self, select: SelectId) -> Vec<Option<Scalar>> {
         let node = &self.selects[select];
         let mut scalars: Vec<Option<Scalar>> =

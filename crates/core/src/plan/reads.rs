@@ -21,7 +21,7 @@ use super::variables::Variables;
 use crate::error::{Code, Problem};
 use crate::value::{Datum, literal_to_json};
 
-/// Steps that planning takes for one ask at most: selections met, members and items of arguments looked at. About what the
+/// Steps that planning takes for one request at most: selections met, members and items of arguments looked at. About what the
 /// longest document may hold in literals; variables can hold no more.
 const MOST_STEPS: usize = 20_000;
 
@@ -233,7 +233,7 @@ impl<'a> Recorder<'a> {
     /// Counts work.
     ///
     /// # Errors
-    /// `TOO_COSTLY` where an ask takes more of it than it may.
+    /// `TOO_COSTLY` where a request takes more of it than it may.
     pub(super) fn step(&self, steps: usize) -> Result<(), Problem> {
         let taken = self.steps.get().saturating_add(steps);
         self.steps.set(taken);
@@ -362,7 +362,7 @@ impl<'a> Recorder<'a> {
         found
     }
 
-    /// Which of a cursor's values are null; none where it is no cursor of ours.
+    /// Which of a cursor's values are null; none where it is not a cursor of ours.
     pub(super) fn nulls(&self, leaf: &Leaf) -> Option<Vec<bool>> {
         match leaf {
             Leaf::Literal { value, .. } => nulls(Some(value), self.sealer),

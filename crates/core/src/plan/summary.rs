@@ -238,7 +238,7 @@ impl<'a> Planner<'a> {
     fn group_value(&self, of: TypeId, name: &str, word: &str, by: &[GroupTerm]) -> Result<Output, String> {
         let column = self
             .summary_column(of, name)
-            .ok_or_else(|| format!("`{name}` is no field that groups can be ordered by"))?;
+            .ok_or_else(|| format!("`{name}` is not a field that groups can be ordered by"))?;
         if word == "key" {
             let term = by.iter().position(|term| term.column == column);
             return term

@@ -180,7 +180,7 @@ impl Coercion<'_> {
     }
 
     fn coerce_scalar(&mut self, name: &str, value: &Json, place: &Place<'_>) {
-        // `ID` is no scalar of ours, and no field uses it, but a document may declare it. JSON is any value.
+        // `ID` is not a scalar of ours, and no field uses it, but a document may declare it. JSON is any value.
         let Some(scalar) = Scalar::from_name(name).filter(|scalar| *scalar != Scalar::Json) else { return };
         // Whether a column has a sign is seen when the value is bound.
         if let Err(unfit) = datum_from_json(scalar, StorageFormat::Unsigned, value) {

@@ -130,14 +130,14 @@ fn read_key(reader: &mut Reader<'_>, section: &Section) -> Option<TokenKey> {
     }
     let algorithm = reader.text(section, "algorithm")?;
     if !ALGORITHMS.contains(&algorithm.as_str()) {
-        let text = format!("`{algorithm}` is no algorithm for tokens; expected one of {}", ALGORITHMS.join(", "));
+        let text = format!("`{algorithm}` is not an algorithm for tokens; expected one of {}", ALGORITHMS.join(", "));
         reader.mistake_at(section, "algorithm", text);
         return None;
     }
     let Secret(key) = if algorithm.starts_with("HS") {
         reader.secret(section, "key", is_stated)?
     } else {
-        // A public key is no secret.
+        // A public key is not a secret.
         Secret(reader.text(section, "key")?)
     };
     if algorithm.starts_with("HS") {
@@ -167,7 +167,7 @@ mod tests {
     #[rstest]
     #[case("key = \"short\"\nalgorithm = \"HS256\"", "needs 32")]
     #[case("key = \"0123456789abcdef0123456789abcdef\"", "lacks `algorithm`")]
-    #[case("key = \"0123456789abcdef0123456789abcdef\"\nalgorithm = \"none\"", "no algorithm for tokens")]
+    #[case("key = \"0123456789abcdef0123456789abcdef\"\nalgorithm = \"none\"", "not an algorithm for tokens")]
     #[case("key = \"0123456789abcdef0123456789abcdef\"\nalgorithm = \"RS256\"", "public key in PEM")]
     #[case("key = \"-----BEGIN PUBLIC KEY-----0123456789\"\nalgorithm = \"HS256\"", "anybody could sign")]
     #[case("key_set = \"http://keys.example/set\"", "over https")]

@@ -238,7 +238,7 @@ impl<'a> Reader<'a> {
             return Some(name);
         }
         let text =
-            format!("`{name}` is no GraphQL name: letters, digits and `_`, not beginning with a digit or with `__`");
+            format!("`{name}` is not a GraphQL name: letters, digits and `_`, not beginning with a digit or with `__`");
         self.mistake_at(section, key, text);
         None
     }

@@ -2,8 +2,9 @@
 
 use indexmap::IndexMap;
 
+use super::limits::read_limits;
 use super::reader::{Reader, Section};
-use super::{Limits, Place, is_plain_name, read_limits};
+use super::{Limits, Place, is_plain_name};
 
 /// The role that sees everything.
 pub const OWNER: &str = "owner";
@@ -45,7 +46,7 @@ pub struct RoleEdit {
     pub description: Option<String>,
     /// Roles whose grants it takes over where it states none itself.
     pub include: Vec<String>,
-    /// What one ask of it may cost.
+    /// What one request of it may cost.
     pub limits: Limits,
     /// Grants, by type and action.
     pub grants: IndexMap<(String, Action), GrantEdit>,
@@ -116,7 +117,7 @@ impl RuleText {
     }
 }
 
-/// Settings of a role that are no types.
+/// Settings of a role that are not types.
 const SETTINGS: &[&str] = &["description", "include", "limits"];
 
 pub(super) fn read_roles(reader: &mut Reader<'_>, root: &Section, limits: &Limits) -> IndexMap<String, RoleEdit> {
@@ -127,7 +128,7 @@ pub(super) fn read_roles(reader: &mut Reader<'_>, root: &Section, limits: &Limit
             let text = format!("`{OWNER}` is built in and sees everything; choose another name for a role");
             reader.mistake(section.place, text);
         } else if !is_plain_name(&name) {
-            let text = format!("`{name}` is no name of a role: small letters, digits and `_`");
+            let text = format!("`{name}` is not a name of a role: small letters, digits and `_`");
             reader.mistake(section.place, text);
         }
         roles.insert(name, read_role(reader, &section, limits));
@@ -136,7 +137,7 @@ pub(super) fn read_roles(reader: &mut Reader<'_>, root: &Section, limits: &Limit
         for included in &role.include {
             if !roles.contains_key(included) {
                 let hint = crate::suggest::did_you_mean(included, roles.keys().map(String::as_str));
-                reader.mistake(role.place, format!("role `{name}` includes `{included}`, which is no role{hint}"));
+                reader.mistake(role.place, format!("role `{name}` includes `{included}`, which is not a role{hint}"));
             }
         }
     }

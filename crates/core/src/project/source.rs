@@ -15,7 +15,7 @@ pub struct SourceSettings {
     pub url: Secret,
     /// Connections that read at the same time; absent, one per processor for SQLite, eight for a server.
     pub connections: Option<usize>,
-    /// How long an ask waits for a connection, in milliseconds.
+    /// How long a request waits for a connection, in milliseconds.
     pub wait_ms: u64,
     /// Which schemas are surveyed, the first without its name before its tables'. Empty, the engine's usual one.
     pub schemas: Vec<String>,
@@ -25,7 +25,7 @@ pub struct SourceSettings {
     pub root_certificate: Option<String>,
     /// Are statements prepared once per connection? Not behind a proxy that hands out a connection per transaction.
     pub prepared: bool,
-    /// Copies of the database for asks that only read.
+    /// Copies of the database for requests that only read.
     pub replicas: Vec<Replica>,
 }
 
@@ -34,11 +34,11 @@ pub struct SourceSettings {
 pub struct Replica {
     /// Its address.
     pub url: Secret,
-    /// The roles whose asks it answers; empty, every role's.
+    /// The roles whose requests it answers; empty, every role's.
     pub roles: Vec<String>,
 }
 
-/// Milliseconds that an ask waits for a connection where nothing else is said.
+/// Milliseconds that a request waits for a connection where nothing else is said.
 const WAIT_MS: u64 = 2_000;
 
 impl SourceSettings {
@@ -96,7 +96,7 @@ pub(super) fn read_source(reader: &mut Reader<'_>, root: &Section) -> SourceSett
         return SourceSettings::placeholder();
     };
     if !super::is_plain_name(name) {
-        reader.mistake(section.place, format!("`{name}` is no source name: use lower-case letters, digits and `_`"));
+        reader.mistake(section.place, format!("`{name}` is not a source name: use lower-case letters, digits and `_`"));
     }
     let keys = ["url", "connections", "wait_ms", "schemas", "leave_out", "root_certificate", "prepared", "replicas"];
     reader.only(section, &keys);

@@ -14,7 +14,7 @@ use apollo_compiler::{Node, Schema};
 use crate::access::View;
 use crate::error::{Code, Problem};
 
-pub use sdl::{DIRECTIONS, FILTER_WORDS_LIST, FILTER_WORDS_ORDERED, FILTER_WORDS_TEXT, print};
+pub use sdl::{DIRECTIONS, print};
 
 /// A validated schema.
 pub type ValidSchema = Valid<Schema>;

@@ -6,15 +6,9 @@ use std::fmt::Write as _;
 use super::inputs;
 use crate::access::View;
 use crate::model::{Cardinality, Column, FieldType, Link, Model, TypeId};
-use crate::plan::{GROUP_WORDS, REVISION, has_revision, summary_functions};
+use crate::plan::{FilterWord, GROUP_WORDS, LINK_FILTER_WORDS, REVISION, Takes, has_revision, summary_functions};
 use crate::value::Scalar;
 
-/// Filter members of every comparable type.
-pub const FILTER_WORDS_ORDERED: &[&str] = &["eq", "ne", "lt", "lte", "gt", "gte"];
-/// Filter members that take a list.
-pub const FILTER_WORDS_LIST: &[&str] = &["in", "notIn"];
-/// Filter members of text.
-pub const FILTER_WORDS_TEXT: &[&str] = &["contains", "startsWith", "endsWith"];
 /// The words of the `Direction` enum, with their meaning.
 pub const DIRECTIONS: &[(&str, &str)] = &[
     ("ASC", "Smallest first; nulls where the database's indexes have them."),
@@ -223,9 +217,7 @@ impl Printer<'_> {
         line!(self, "}}\n");
         self.describe(Some("Conditions on the rows at the end of a link."), "");
         line!(self, "input {}ListFilter {{", t.helpers);
-        for (word, text) in
-            [("exists", "Some row satisfies it."), ("all", "Every row satisfies it."), ("none", "No row satisfies it.")]
-        {
+        for (word, _, text) in LINK_FILTER_WORDS {
             self.describe(Some(text), "  ");
             line!(self, "  {word}: {}Filter", t.helpers);
         }
@@ -415,7 +407,7 @@ impl Printer<'_> {
                     scalar.specified_by().map_or_else(String::new, |url| format!(" @specifiedBy(url: \"{url}\")"));
                 line!(self, "scalar {}{specified}\n", scalar.name());
             }
-            self.leaf_filter(scalar.name(), scalar);
+            self.leaf_filter(scalar);
         }
         for id in std::mem::take(&mut self.enums) {
             let e = &self.model.enums[id];
@@ -427,11 +419,8 @@ impl Printer<'_> {
                 line!(self, "  {name}");
             }
             line!(self, "}}\n");
-            line!(
-                self,
-                "input {0}Filter {{\n  eq: {0}\n  ne: {0}\n  in: [{0}!]\n  notIn: [{0}!]\n  isNull: Boolean\n}}\n",
-                e.name
-            );
+            line!(self, "input {}Filter {{", e.name);
+            self.filter_words(&e.name, FilterWord::is_of_enums);
         }
     }
 
@@ -468,33 +457,25 @@ impl Printer<'_> {
     fn list_filter(&mut self, scalar: Scalar) {
         let name = scalar.name();
         line!(self, "input {name}ListFilter {{");
-        self.describe(Some("The value is among the items."), "  ");
-        line!(self, "  includes: {name}");
-        self.describe(Some("Some of these values are among the items."), "  ");
-        line!(self, "  includesAny: [{name}!]");
-        self.describe(Some("All of these values are among the items."), "  ");
-        line!(self, "  includesAll: [{name}!]");
-        line!(self, "  isEmpty: Boolean\n  isNull: Boolean\n}}\n");
+        self.filter_words(name, FilterWord::is_of_lists);
     }
 
-    fn leaf_filter(&mut self, name: &str, scalar: Scalar) {
-        line!(self, "input {name}Filter {{");
-        if scalar.is_comparable() {
-            let ordered = if scalar == Scalar::Boolean { &FILTER_WORDS_ORDERED[..2] } else { FILTER_WORDS_ORDERED };
-            for word in ordered {
-                line!(self, "  {word}: {name}");
-            }
-            for word in FILTER_WORDS_LIST {
-                line!(self, "  {word}: [{name}!]");
-            }
+    fn leaf_filter(&mut self, scalar: Scalar) {
+        line!(self, "input {}Filter {{", scalar.name());
+        self.filter_words(scalar.name(), |word| word.is_of(scalar));
+    }
+
+    /// The words of a filter on fields of a type, and the end of its input.
+    fn filter_words(&mut self, name: &str, is_known: impl Fn(FilterWord) -> bool) {
+        for word in FilterWord::ALL.iter().copied().filter(|word| is_known(*word)) {
+            self.describe(word.description(), "  ");
+            let value = match word.takes() {
+                Takes::Value => name.to_owned(),
+                Takes::Values => format!("[{name}!]"),
+                Takes::Boolean => "Boolean".to_owned(),
+            };
+            line!(self, "  {}: {value}", word.name());
         }
-        if scalar == Scalar::String {
-            for word in FILTER_WORDS_TEXT {
-                line!(self, "  {word}: String");
-            }
-            self.describe(Some("Compare regardless of the case of ASCII letters."), "  ");
-            line!(self, "  ignoreCase: Boolean");
-        }
-        line!(self, "  isNull: Boolean\n}}\n");
+        line!(self, "}}\n");
     }
 }

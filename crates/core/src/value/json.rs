@@ -1,10 +1,10 @@
 //! JSON that a caller sends: read into values with a limit on how deep it is nested, whatever it says.
 //!
 //! The library's own reading of values gives way to members of certain names where some of its features are on, which
-//! another crate of the same build may ask for: texts inside are then read anew, with a limit of their own. Here an object is
+//! another crate of the same build may ask for: texts inside are then read again, with a limit of their own. Here an object is
 //! an object.
 //!
-//! A number stays the digits that were sent: what is no 64-bit integer the library hands over as an object of one member,
+//! A number stays the digits that were sent: what is not a 64-bit integer the library hands over as an object of one member,
 //! [`NUMBER`], whose value it owns. What a caller sends under that name is lent, and so told apart.
 
 use std::fmt;
@@ -18,7 +18,7 @@ pub const MOST_LEVELS: usize = 100;
 /// Reads one JSON value.
 ///
 /// # Errors
-/// What is no JSON, with its place; what is nested deeper than [`MOST_LEVELS`].
+/// What is not JSON, with its place; what is nested deeper than [`MOST_LEVELS`].
 pub fn read_json(bytes: &[u8]) -> Result<Value, serde_json::Error> {
     let mut reader = serde_json::Deserializer::from_slice(bytes);
     let value = Levels(MOST_LEVELS).deserialize(&mut reader)?;
@@ -29,7 +29,7 @@ pub fn read_json(bytes: &[u8]) -> Result<Value, serde_json::Error> {
 /// Reads one JSON object.
 ///
 /// # Errors
-/// As [`read_json`]; what is no object.
+/// As [`read_json`]; what is not an object.
 pub fn read_object(bytes: &[u8]) -> Result<Map<String, Value>, serde_json::Error> {
     match read_json(bytes)? {
         Value::Object(members) => Ok(members),

@@ -45,7 +45,7 @@ pub fn write_scalar(out: &mut Vec<u8>, scalar: Scalar, cell: DatumRef<'_>) -> Re
 /// Appends a list of values of type `scalar`. Null is written as `null`.
 ///
 /// # Errors
-/// [`CoercionError`] where it is no list, or where one of its items is not one of the scalar; then nothing was appended.
+/// [`CoercionError`] where it is not a list, or where one of its items is not one of the scalar; then nothing was appended.
 pub fn write_list(out: &mut Vec<u8>, scalar: Scalar, cell: DatumRef<'_>) -> Result<(), CoercionError> {
     let list = match cell {
         DatumRef::Null => {

@@ -84,12 +84,12 @@ async fn post(request: HttpRequest, shared: web::Data<Shared>, payload: web::Pay
     }
 }
 
-/// The ask in a body.
+/// The request in a body.
 fn parse(body: &[u8]) -> Result<(Ask, Option<Json>), String> {
     if body.iter().find(|byte| !byte.is_ascii_whitespace()) == Some(&b'[') {
         return Err("one request at a time: the body must be an object, not a list".to_owned());
     }
-    let wrong = |error: &dyn std::fmt::Display| format!("the body is no GraphQL request: {error}");
+    let wrong = |error: &dyn std::fmt::Display| format!("the body is not a GraphQL request: {error}");
     let mut members = read_object(body).map_err(|error| wrong(&error))?;
     let mut text = |name: &str| match members.swap_remove(name) {
         None | Some(Json::Null) => Ok(None),
@@ -142,7 +142,7 @@ async fn get(request: HttpRequest, shared: web::Data<Shared>) -> HttpResponse {
     let parse = |name: &str, text: Option<String>| match text.filter(|text| !text.is_empty()) {
         None => Ok(None),
         Some(text) => {
-            read_object(text.as_bytes()).map(Some).map_err(|error| format!("`{name}` is no JSON object: {error}"))
+            read_object(text.as_bytes()).map(Some).map_err(|error| format!("`{name}` is not a JSON object: {error}"))
         }
     };
     let body = parse("variables", parameters.variables).and_then(|variables| {
@@ -172,7 +172,7 @@ async fn other_method() -> HttpResponse {
     response
 }
 
-/// The ask of a request, and as whom it is to be asked.
+/// The request of a request, and as whom it is to be asked.
 fn ask(body: Body, bytes: usize) -> Result<(Ask, Option<Json>), String> {
     let Body { query, operation_name, variables, extensions } = body;
     let extensions = extensions.unwrap_or_default();
@@ -203,7 +203,7 @@ fn ask(body: Body, bytes: usize) -> Result<(Ask, Option<Json>), String> {
     Ok((ask, extensions.get("as").cloned()))
 }
 
-/// Answers an ask that began at some time, and may have its turn already.
+/// Answers a request that began at some time, and may have its turn already.
 async fn answer(
     request: &HttpRequest,
     served: &Served,

@@ -129,7 +129,7 @@ fn get(address: &str) -> Result<String, String> {
 
 /// The keys of a set that tokens can be checked with; the others are left out, with a word in the log.
 fn read(text: &str) -> Result<Vec<Key>, String> {
-    let set: JwkSet = serde_json::from_str(text).map_err(|error| format!("it is no JSON Web Key Set: {error}"))?;
+    let set: JwkSet = serde_json::from_str(text).map_err(|error| format!("it is not a JSON Web Key Set: {error}"))?;
     let keys: Vec<Key> = set.keys.iter().filter_map(usable).collect();
     if keys.is_empty() {
         return Err("it has no public key that signatures of tokens are checked with".to_owned());

@@ -55,7 +55,7 @@ impl Header {
         if token.len() > MOST_BYTES {
             return Err(format!("the token has {} bytes, and the limit is {MOST_BYTES}", token.len()));
         }
-        let malformed = || "the token cannot be read: it is no JSON Web Token".to_owned();
+        let malformed = || "the token cannot be read: it is not a JSON Web Token".to_owned();
         let segment = token.split('.').next().unwrap_or_default();
         let bytes = URL_SAFE_NO_PAD.decode(segment).map_err(|_| malformed())?;
         let members = read_object(&bytes).map_err(|_| malformed())?;
@@ -77,7 +77,7 @@ impl Verifier {
         let keys = match &tokens.key {
             TokenKey::Key { algorithm, key } => {
                 let algorithm = Algorithm::from_str(algorithm)
-                    .map_err(|_| IdentityError(format!("`{algorithm}` is no algorithm for tokens")))?;
+                    .map_err(|_| IdentityError(format!("`{algorithm}` is not an algorithm for tokens")))?;
                 Keys::One(algorithm, decoding_key(algorithm, &key.0)?)
             }
             TokenKey::SetAt(address) => Keys::Set(KeySet::at(address)),
@@ -149,7 +149,7 @@ fn check_times(claims: &Map<String, Json>) -> Result<(), String> {
     for name in ["exp", "nbf", "iat"] {
         let Some(value) = claims.get(name) else { continue };
         if !value.as_f64().is_some_and(|seconds| (0.0..=LATEST).contains(&seconds)) {
-            return Err(format!("the token's `{name}` is no time: it takes seconds since 1970, as a number"));
+            return Err(format!("the token's `{name}` is not a time: it takes seconds since 1970, as a number"));
         }
     }
     Ok(())
@@ -163,6 +163,6 @@ fn decoding_key(algorithm: Algorithm, text: &str) -> Result<DecodingKey, Identit
         _ => DecodingKey::from_rsa_pem(text.as_bytes()),
     };
     key.map_err(|_| {
-        IdentityError(format!("`[identity.tokens] key` is no public key for {algorithm:?} in PEM; export it anew"))
+        IdentityError(format!("`[identity.tokens] key` is not a public key for {algorithm:?} in PEM; export it again"))
     })
 }

@@ -1,5 +1,5 @@
 //! Attempts of one mutation on a server: each is a transaction of its own, and the next one begins only where the one
-//! before was taken back as a whole.
+//! before was rolled back as a whole.
 
 use std::future::Future;
 use std::time::Instant;
@@ -57,7 +57,7 @@ pub(crate) async fn run(server: &impl Transactional, job: Job<ChangeRequest>) ->
         match result {
             None => {
                 server.cancel(client).await;
-                return Err(Problem::new(Code::TimedOut, "the change took too long, and was taken back; change less"));
+                return Err(Problem::new(Code::TimedOut, "the change took too long, and was rolled back; change less"));
             }
             // A session whose transaction does not end in time is dropped, and the transaction with it.
             Some((Ok(outcome), _)) if request.rehearse => {

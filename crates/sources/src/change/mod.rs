@@ -137,7 +137,7 @@ pub(crate) enum ConstraintKind {
 /// Runs every change, and writes the answer of each as it is reached.
 ///
 /// # Errors
-/// The first problem: the caller takes everything back.
+/// The first problem: the caller rolls everything back.
 pub(crate) async fn run<S: Session>(session: &mut S, request: &ChangeRequest) -> Result<Outcome, Problem> {
     check_transactional(request)?;
     let mut body = b"{\"data\":{".to_vec();
@@ -215,7 +215,7 @@ impl Touched {
     }
 }
 
-/// Where the engine takes nothing back, only what is done as a whole by one statement can be done at all.
+/// Where the engine rolls nothing back, only what is done as a whole by one statement can be done at all.
 fn check_transactional(request: &ChangeRequest) -> Result<(), Problem> {
     let roots = request.mutation.roots();
     for root in roots {

@@ -175,7 +175,7 @@ impl<'c, S: Session> Run<'c, S> {
                 let cells = (width..width + address.revision_of.len()).map(|column| row.cell(column));
                 if self.bound.plan().sealer().revision(name, cells) != *wanted {
                     let text = format!(
-                        "this `{name}` was changed since its revision was read; read it again, and decide anew"
+                        "this `{name}` was changed since its revision was read; read it again, and decide again"
                     );
                     return Err(Problem::new(Code::StaleRevision, text));
                 }

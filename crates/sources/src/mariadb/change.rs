@@ -65,7 +65,7 @@ impl Transactional for Server {
 /// The transaction of one mutation.
 struct Transaction<'c> {
     session: &'c mut Conn,
-    /// Did the database take it back?
+    /// Did the database rolls it back?
     taken_back: bool,
 }
 

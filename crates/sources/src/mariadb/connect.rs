@@ -193,7 +193,7 @@ fn options(url: &str, settings: &SourceSettings, base: &Path) -> Result<OptsBuil
     let wrong = |text: String| Problem::new(Code::SourceUnavailable, format!("the source's `url`: {text}"));
     let (_, rest) = url.split_once(':').unwrap_or_default();
     let mut parsed =
-        url::Url::parse(&format!("mysql:{rest}")).map_err(|error| wrong(format!("it is no address ({error})")))?;
+        url::Url::parse(&format!("mysql:{rest}")).map_err(|error| wrong(format!("it is not an address ({error})")))?;
     let wanted = tls::take(&mut parsed, settings);
     let options = Opts::from_url(parsed.as_str()).map_err(|error| wrong(error.to_string()))?;
     if options.db_name().is_none() {

@@ -10,20 +10,20 @@ pub(super) fn problem(error: &Error) -> Problem {
     let Error::Server(server) = error else { return unreachable(error) };
     let (code, text) = match server.code {
         // Interrupted; over the time of a statement, as MariaDB and as MySQL say it.
-        1317 | 1969 | 3024 => (Code::TimedOut, "the ask took too long; ask for less"),
+        1317 | 1969 | 3024 => (Code::TimedOut, "the request took too long; ask for less"),
         1142 | 1143 | 1370 => (Code::SourceRefused, "the database refuses this statement to Puente's login"),
         1146 | 1054 | 1305 | 1615 => (
             Code::SourceDrifted,
             "the tables no longer fit the survey; the operator has to run `puente survey` and restart",
         ),
-        1205 | 1213 => (Code::SourceUnavailable, "the database gave this ask up in favour of others; ask again"),
+        1205 | 1213 => (Code::SourceUnavailable, "the database gave this request up in favour of others; ask again"),
         1264 | 1292 | 1366 | 1411 => (
             Code::InvalidArgument,
             "a value is not one that its column can be compared with; it is out of range or malformed",
         ),
         // Too many tables in a join, columns, placeholders; a packet, or a nesting, over the server's limit.
         1116 | 1117 | 1390 | 1153 | 1436 | 4062 => {
-            (Code::TooCostly, "the ask is more than the database takes in one statement; ask in parts")
+            (Code::TooCostly, "the request is more than the database takes in one statement; ask in parts")
         }
         1040 | 1041 | 1053 | 1203 | 1226 | 1927 => return unreachable(error),
         _ => (Code::Internal, "the statement failed; the log has the details under the request's id"),

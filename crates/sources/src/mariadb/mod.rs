@@ -1,6 +1,6 @@
 //! MariaDB 10.6 and later, and MySQL 8 as far as it understands the same.
 //!
-//! An ask is one statement per level, keyed by the parents' values, in one read-only snapshot. Reads run in sessions
+//! A request is one statement per level, keyed by the parents' values, in one read-only snapshot. Reads run in sessions
 //! that cannot write.
 
 mod change;

@@ -47,7 +47,7 @@ impl Server {
             let mut session = self.session(&request.party, request.deadline).await?;
             let id = session.id();
             match within(request.deadline, &mut disconnected, work(&mut session, request)).await {
-                // The session had died before this ask, most likely; reads can be asked again on a new one.
+                // The session had died before this request, most likely; reads can be asked again on a new one.
                 Some(Err(problem)) if fault::is_lost(&problem) && !retried => {
                     session.give_up().await;
                     self.lost();
@@ -68,7 +68,7 @@ impl Server {
                 None => {
                     self.cancel(id).await;
                     session.give_up().await;
-                    return Err(Problem::new(Code::TimedOut, "the ask took too long; ask for less"));
+                    return Err(Problem::new(Code::TimedOut, "the request took too long; ask for less"));
                 }
             }
         }

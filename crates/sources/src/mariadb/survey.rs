@@ -32,7 +32,7 @@ from information_schema.columns
 where table_schema = database() and find_in_set('select', replace(privileges, ' ', ''))
 order by table_name, ordinal_position";
 
-/// Indexes, one row per column. An index over the beginning of a text is no key, nor an index of the column.
+/// Indexes, one row per column. An index over the beginning of a text is not a key, nor an index of the column.
 const INDEXES: &str = "\
 select table_name, index_name, non_unique = 0, column_name, sub_part is not null
 from information_schema.statistics where table_schema = database() order by table_name, index_name, seq_in_index";

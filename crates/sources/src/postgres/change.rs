@@ -83,7 +83,7 @@ impl Drop for Lease {
 struct Transaction<'c> {
     server: &'c Server,
     client: &'c Object,
-    /// Did the database take it back?
+    /// Did the database rolls it back?
     taken_back: bool,
 }
 

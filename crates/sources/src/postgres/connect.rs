@@ -114,7 +114,7 @@ impl Server {
             Err(_) => {
                 // Whoever has a turn need not wait for others: it is the server that does not answer.
                 self.backoff.failed();
-                let text = "the ask waited too long for the database; ask again in a moment";
+                let text = "the request waited too long for the database; ask again in a moment";
                 Err(Problem::new(Code::TimedOut, text))
             }
         }
@@ -178,7 +178,7 @@ pub async fn connect(settings: &SourceSettings, base: &Path) -> Result<tokio_pos
 /// Takes an address apart. `sslmode` and `sslrootcert` are ours to understand, the rest is the driver's.
 pub(super) fn address(url: &str, settings: &SourceSettings, base: &Path) -> Result<Address, Problem> {
     let wrong = |text: String| Problem::new(Code::SourceUnavailable, format!("the source's `url`: {text}"));
-    let mut parsed = url::Url::parse(url).map_err(|error| wrong(format!("it is no address ({error})")))?;
+    let mut parsed = url::Url::parse(url).map_err(|error| wrong(format!("it is not an address ({error})")))?;
     let wanted = tls::take(&mut parsed, settings);
     let mut config: tokio_postgres::Config = parsed.as_str().parse().map_err(|error: tokio_postgres::Error| {
         wrong(std::error::Error::source(&error).map_or_else(|| error.to_string(), ToString::to_string))
@@ -331,7 +331,7 @@ mod tests {
     #[case("postgres://h/d?sslmode=prefer", "verify-full, found `prefer`")]
     #[case("postgres://h/d?sslrootcert=nowhere.pem", "nowhere.pem")]
     #[case("postgres://h/d?colour=red", "colour")]
-    #[case("postgres://h:port/d", "no address")]
+    #[case("postgres://h:port/d", "not an address")]
     fn an_address_that_cannot_be_understood_is_refused(#[case] url: &str, #[case] text: &str) {
         let problem = address(url, &settings(), Path::new(".")).err().unwrap();
         assert!(problem.message.contains(text), "{}", problem.message);

@@ -10,15 +10,17 @@ pub(super) fn problem(error: &Error) -> Problem {
     let state = error.code().map(tokio_postgres::error::SqlState::code).unwrap_or_default();
     let (code, text) = match state {
         "" => return unreachable(error),
-        "57014" => (Code::TimedOut, "the ask took too long; ask for less"),
+        "57014" => (Code::TimedOut, "the request took too long; ask for less"),
         "42501" => (Code::SourceRefused, "the database refuses this statement to Puente's login"),
         "42P01" | "42703" | "42704" | "42883" | "42804" | "0A000" | "3F000" | "26000" => (
             Code::SourceDrifted,
             "the tables no longer fit the survey; the operator has to run `puente survey` and restart",
         ),
         // Read-only replicas cancel what stands in the way of what they replay; serialization never concerns a read.
-        "40001" | "40P01" => (Code::SourceUnavailable, "the database gave this ask up in favour of others; ask again"),
-        // Others answer infinity, which is no number either.
+        "40001" | "40P01" => {
+            (Code::SourceUnavailable, "the database gave this request up in favour of others; ask again")
+        }
+        // Others answer infinity, which is not a number either.
         "22003" if error.as_db_error().and_then(|told| told.routine()) == Some("float_overflow_error") => {
             (Code::ValueUnfit, "a `sum` or `avg` is beyond what a Float can hold; leave it out, or filter the rows")
         }
@@ -29,7 +31,7 @@ pub(super) fn problem(error: &Error) -> Problem {
         _ if state.starts_with("08") || state.starts_with("57P") => return unreachable(error),
         // Program limits: too many columns, a statement too complex.
         _ if state.starts_with("54") => {
-            (Code::TooCostly, "the ask is more than the database takes in one statement; ask in parts")
+            (Code::TooCostly, "the request is more than the database takes in one statement; ask in parts")
         }
         _ if state.starts_with("53") => {
             (Code::SourceUnavailable, "the database is at its limits; ask again in a moment")
@@ -90,7 +92,7 @@ pub(super) fn unreachable(error: &Error) -> Problem {
     Problem::new(Code::SourceUnavailable, text).with_detail(told(error))
 }
 
-/// Is it worth a second try with a statement prepared anew?
+/// Is it worth a second try with a statement prepared again?
 pub(super) fn is_stale_plan(problem: &Problem) -> bool {
     problem.code == Code::SourceDrifted
 }

@@ -1,6 +1,6 @@
 //! PostgreSQL 12 and later.
 //!
-//! An ask is one statement with one row, children nested as arrays of records (`wire.rs`); where no index finds the
+//! A request is one statement with one row, children nested as arrays of records (`wire.rs`); where no index finds the
 //! children of a parent, one statement per level in one read-only snapshot. Reads run in sessions that cannot write.
 
 mod change;

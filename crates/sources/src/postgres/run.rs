@@ -74,7 +74,7 @@ impl Server {
                 if let Err(problem) = &result
                     && fault::is_stale_plan(problem)
                 {
-                    // The tables changed under a prepared statement; perhaps it still fits when it is prepared anew.
+                    // The tables changed under a prepared statement; perhaps it still fits when it is prepared again.
                     session.statement_cache.clear();
                     result = self.work(&session, request).await;
                 }
@@ -82,11 +82,11 @@ impl Server {
             };
             match within(request.deadline, &mut disconnected, work).await {
                 Some(Err(problem)) if session.is_closed() && problem.code != Code::TooCostly && !retried => {
-                    // The session had died before this ask, most likely; reads can be asked again on a new one.
+                    // The session had died before this request, most likely; reads can be asked again on a new one.
                     self.lost();
                     retried = true;
                 }
-                // What is still on its way must not meet the next ask.
+                // What is still on its way must not meet the next request.
                 Some(Err(problem)) if problem.code == Code::TooCostly => {
                     self.cancel(session).await;
                     return Err(problem);
@@ -94,14 +94,14 @@ impl Server {
                 Some(result) => return result,
                 None => {
                     self.cancel(session).await;
-                    return Err(Problem::new(Code::TimedOut, "the ask took too long; ask for less"));
+                    return Err(Problem::new(Code::TimedOut, "the request took too long; ask for less"));
                 }
             }
         }
     }
 
     /// Cancels what the session is doing, over a connection outside the pool. The session is given up: a late
-    /// cancellation must not hit the next ask.
+    /// cancellation must not hit the next request.
     pub(super) async fn cancel(&self, session: Session) {
         let token = session.cancel_token();
         let client = session.give_up();

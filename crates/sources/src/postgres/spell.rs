@@ -255,7 +255,7 @@ mod tests {
         ] {
             assert_eq!(text(|out| date(out, days)), expected);
         }
-        assert_eq!(text(|out| date(out, -730_120)), "+0000-12-31", "the year zero is no year of RFC 3339");
+        assert_eq!(text(|out| date(out, -730_120)), "+0000-12-31", "the year zero is not a year of RFC 3339");
         assert_eq!(text(|out| timestamp(out, -1, b"Z")), "1999-12-31 23:59:59.999999Z");
         assert_eq!(text(|out| timestamp(out, 1_500_000, b"")), "2000-01-01 00:00:01.5");
         assert_eq!(text(|out| time(out, MICROS_PER_DAY)), "24:00:00");

@@ -30,7 +30,7 @@ pub(super) struct Judged {
 /// Types with a scalar: their name in `pg_type`, the scalar, and what values are cast to.
 const SCALARS: &[(&str, Scalar, &str)] = &[
     ("bool", Scalar::Boolean, "bool"),
-    // Wider than the column: a number that no smallint can be is no error, but equals none.
+    // Wider than the column: a number that no smallint can be is not an error, but equals none.
     ("int2", Scalar::Int, "int4"),
     ("int4", Scalar::Int, "int4"),
     ("int8", Scalar::BigInt, "int8"),

@@ -78,7 +78,7 @@ impl<'s> Iterator for Elements<'s> {
     }
 }
 
-/// The rows of a whole ask, read as the writer reaches them.
+/// The rows of a whole request, read as the writer reaches them.
 pub(super) struct Nested<'s> {
     plan: &'s Plan,
     fields: &'s NestedFields,

@@ -30,7 +30,7 @@ impl Aggregate<Option<BigDecimal>, Option<String>> for DecimalSum {
             ValueRef::Text(text) => std::str::from_utf8(text).ok().and_then(|text| BigDecimal::from_str(text).ok()),
             _ => None,
         };
-        // What is no number does not count, as nulls do not.
+        // What is not a number does not count, as nulls do not.
         if let Some(value) = value {
             *sum = Some(sum.take().unwrap_or_default() + value);
         }

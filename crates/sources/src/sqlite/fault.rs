@@ -9,13 +9,13 @@ use rusqlite::{Error, ErrorCode};
 pub fn problem(error: &Error, file: &Path) -> Problem {
     let name = file.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
     let (code, text) = match error.sqlite_error_code() {
-        Some(ErrorCode::OperationInterrupted) => (Code::TimedOut, "the ask took too long; ask for less".to_owned()),
+        Some(ErrorCode::OperationInterrupted) => (Code::TimedOut, "the request took too long; ask for less".to_owned()),
         Some(ErrorCode::CannotOpen) => (
             Code::SourceUnavailable,
             format!("the database file `{name}` cannot be opened; is it there, and readable?"),
         ),
         Some(ErrorCode::NotADatabase | ErrorCode::DatabaseCorrupt) => {
-            (Code::SourceUnavailable, format!("the file `{name}` is no intact SQLite database; restore it"))
+            (Code::SourceUnavailable, format!("the file `{name}` is not an intact SQLite database; restore it"))
         }
         Some(ErrorCode::DiskFull) => (
             Code::SourceUnavailable,
@@ -53,7 +53,7 @@ const LIMITS: &[&str] = &[
     "too many arguments",
 ];
 
-const TOO_MUCH: &str = "the ask is more than the database takes in one statement; ask in parts";
+const TOO_MUCH: &str = "the request is more than the database takes in one statement; ask in parts";
 
 fn drifted() -> String {
     "the tables no longer fit the survey; the operator has to run `puente survey` and restart".to_owned()

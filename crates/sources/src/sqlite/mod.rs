@@ -1,4 +1,4 @@
-//! SQLite, in process. Reads run on threads of their own, each with one `query_only` connection; the children of an ask
+//! SQLite, in process. Reads run on threads of their own, each with one `query_only` connection; the children of a request
 //! are nested prepared cursors, bound and stepped once per parent's row, or come in one pass per level.
 
 mod bind;
@@ -36,7 +36,7 @@ fn open(file: &Path) -> rusqlite::Result<Connection> {
     let connection = Connection::open_with_flags(file, flags)?;
     connection.pragma_update(None, "query_only", true)?;
     // Without the planner's guarantee of stability every binding of a LIMIT, and of a value that the statistics know
-    // something about, has the statement prepared anew: once per parent's row.
+    // something about, has the statement prepared again: once per parent's row.
     connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
     connection.busy_timeout(BUSY_TIMEOUT)?;
     decimal_sum::add_to(&connection)?;

@@ -19,7 +19,7 @@ use super::{explain, fault, run};
 use crate::turns::{self, Place, Places, Queue};
 use crate::{ChangeRequest, Connector, Explanation, Outcome, Prepared, Request, Source, statements};
 
-/// Asks that may wait for a reader before those of who sent most of them are refused at once.
+/// Requests that may wait for a reader before those of who sent most of them are refused at once.
 pub(super) const MOST_WAITING: usize = 1_024;
 /// SQLite's virtual machine asks this often whether to stop: about every 20 µs.
 pub(super) const INSTRUCTIONS_PER_CHECK: i32 = 1_000;
@@ -84,7 +84,7 @@ impl std::fmt::Debug for Job {
     }
 }
 
-/// Cancels the ask in the database when nobody waits for it any more.
+/// Cancels the request in the database when nobody waits for it any more.
 pub(super) struct CancelOnDrop(pub(super) Arc<AtomicBool>);
 
 impl Drop for CancelOnDrop {
@@ -230,7 +230,7 @@ impl Reader {
         if lock(&self.current).is_over() {
             return Err(Problem::new(
                 Code::TimedOut,
-                "the ask waited too long for the database; ask again in a moment",
+                "the request waited too long for the database; ask again in a moment",
             ));
         }
         let file = Arc::clone(&self.file);

@@ -1,4 +1,4 @@
-//! Prepared statements that a connection keeps: so many, and of so many bytes. The text of an ask decides how large they are.
+//! Prepared statements that a connection keeps: so many, and of so many bytes. The text of a request decides how large they are.
 
 use std::cell::Cell;
 

@@ -119,7 +119,7 @@ impl Work {
         };
         let taken_back = if connection.is_autocommit() { Ok(()) } else { connection.execute_batch("rollback") };
         if let Err(error) = taken_back {
-            tracing::error!(target: "puente::source", %error, "a transaction could not be taken back");
+            tracing::error!(target: "puente::source", %error, "a transaction could not be rolled back");
             self.connection = None;
         }
         ended.map_err(|error| match refusal(&error) {

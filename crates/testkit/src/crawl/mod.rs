@@ -35,7 +35,7 @@ pub struct Report {
     pub compared: u64,
     /// What the service answered otherwise than the database.
     pub differences: Vec<String>,
-    /// What it would not answer because a value is none of its column's type: that is said, with the remedy, and is no answer
+    /// What it would not answer because a value is none of its column's type: that is said, with the remedy, and is not an answer
     /// that could be compared.
     pub unfit: Vec<String>,
 }

@@ -95,7 +95,7 @@ pub struct RandomAsk {
     pub variables: Map<String, Json>,
 }
 
-/// Draws an ask. From the same seed, another `variant` draws the same document with other values for its variables, as far as
+/// Draws a request. From the same seed, another `variant` draws the same document with other values for its variables, as far as
 /// they leave it the same. `cursors` gives the cursor of a row of a type's whole list in an order, as Puente itself gave it.
 pub fn random_ask(
     random: &mut Random,

@@ -1,4 +1,4 @@
-//! The interpreter: answers an ask from rows in memory, one obvious step at a time.
+//! The interpreter: answers a request from rows in memory, one obvious step at a time.
 
 use std::cmp::Ordering;
 
@@ -12,7 +12,7 @@ use super::ask::{EdgeField, Field, Fields, Filter, List, ListField, OrderBy, Ran
 use super::rule::{all, compare, judge, linked, quantify, test_cell};
 use super::world::World;
 
-/// Rows of a page when an ask names no size.
+/// Rows of a page when a request names no size.
 const DEFAULT_PAGE: usize = 50;
 
 /// Answers asks as one role.
@@ -371,7 +371,7 @@ pub(super) fn leaf(model: &Model, kind: FieldType, cell: &Datum) -> Option<Strin
         (Scalar::Float, Datum::Real(value)) => serde_json::Number::from_f64(*value).map(|number| number.to_string()),
         (Scalar::Decimal, Datum::Real(value)) => Some(format!("\"{value}\"")),
         (Scalar::String, Datum::Text(text)) => Some(quote(text)),
-        // The random worlds store three texts that are no dates.
+        // The random worlds store three texts that are not dates.
         (Scalar::Date, Datum::Text(text)) => {
             (!text.starts_with("soon") && !["2026-02-30", "infinity"].contains(&text.as_str())).then(|| quote(text))
         }

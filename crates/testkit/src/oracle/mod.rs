@@ -1,6 +1,6 @@
-//! The oracle: a plain, slow interpreter of asks and rules over rows in memory, and random worlds to try it on.
+//! The oracle: a plain, slow interpreter of requests and rules over rows in memory, and random worlds to try it on.
 //!
-//! It shares no code with planning, SQL or the JSON writer. Random databases, views and asks run on Puente and on the
+//! It shares no code with planning, SQL or the JSON writer. Random databases, views and requests run on Puente and on the
 //! oracle; the answers must be equal byte for byte. Every case follows from a seed.
 
 mod apply;

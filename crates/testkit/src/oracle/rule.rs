@@ -157,7 +157,7 @@ pub(super) fn compare(a: &Datum, b: &Datum, collation: &Collation) -> Ordering {
     }
 }
 
-/// A number in hundredths; none for what is no number.
+/// A number in hundredths; none for what is not a number.
 pub(super) fn hundredths(cell: &Datum) -> Option<i128> {
     let text = match cell {
         Datum::Integer(value) => return Some(i128::from(*value) * 100),

@@ -226,7 +226,7 @@ impl Interpreter<'_> {
                 }
             }
             _ => {
-                // What is no number does not count.
+                // What is not a number does not count.
                 let values: Vec<i128> = cells.filter_map(hundredths).collect();
                 let sum: i128 = values.iter().sum();
                 match (values.len(), word) {

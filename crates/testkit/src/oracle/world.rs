@@ -183,7 +183,7 @@ impl World {
         .expect("a source")
     }
 
-    /// Reads every row anew.
+    /// Reads every row again.
     pub fn read_again(&self) -> Vec<Vec<Vec<Datum>>> {
         self.model.types.iter().map(|t| read(&self.database, t)).collect()
     }

@@ -12,7 +12,7 @@ export type AnswerState = { kind: 'nothing' } | { kind: 'running' } | { kind: 'r
 export function AnswerPanel({ state, owner }: { state: AnswerState; owner: boolean }) {
   switch (state.kind) {
     case 'nothing':
-      return <Empty>Run an ask, and its answer appears here.</Empty>;
+      return <Empty>Run a request, and its answer appears here.</Empty>;
     case 'running':
       return <Empty role="status">Asking…</Empty>;
     case 'refused':

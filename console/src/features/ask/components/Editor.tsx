@@ -93,7 +93,7 @@ export default function Editor({ label, language, text, schema, onChange, onRun 
       created.destroy();
       view.current = null;
     };
-    // The editor owns its text once it is there: it is made anew only for another language or label.
+    // The editor owns its text once it is there: it is made again only for another language or label.
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [label, language]);
 

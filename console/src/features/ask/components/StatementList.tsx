@@ -3,7 +3,7 @@ import { theme } from '../../../app/theme';
 import type { Statement } from '../../../lib/client';
 import { milliseconds } from '../model';
 
-/** What was sent to the database for one ask, with times. */
+/** What was sent to the database for one request, with times. */
 export function StatementList({ statements, total }: { statements: Statement[]; total: number | null }) {
   return (
     <>

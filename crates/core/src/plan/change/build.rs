@@ -16,7 +16,7 @@ use crate::error::{Code, Problem};
 use crate::model::{Cardinality, ColumnId, LinkId, Type, TypeId};
 use crate::plan::build::{Context, Planner, located};
 use crate::plan::document::Document;
-use crate::plan::filter::IGNORE_CASE;
+use crate::plan::filter_words::FilterWord;
 use crate::plan::input::{Given, Input};
 use crate::plan::shape::{ChangeField, ChangeShape, FieldHead, FieldShape, ObjectShape, Value};
 use crate::plan::variables::Variables;
@@ -149,7 +149,7 @@ impl<'a> ChangePlanner<'a> {
                 self.need_fields(of);
                 Ok(Act::Delete { address: self.address(of, many, grant, field)? })
             }
-            Action::Read => Err(Problem::new(Code::Internal, "reading is no mutation")),
+            Action::Read => Err(Problem::new(Code::Internal, "reading is not a mutation")),
         }
     }
 
@@ -293,7 +293,7 @@ impl<'a> ChangePlanner<'a> {
         let every = "to mean all rows, say `everyRow: true` instead of a `filter`";
         match self.planner.reads.open(filter)? {
             Input::Object(members) if members.is_empty() => wrong(format!("an empty object filters nothing; {every}")),
-            Input::Object(members) if members.iter().all(|(word, _)| &**word == IGNORE_CASE) => {
+            Input::Object(members) if members.iter().all(|(word, _)| &**word == FilterWord::IgnoreCase.name()) => {
                 // A field of this name has an object for its filter.
                 let [(word, value)] = members.as_slice() else { return wrong(format!("nothing is compared; {every}")) };
                 match self.planner.reads.open(value.clone())? {

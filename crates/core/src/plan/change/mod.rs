@@ -1,6 +1,6 @@
 //! Mutations: what is to be written, and what is then to be answered.
 //!
-//! A [`Mutation`] is made anew for every request: which statements run depends on its values, on what is there already,
+//! A [`Mutation`] is made again for every request: which statements run depends on its values, on what is there already,
 //! and on the keys that the database gives. Conditions of the role are part of it from the start: which rows may be
 //! addressed, what a link may lead to, what must be true of a row after the change.
 
