@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 const MODULES: &[&str] =
     &["error", "suggest", "value", "rows", "catalog", "project", "model", "access", "plan", "schema", "answer"];
 /// The crates, lowest first.
-const CRATES: &[&str] = &["allocator", "core", "sql", "sources", "service", "cli"];
+const CRATES: &[&str] = &["allocator", "core", "sql", "run", "sources", "service", "cli"];
 
 fn sources_below(folder: &Path, found: &mut Vec<PathBuf>) {
     for entry in std::fs::read_dir(folder).unwrap() {

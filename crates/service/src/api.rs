@@ -12,8 +12,8 @@ use puente_core::plan::{self, Context, Document, SelectId, Variables};
 use puente_core::project::Limits;
 use puente_core::rows::{Row, Rows};
 use puente_core::schema;
-use puente_sources::turns::{Gate, Party, Places, Turn};
-use puente_sources::{ChangeRequest, Explanation, Outcome, Request, Source, StatementReport};
+use puente_run::turns::{Gate, Party, Places, Turn};
+use puente_run::{ChangeRequest, Explanation, Outcome, Request, Source, StatementReport};
 use serde_json::{Map, Value as Json};
 
 use crate::metrics::{AskLabels, Metrics};

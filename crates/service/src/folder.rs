@@ -10,7 +10,7 @@ use puente_core::catalog::Catalog;
 use puente_core::error::Problem;
 use puente_core::model::{self, Model};
 use puente_core::project::{self, Mistake, Project};
-use puente_sources::Source;
+use puente_run::Source;
 
 use crate::api::ApiOptions;
 use crate::environment;

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use puente_core::error::Problem;
 use puente_core::plan::{BoundPlan, Plan, Variables};
 use puente_core::project::Limits;
-use puente_sources::{Prepared, Source};
+use puente_run::{Prepared, Source};
 
 /// A plan that a source is ready to run.
 #[derive(Debug)]

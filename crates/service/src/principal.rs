@@ -4,7 +4,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use puente_core::error::{Code, Problem, shortened};
-use puente_sources::turns::Party;
+use puente_run::turns::Party;
 use serde_json::{Map, Value as Json};
 
 /// Who asks.

@@ -6,7 +6,7 @@ use std::time::Instant;
 
 use puente_core::error::{Code, Problem};
 use puente_core::project::Limits;
-use puente_sources::turns::Party;
+use puente_run::turns::Party;
 
 use crate::access_keys::lock;
 

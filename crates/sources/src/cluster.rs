@@ -8,7 +8,7 @@ use puente_core::project::SourceSettings;
 use tokio::sync::oneshot;
 
 use crate::server::Workers;
-use crate::{ChangeRequest, Explanation, Outcome, Request};
+use puente_run::{ChangeRequest, Explanation, Outcome, Request};
 
 /// One server of an engine: what a source behind a network can do.
 pub(crate) trait Server: Send + Sync + 'static {

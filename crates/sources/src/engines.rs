@@ -6,7 +6,7 @@ use puente_core::catalog::Engine;
 use puente_core::error::{Code, Problem};
 use puente_core::project::SourceSettings;
 
-use crate::{Source, Survey};
+use puente_run::{Source, Survey};
 
 /// One kind of source.
 #[derive(Debug)]

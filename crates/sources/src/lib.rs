@@ -10,20 +10,18 @@
 //! An engine is a folder and a row of [`ENGINES`]. Each is a cargo feature, all on by default: `sqlite`, `postgres`, `mariadb`.
 
 #[cfg(any(feature = "postgres", feature = "mariadb"))]
+mod attempts;
+#[cfg(any(feature = "postgres", feature = "mariadb"))]
 mod backoff;
-mod change;
 #[cfg(any(feature = "postgres", feature = "mariadb"))]
 mod cluster;
-mod connector;
 mod engines;
-mod levels;
 #[cfg(feature = "mariadb")]
 pub mod mariadb;
 #[cfg(feature = "postgres")]
 pub mod postgres;
 #[cfg(any(feature = "postgres", feature = "mariadb"))]
 mod quoted;
-mod report;
 mod sampling;
 #[cfg(any(feature = "postgres", feature = "mariadb"))]
 mod server;
@@ -32,8 +30,5 @@ pub mod sqlite;
 mod statements;
 #[cfg(any(feature = "postgres", feature = "mariadb"))]
 mod tls;
-pub mod turns;
 
-pub use connector::{ChangeRequest, Connector, Prepared, Request, Source, Survey};
 pub use engines::{ENGINES, EngineEntry, open, survey};
-pub use report::{Explanation, Outcome, StatementReport};

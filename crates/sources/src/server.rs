@@ -9,7 +9,7 @@ use tokio::sync::oneshot;
 use tokio::task::JoinHandle;
 use tokio::time::sleep_until;
 
-use crate::turns::{Gate, Party, Places, Turn};
+use puente_run::turns::{Gate, Party, Places, Turn};
 
 /// Connections of a server's pool where the project file does not say.
 pub(crate) const CONNECTIONS: usize = 8;

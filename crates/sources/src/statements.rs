@@ -9,20 +9,24 @@ use puente_core::rows::Rows;
 use puente_core::value::Scalar;
 use puente_sql::{Dialect, Program, Statement};
 
-use crate::change::{Failure, Session, Step, Values};
-use crate::{Prepared, Request};
+use puente_run::change::{Failure, Session, Step, Values};
+use puente_run::{Prepared, Request};
 
-impl Prepared for Program {
+/// The statements of a plan.
+#[derive(Debug)]
+struct Statements(Program);
+
+impl Prepared for Statements {
     fn weight(&self) -> usize {
         // The clauses of a statement stand in its text and its slots.
         const PER_SLOT: usize = 64;
-        self.statements().iter().map(|statement| statement.text.capacity() + statement.slots.len() * PER_SLOT).sum()
+        self.0.statements().iter().map(|statement| statement.text.capacity() + statement.slots.len() * PER_SLOT).sum()
     }
 }
 
-/// The statements of a plan.
+/// Puts a plan into statements.
 pub(crate) fn prepare(plan: &Plan, dialect: &dyn Dialect) -> Arc<dyn Prepared> {
-    Arc::new(puente_sql::compile(plan, dialect))
+    Arc::new(Statements(puente_sql::compile(plan, dialect)))
 }
 
 /// A transaction of a source that speaks SQL.
@@ -45,11 +49,14 @@ pub(crate) trait SqlSession: Send {
     }
 }
 
-impl<S: SqlSession> Session for S {
+/// A transaction of a source that speaks SQL, as the interpreter of changes knows it.
+pub(crate) struct Lowered<S>(pub(crate) S);
+
+impl<S: SqlSession> Session for Lowered<S> {
     type Prepared = Statement;
 
     fn prepare(&self, model: &Model, step: Step<'_>) -> Statement {
-        let dialect = self.dialect();
+        let dialect = self.0.dialect();
         match step {
             Step::Level(plan, select) => puente_sql::level(plan, dialect, select),
             Step::Find(lookup) => puente_sql::keyed(model, dialect, &lookup.select, lookup.lock),
@@ -73,26 +80,25 @@ impl<S: SqlSession> Session for S {
         values: Values<'_>,
         scalars: &[Option<Scalar>],
     ) -> impl Future<Output = Result<Rows<'static>, Failure>> + Send {
-        self.run_statement(prepared, values, scalars)
+        self.0.run_statement(prepared, values, scalars)
     }
 
     fn rows_per_insert(&self, columns: usize) -> usize {
-        self.dialect().rows_per_insert(columns)
+        self.0.dialect().rows_per_insert(columns)
     }
 
     fn sets_rows_together(&self, columns: &[&Column]) -> bool {
-        self.dialect().types_rows(columns)
+        self.0.dialect().types_rows(columns)
     }
 
     fn columns_of(&mut self, relation: &str, constraint: &str) -> impl Future<Output = Vec<String>> + Send {
-        self.constrained_columns(relation, constraint)
+        self.0.constrained_columns(relation, constraint)
     }
 }
 
-impl Request {
-    /// The statements of its plan.
-    pub(crate) fn program(&self) -> &Program {
-        let prepared: &dyn Any = &*self.prepared;
-        prepared.downcast_ref().expect("a plan is run by a source of the kind that prepared it")
-    }
+/// The statements of a request's plan.
+pub(crate) fn program(request: &Request) -> &Program {
+    let prepared: &dyn Any = &*request.prepared;
+    let statements: &Statements = prepared.downcast_ref().expect("a plan is run by a source of the kind that prepared it");
+    &statements.0
 }

@@ -10,7 +10,7 @@ use puente_core::model::Model;
 use puente_core::plan::Sealer;
 use puente_core::project::{self, Limits};
 use puente_service::{Api, ApiOptions, Ask, Metrics, Principal};
-use puente_sources::{Outcome, Source};
+use puente_run::{Outcome, Source};
 use serde_json::{Map, Value as Json};
 
 const SECRET: &[u8] = b"the tests' secret, thirty-two bytes.";

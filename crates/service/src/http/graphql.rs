@@ -8,7 +8,7 @@ use actix_web::{HttpMessage as _, HttpRequest, HttpResponse, web};
 use puente_core::error::{Code, Problem};
 use puente_core::suggest::did_you_mean;
 use puente_core::value::read_object;
-use puente_sources::turns::Turn;
+use puente_run::turns::Turn;
 use serde::Deserialize;
 use serde_json::{Map, Value as Json};
 

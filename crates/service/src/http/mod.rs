@@ -20,7 +20,7 @@ use crate::access_keys::AccessKeys;
 use crate::api::Api;
 use crate::identity::{Caller, Identity, Unidentified};
 pub(crate) use guard::Guard;
-use puente_sources::turns::{Gate, Places};
+use puente_run::turns::{Gate, Places};
 
 /// How the service is reached.
 #[derive(Debug)]

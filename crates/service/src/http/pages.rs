@@ -6,7 +6,7 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::{CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE};
 use actix_web::{HttpRequest, HttpResponse, web};
 use puente_core::error::{Code, Problem};
-use puente_sources::Source;
+use puente_run::Source;
 use tokio::sync::Mutex;
 
 use super::Shared;

@@ -16,7 +16,7 @@ use std::sync::Arc;
 use puente_core::access::{OWNER, claim_at};
 use puente_core::error::{Code, Problem};
 use puente_core::project;
-use puente_sources::turns::Party;
+use puente_run::turns::Party;
 use serde_json::{Map, Value as Json};
 
 use crate::access_keys::{self, AccessKeys};

@@ -12,11 +12,11 @@ use puente_sql::{Dialect, Statement};
 use super::connect::{self, Server};
 use super::run::{Stopped, send};
 use super::{fault, params, values};
-use crate::change::attempts::{self, Transactional};
-use crate::change::{self, Failure, Values};
-use crate::statements::SqlSession;
-use crate::turns::Party;
-use crate::{ChangeRequest, Outcome};
+use crate::attempts::{self, Transactional};
+use puente_run::change::{self, Failure, Values};
+use crate::statements::{Lowered, SqlSession};
+use puente_run::turns::Party;
+use puente_run::{ChangeRequest, Outcome};
 
 impl Transactional for Server {
     type Client = connect::Session;
@@ -74,7 +74,7 @@ impl Transaction<'_> {
         for text in ["set transaction isolation level read committed", "start transaction read write"] {
             self.session.query_drop(text).await.map_err(|error| fault::problem(&error))?;
         }
-        change::run(self, request).await
+        change::run(&mut Lowered(self), request).await
     }
 
     async fn execute(
@@ -107,7 +107,7 @@ impl Transaction<'_> {
     }
 }
 
-impl SqlSession for Transaction<'_> {
+impl SqlSession for &mut Transaction<'_> {
     fn dialect(&self) -> &'static dyn Dialect {
         &puente_sql::Mariadb
     }

@@ -14,7 +14,7 @@ use super::fault;
 use crate::backoff::Backoff;
 use crate::server::{CANCEL_TIMEOUT, CONNECT_TIMEOUT, CONNECTIONS, STATEMENTS_KEPT, gate, turn};
 use crate::tls::{self, Verify};
-use crate::turns::{Gate, Party, Turn};
+use puente_run::turns::{Gate, Party, Turn};
 
 /// What makes sessions. They are given back only when nothing of theirs is left to be read, so that there is nothing to clear
 /// before the next request; the driver's own pool hands each to a task that looks.

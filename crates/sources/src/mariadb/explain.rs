@@ -8,9 +8,10 @@ use puente_sql::{Program, Statement};
 use super::connect::Server;
 use super::params;
 use super::run::{execute, united_text};
+use crate::statements::program;
 use crate::cluster::Job;
 use crate::server::within;
-use crate::{Explanation, Request};
+use puente_run::{Explanation, Request};
 
 /// Rows from which reading a whole table is worth a word.
 const MANY_ROWS: u64 = 1_000;
@@ -42,13 +43,13 @@ impl Server {
 async fn explain_on(session: &mut Conn, request: &Request) -> Result<Vec<Explanation>, Problem> {
     let plan = request.bound.plan();
     let mut explained = Vec::new();
-    for (select, statement) in request.program().statements().iter().enumerate() {
+    for (select, statement) in program(request).statements().iter().enumerate() {
         if !plan.runs(select) {
             continue;
         }
         let values = params::values(&statement.slots, &request.bound, Some(&KeyValues::default()), &[]);
         explained.push(explain_one(session, statement, statement.text.clone(), values).await?);
-        if let Program::Batched(_, union_per_parent) = request.program()
+        if let Program::Batched(_, union_per_parent) = program(request)
             && let Some(one) = &union_per_parent[select]
         {
             let values = params::union_per_parent(&one.slots, &request.bound, &KeyValues::default(), 1);

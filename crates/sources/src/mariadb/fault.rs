@@ -3,7 +3,7 @@
 use mysql_async::Error;
 use puente_core::error::{Code, Problem};
 
-use crate::change::{ConstraintKind, ConstraintViolation};
+use puente_run::change::{ConstraintKind, ConstraintViolation};
 
 /// The problem that an error of MariaDB is to a caller.
 pub(super) fn problem(error: &Error) -> Problem {

@@ -13,11 +13,12 @@ use tokio::time::timeout;
 
 use super::connect::Server;
 use super::{fault, params, values};
-use crate::change::attempts;
+use crate::statements::program;
+use crate::attempts;
 use crate::cluster::{self, Job};
-use crate::levels::LevelReader;
+use puente_run::levels::LevelReader;
 use crate::server::{CANCEL_TIMEOUT, KEPT_TEXT_BYTES, within};
-use crate::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
+use puente_run::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
 
 impl cluster::Server for Server {
     async fn run(&self, job: Job) -> Result<Outcome, Problem> {
@@ -105,7 +106,7 @@ async fn by_level(session: &mut Conn, request: &Request) -> Result<Outcome, Prob
     let plan = request.bound.plan();
     let mut levels = Levels::new(plan);
     let mut reading = Reading { session, request, reports: Vec::new() };
-    crate::levels::read(plan, &mut levels, request.most_bytes, &mut reading).await?;
+    puente_run::levels::read(plan, &mut levels, request.most_bytes, &mut reading).await?;
     let answer = answer::write(&request.bound, &mut levels.fetch(plan), request.most_bytes)?;
     Ok(Outcome { answer, statements: reading.reports })
 }
@@ -124,7 +125,7 @@ impl LevelReader for Reading<'_> {
         keys: Option<&KeyValues>,
         levels: &mut Levels<'_>,
     ) -> Result<(), Problem> {
-        let program = self.request.program();
+        let program = program(self.request);
         let statement = &program.statements()[select];
         let start = Instant::now();
         let few = match (program, keys) {

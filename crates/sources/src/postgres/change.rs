@@ -11,11 +11,11 @@ use puente_sql::{Dialect, Statement};
 use super::connect::{self, Server};
 use super::run::{Stopped, column};
 use super::{fault, params, wire};
-use crate::change::attempts::{self, Transactional};
-use crate::change::{self, Failure, Values};
-use crate::statements::SqlSession;
-use crate::turns::Party;
-use crate::{ChangeRequest, Outcome};
+use crate::attempts::{self, Transactional};
+use puente_run::change::{self, Failure, Values};
+use crate::statements::{Lowered, SqlSession};
+use puente_run::turns::Party;
+use puente_run::{ChangeRequest, Outcome};
 
 impl Transactional for Server {
     type Client = Lease;
@@ -91,7 +91,7 @@ impl Transaction<'_> {
     async fn attempt(&mut self, request: &ChangeRequest) -> Result<Outcome, Problem> {
         let begin = "begin isolation level read committed read write";
         self.client.batch_execute(begin).await.map_err(|error| fault::problem(&error))?;
-        let outcome = change::run(self, request).await?;
+        let outcome = change::run(&mut Lowered(&mut *self), request).await?;
         let checked = self.client.batch_execute("set constraints all immediate").await;
         checked.map_err(|error| match fault::refusal(&error) {
             Some(refusal) => change::late_refusal(refusal),
@@ -127,7 +127,7 @@ impl Transaction<'_> {
     }
 }
 
-impl SqlSession for Transaction<'_> {
+impl SqlSession for &mut Transaction<'_> {
     fn dialect(&self) -> &'static dyn Dialect {
         &puente_sql::Postgres
     }

@@ -25,7 +25,7 @@ use super::socket::Connecting;
 use crate::backoff::Backoff;
 use crate::server::{CONNECT_TIMEOUT, CONNECTIONS, gate, turn};
 use crate::tls::{self, Verify};
-use crate::turns::{Gate, Party, Turn};
+use puente_run::turns::{Gate, Party, Turn};
 
 /// One server and the sessions on it.
 pub(super) struct Server {

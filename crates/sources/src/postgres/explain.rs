@@ -12,9 +12,10 @@ use tokio_postgres::types::ToSql;
 use super::connect::Server;
 use super::run::Raw;
 use super::{fault, params};
+use crate::statements::program;
 use crate::cluster::Job;
 use crate::server::within;
-use crate::{Explanation, Request};
+use puente_run::{Explanation, Request};
 
 /// Rows from which reading a whole table is worth a word.
 const MANY_ROWS: f64 = 1_000.0;
@@ -37,8 +38,8 @@ impl Server {
     async fn explain_on(&self, client: &Object, request: &Request) -> Result<Vec<Explanation>, Problem> {
         let plan = request.bound.plan();
         let mut explained = Vec::new();
-        for (at, statement) in request.program().statements().iter().enumerate() {
-            if matches!(request.program(), Program::Batched(..)) && !plan.runs(at) {
+        for (at, statement) in program(request).statements().iter().enumerate() {
+            if matches!(program(request), Program::Batched(..)) && !plan.runs(at) {
                 continue;
             }
             let values = params::values(&statement.slots, &request.bound, Some(&KeyValues::default()), &[]);

@@ -3,7 +3,7 @@
 use puente_core::error::{Code, Problem};
 use tokio_postgres::Error;
 
-use crate::change::{ConstraintKind, ConstraintViolation};
+use puente_run::change::{ConstraintKind, ConstraintViolation};
 
 /// The problem that an error of PostgreSQL is to a caller.
 pub(super) fn problem(error: &Error) -> Problem {

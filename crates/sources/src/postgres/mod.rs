@@ -25,7 +25,8 @@ use puente_core::project::SourceSettings;
 use puente_sql::Dialect as _;
 
 use crate::cluster::Cluster;
-use crate::{ChangeRequest, Connector, Explanation, Outcome, Prepared, Request, Source, statements};
+use puente_run::{ChangeRequest, Connector, Explanation, Outcome, Prepared, Request, Source};
+use crate::statements;
 pub use connect::connect;
 pub use survey::survey;
 

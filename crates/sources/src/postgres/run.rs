@@ -19,11 +19,12 @@ use super::connect::{Server, Session};
 use super::fault;
 use super::params::{self, Text};
 use super::wire::{self, Answer, Nested};
-use crate::change::attempts;
+use crate::statements::program;
+use crate::attempts;
 use crate::cluster::{self, Job};
-use crate::levels::LevelReader;
+use puente_run::levels::LevelReader;
 use crate::server::{CANCEL_TIMEOUT, KEPT_TEXT_BYTES, STATEMENTS_KEPT, within};
-use crate::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
+use puente_run::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
 
 /// The bytes of a value as they came.
 pub(super) struct Raw<'a>(pub(super) &'a [u8]);
@@ -113,7 +114,7 @@ impl Server {
     }
 
     async fn work(&self, client: &Object, request: &Request) -> Result<Outcome, Problem> {
-        match request.program() {
+        match program(request) {
             Program::SingleStatement(statement, nested) => self.whole(client, request, (statement, nested)).await,
             Program::Batched(statements, _) | Program::NestedLoop(statements) => {
                 self.begin(client).await?;
@@ -161,7 +162,7 @@ impl Server {
         let plan = request.bound.plan();
         let mut levels = Levels::new(plan);
         let mut reading = Reading { server: self, client, request, statements, reports: Vec::new() };
-        crate::levels::read(plan, &mut levels, request.most_bytes, &mut reading).await?;
+        puente_run::levels::read(plan, &mut levels, request.most_bytes, &mut reading).await?;
         let answer = answer::write(&request.bound, &mut levels.fetch(plan), request.most_bytes)?;
         Ok(Outcome { answer, statements: reading.reports })
     }

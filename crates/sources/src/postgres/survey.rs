@@ -15,7 +15,7 @@ use tokio_postgres::{Client, Row};
 use super::connect::connect;
 use super::fault;
 use super::types::{TypeFound, checked_texts, judge};
-use crate::Survey;
+use puente_run::Survey;
 use crate::sampling::{KeySearch, convincing, question, round};
 
 /// How long one question of the survey may take.

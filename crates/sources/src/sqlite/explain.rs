@@ -1,5 +1,6 @@
 //! How SQLite would run the statements of a plan: its own words, and what an index would spare.
 
+use crate::statements::program;
 use std::path::Path;
 
 use puente_core::error::Problem;
@@ -10,7 +11,7 @@ use rusqlite::Connection;
 use super::bind::bind_slot;
 use super::fault::problem;
 use super::statements::Kept;
-use crate::{Explanation, Request};
+use puente_run::{Explanation, Request};
 
 /// Explains the statements of a plan without running them.
 ///
@@ -18,7 +19,7 @@ use crate::{Explanation, Request};
 /// What the database reports.
 pub(super) fn explain(kept: &Kept, file: &Path, request: &Request) -> Result<Vec<Explanation>, Problem> {
     let plan = request.bound.plan();
-    let read = request.program().statements().iter().enumerate().filter(|(select, _)| plan.runs(*select));
+    let read = program(request).statements().iter().enumerate().filter(|(select, _)| plan.runs(*select));
     read.map(|(_, statement)| explain_one(&kept.connection, statement, &request.bound))
         .collect::<rusqlite::Result<_>>()
         .map_err(|error| problem(&error, file))

@@ -3,6 +3,7 @@
 //! Where indexes find the children of a parent, a child's statement is executed once per parent's row, as the writer
 //! reaches it; where one does not, every statement is executed once for all parents.
 
+use crate::statements::program;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
@@ -19,8 +20,8 @@ use rusqlite::{CachedStatement, Connection};
 use super::bind::{Borrowed, bind_slot, keys_json};
 use super::fault::problem;
 use super::statements::Kept;
-use crate::levels::LevelReader;
-use crate::{Outcome, Request, StatementReport};
+use puente_run::levels::LevelReader;
+use puente_run::{Outcome, Request, StatementReport};
 
 /// Runs a plan. Its reads see one snapshot.
 ///
@@ -35,14 +36,14 @@ pub(super) fn run(kept: &Kept, file: &Path, request: &Request) -> Result<Outcome
         kept,
         file,
         bound: &request.bound,
-        program: request.program(),
+        program: program(request),
         timed: request.timed,
         most_bytes: request.most_bytes,
         held: vec![0; plan.selects().len()],
         statements: plan.selects().iter().map(|_| None).collect(),
         tallies: vec![Tally::default(); plan.selects().len()],
     };
-    let answer = match request.program() {
+    let answer = match program(request) {
         Program::Batched(..) => run.by_level(request.most_bytes),
         Program::NestedLoop(_) | Program::SingleStatement(..) => {
             answer::write(&request.bound, &mut run, request.most_bytes)
@@ -51,8 +52,7 @@ pub(super) fn run(kept: &Kept, file: &Path, request: &Request) -> Result<Outcome
     let tallies = std::mem::take(&mut run.tallies);
     drop(run);
     drop(transaction);
-    let statements = request
-        .program()
+    let statements = program(request)
         .statements()
         .iter()
         .zip(tallies)
@@ -193,7 +193,7 @@ impl<'c> Run<'c> {
     fn by_level(&mut self, most_bytes: usize) -> Result<Answer, Problem> {
         let bound = self.bound;
         let mut levels = Levels::new(bound.plan());
-        crate::levels::read(bound.plan(), &mut levels, most_bytes, self)
+        puente_run::levels::read(bound.plan(), &mut levels, most_bytes, self)
             .now_or_never()
             .unwrap_or_else(|| Err(Problem::new(Code::Internal, "an embedded database kept us waiting")))?;
         answer::write(bound, &mut levels.fetch(bound.plan()), most_bytes)

@@ -12,7 +12,7 @@ use rusqlite::Connection;
 use super::checks;
 use super::fault::problem;
 use super::sample::Sample;
-use crate::Survey;
+use puente_run::Survey;
 use crate::sampling::{KeySearch, convincing, question, round};
 
 /// Rows sampled from each end of a table.

@@ -20,10 +20,10 @@ use super::fault;
 use super::pool::{CancelOnDrop, Current, INSTRUCTIONS_PER_CHECK, Identity, Jobs, MOST_WAITING, identity, lock};
 use super::run::cell;
 use super::statements::Kept;
-use crate::change::{self, ConstraintKind, ConstraintViolation, Failure, Values};
-use crate::statements::SqlSession;
-use crate::turns::{self, Place, Places, Queue};
-use crate::{ChangeRequest, Outcome};
+use puente_run::change::{self, ConstraintKind, ConstraintViolation, Failure, Values};
+use crate::statements::{Lowered, SqlSession};
+use puente_run::turns::{self, Place, Places, Queue};
+use puente_run::{ChangeRequest, Outcome};
 
 /// The writer of one file.
 #[derive(Debug, Clone)]
@@ -103,8 +103,8 @@ impl Work {
         kept.tidy();
         begin(&kept.connection, request.deadline).map_err(told)?;
         let dangled = if request.rehearse { dangling(&kept.connection).unwrap_or_default() } else { 0 };
-        let mut session = Transaction { kept, file: &file };
-        let result = change::run(&mut session, request)
+        let session = Transaction { kept, file: &file };
+        let result = change::run(&mut Lowered(session), request)
             .now_or_never()
             .unwrap_or_else(|| Err(Problem::new(Code::Internal, "an embedded database kept us waiting")));
         let connection = &kept.connection;

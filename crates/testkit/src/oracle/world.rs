@@ -8,7 +8,7 @@ use puente_core::catalog::Engine;
 use puente_core::model::{self, FieldType, Model};
 use puente_core::project;
 use puente_core::value::{Datum, Scalar, StorageFormat};
-use puente_sources::Source;
+use puente_run::Source;
 use puente_sql::{Dialect, Mariadb, Postgres, Sqlite};
 use rand::RngExt as _;
 use rusqlite::Connection;

@@ -9,8 +9,8 @@ use tokio::time::{sleep_until, timeout};
 
 use crate::cluster::Job;
 use crate::server::END_TIMEOUT;
-use crate::turns::Party;
-use crate::{ChangeRequest, Outcome};
+use puente_run::turns::Party;
+use puente_run::{ChangeRequest, Outcome};
 
 /// Attempts at most.
 const MOST_ATTEMPTS: u32 = 4;

@@ -4,8 +4,6 @@
 //! database made of a row (its key, its defaults) flows to the next batch. Rows that are there are found under every
 //! condition, locked, and changed by key; then whatever must be true of them is asked of the database.
 
-#[cfg(any(feature = "postgres", feature = "mariadb"))]
-pub(crate) mod attempts;
 mod create;
 mod refused;
 mod run;
@@ -26,38 +24,72 @@ use run::Run;
 
 /// What is bound to a statement.
 #[derive(Clone, Copy)]
-pub(crate) struct Values<'v> {
+pub struct Values<'v> {
     /// The values of conditions.
-    pub(crate) bound: &'v BoundPlan,
+    pub bound: &'v BoundPlan,
     /// Values of keys, or of rows to be inserted as arrays.
-    pub(crate) keys: Option<&'v KeyValues>,
+    pub keys: Option<&'v KeyValues>,
     /// The values of one execution.
-    pub(crate) given: &'v [Datum],
+    pub given: &'v [Datum],
     /// An answer of so many bytes could be made of what is read at the most.
-    pub(crate) most_bytes: usize,
+    pub most_bytes: usize,
 }
 
 /// One step of a change, whatever the engine.
 #[derive(Debug, Clone, Copy)]
-pub(crate) enum Step<'c> {
+pub enum Step<'c> {
     /// Reads one level of the answer.
     Level(&'c Plan, SelectId),
     /// Finds rows by key: the key's ordinal comes first.
     Find(&'c Lookup),
     /// Finds the rows that an update or a delete is about, and locks them.
     Address(&'c Address),
-    /// Creates rows, and delivers these columns of each, in order.
-    Insert { of: TypeId, columns: &'c [ColumnId], rows: usize, returning: &'c [ColumnId] },
-    /// Sets columns, or adds to them (`true`), in the rows of so many keys, which come after the values.
-    Update { of: TypeId, set: &'c [(ColumnId, bool)], key: &'c [ColumnId], keys: usize },
-    /// Sets columns of so many rows to values of their own: those of a row's key, then the columns'.
-    UpdateEach { of: TypeId, set: &'c [ColumnId], key: &'c [ColumnId], rows: usize },
-    /// Deletes the rows of so many keys.
-    Delete { of: TypeId, key: &'c [ColumnId], keys: usize },
+    /// Creates rows, and delivers columns of each, in order.
+    Insert {
+        /// Their type.
+        of: TypeId,
+        /// The columns that have values.
+        columns: &'c [ColumnId],
+        /// How many rows.
+        rows: usize,
+        /// The columns that are delivered.
+        returning: &'c [ColumnId],
+    },
+    /// Sets the same in the rows of some keys, which come after the values.
+    Update {
+        /// Their type.
+        of: TypeId,
+        /// The columns that are set, or added to (`true`).
+        set: &'c [(ColumnId, bool)],
+        /// The key's columns.
+        key: &'c [ColumnId],
+        /// How many keys.
+        keys: usize,
+    },
+    /// Sets columns of rows to values of their own: those of a row's key, then the columns'.
+    UpdateEach {
+        /// Their type.
+        of: TypeId,
+        /// The columns that are set.
+        set: &'c [ColumnId],
+        /// The key's columns.
+        key: &'c [ColumnId],
+        /// How many rows.
+        rows: usize,
+    },
+    /// Deletes the rows of some keys.
+    Delete {
+        /// Their type.
+        of: TypeId,
+        /// The key's columns.
+        key: &'c [ColumnId],
+        /// How many keys.
+        keys: usize,
+    },
 }
 
 /// A connection inside a transaction.
-pub(crate) trait Session: Send {
+pub trait Session: Send {
     /// A step in the engine's own language.
     type Prepared: Send + Sync;
 
@@ -90,7 +122,7 @@ pub(crate) trait Session: Send {
 
 /// Why a statement failed.
 #[derive(Debug)]
-pub(crate) enum Failure {
+pub enum Failure {
     /// The table does not take what was given.
     Refused(ConstraintViolation),
     /// Anything else.
@@ -105,19 +137,20 @@ impl From<Problem> for Failure {
 
 /// What a table does not take.
 #[derive(Debug)]
-pub(crate) struct ConstraintViolation {
-    pub(crate) rule: ConstraintKind,
+pub struct ConstraintViolation {
+    /// What kind of constraint.
+    pub rule: ConstraintKind,
     /// The columns, where the engine tells them.
-    pub(crate) columns: Vec<String>,
+    pub columns: Vec<String>,
     /// The constraint's name, where the engine tells only that; or its text.
-    pub(crate) constraint: Option<String>,
+    pub constraint: Option<String>,
     /// The database's own text, for the log.
-    pub(crate) detail: String,
+    pub detail: String,
 }
 
 /// The rule of a table that was broken.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum ConstraintKind {
+pub enum ConstraintKind {
     /// A unique key.
     Unique,
     /// A foreign key.
@@ -138,7 +171,7 @@ pub(crate) enum ConstraintKind {
 ///
 /// # Errors
 /// The first problem: the caller rolls everything back.
-pub(crate) async fn run<S: Session>(session: &mut S, request: &ChangeRequest) -> Result<Outcome, Problem> {
+pub async fn run<S: Session>(session: &mut S, request: &ChangeRequest) -> Result<Outcome, Problem> {
     check_transactional(request)?;
     let mut body = b"{\"data\":{".to_vec();
     let (mut problems, mut statements, mut pending, mut is_null) = (Vec::new(), Vec::new(), Vec::new(), false);
@@ -184,7 +217,7 @@ pub(crate) async fn run<S: Session>(session: &mut S, request: &ChangeRequest) ->
 }
 
 /// Rows and edges that an operation touches, counted before they are.
-pub(crate) struct Touched {
+pub struct Touched {
     left: usize,
     most: usize,
 }
@@ -246,7 +279,7 @@ fn placed(mut problem: Problem, root: &Root) -> Problem {
 }
 
 /// The problem of a constraint that is looked at with the commit only.
-pub(crate) fn late_refusal(refusal: ConstraintViolation) -> Problem {
+pub fn late_refusal(refusal: ConstraintViolation) -> Problem {
     let (code, text) = match refusal.rule {
         ConstraintKind::Unique => (Code::Conflict, "two rows would have the same key; choose another value"),
         ConstraintKind::Reference => {

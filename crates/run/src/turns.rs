@@ -167,7 +167,7 @@ impl<T> Line<T> {
 
 /// Work for threads, which take it turn by turn.
 #[derive(Debug)]
-pub(crate) struct Queue<T> {
+pub struct Queue<T> {
     state: Mutex<(Line<T>, bool)>,
     /// Threads for the regular places wait here, so that work goes round as few threads as it needs: each has its own caches.
     regular: Condvar,
@@ -177,7 +177,7 @@ pub(crate) struct Queue<T> {
 
 /// Which places a thread is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Place {
+pub enum Place {
     /// Whatever comes.
     Regular,
     /// What has a place although all regular ones are taken.
@@ -185,7 +185,8 @@ pub(crate) enum Place {
 }
 
 impl<T> Queue<T> {
-    pub(crate) fn new(places: Places, most_waiting: usize) -> Self {
+    /// A queue before so many places.
+    pub fn new(places: Places, most_waiting: usize) -> Self {
         Queue {
             state: Mutex::new((Line::new(places, most_waiting), true)),
             regular: Condvar::new(),
@@ -198,7 +199,7 @@ impl<T> Queue<T> {
     }
 
     /// Adds work. Gives back what is turned away: the work itself, or the last of somebody who filled the queue.
-    pub(crate) fn push(&self, caller: &Party, work: T) -> Result<(), T> {
+    pub fn push(&self, caller: &Party, work: T) -> Result<(), T> {
         let (came, may_begin, is_regular) = {
             let line = &mut self.lock().0;
             let is_regular = line.total_working < line.places.regular;
@@ -217,7 +218,7 @@ impl<T> Queue<T> {
     }
 
     /// Waits for the next work; none once nobody can add any. It counts as done when the turn is dropped.
-    pub(crate) fn take(&self, place: Place) -> Option<(QueueTurn<'_, T>, T)> {
+    pub fn take(&self, place: Place) -> Option<(QueueTurn<'_, T>, T)> {
         let changed = if place == Place::Regular { &self.regular } else { &self.spare };
         let mut state = self.lock();
         loop {
@@ -235,7 +236,7 @@ impl<T> Queue<T> {
     }
 
     /// Lets the threads end once the work is done.
-    pub(crate) fn close(&self) {
+    pub fn close(&self) {
         self.lock().1 = false;
         self.regular.notify_all();
         self.spare.notify_all();
@@ -243,7 +244,7 @@ impl<T> Queue<T> {
 }
 
 /// Work that is being done.
-pub(crate) struct QueueTurn<'q, T> {
+pub struct QueueTurn<'q, T> {
     queue: &'q Queue<T>,
     caller: Party,
     place: Place,

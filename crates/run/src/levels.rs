@@ -6,7 +6,7 @@ use puente_core::error::Problem;
 use puente_core::plan::{Plan, SelectId};
 
 /// What reads the levels of one request: a session under one snapshot, or a transaction.
-pub(crate) trait LevelReader {
+pub trait LevelReader {
     /// Reads the rows of one select, for these keys of its parents (absent at the root), and hands them in.
     fn read(
         &mut self,
@@ -20,7 +20,7 @@ pub(crate) trait LevelReader {
 ///
 /// # Errors
 /// What the reader reports; `TOO_COSTLY` where all rows together could not make an answer of so many bytes.
-pub(crate) async fn read(
+pub async fn read(
     plan: &Plan,
     levels: &mut Levels<'_>,
     most_bytes: usize,

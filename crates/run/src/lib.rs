@@ -1,0 +1,18 @@
+//! Running plans and changes over a source, whatever its engine.
+//!
+//! ```text
+//! connector   what every source can do; requests to it
+//! levels      the walk over a plan that is read level by level
+//! change      the interpreter of mutations: steps, which a session puts into its own language
+//! turns       who is next at whatever is scarce
+//! report      what a source tells beside the answer
+//! ```
+
+pub mod change;
+mod connector;
+pub mod levels;
+mod report;
+pub mod turns;
+
+pub use connector::{ChangeRequest, Connector, Prepared, Request, Source, Survey};
+pub use report::{Explanation, Outcome, StatementReport};
