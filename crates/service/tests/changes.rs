@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use puente_core::catalog::Engine;
-use puente_testkit::database::Database;
+use puente_testkit::database::{Database, Spoken};
 use puente_testkit::project::{Response, TestProject, TestService};
 use rstest::rstest;
 use serde_json::{Value as Json, json};
@@ -17,9 +17,9 @@ struct Running {
     service: TestService,
 }
 
-fn running(engine: Engine, edits: &str) -> Running {
-    let database = Database::empty(engine);
-    database.execute(&script(engine));
+fn running(spoken: impl Into<Spoken>, edits: &str) -> Running {
+    let database = Database::empty(spoken);
+    database.execute(&script(database.engine));
     let project = TestProject::of(&database, "", edits);
     Running { service: project.serve(), database, _project: project }
 }
@@ -170,11 +170,12 @@ const REFUSED: &[(&str, &str, &str)] = &[
 ];
 
 #[rstest]
-#[case::sqlite(Engine::Sqlite)]
-#[case::postgres(Engine::Postgres)]
-#[case::mariadb(Engine::Mariadb)]
-fn what_the_tables_do_not_take_is_refused_in_the_names_of_the_api(#[case] engine: Engine) {
-    let running = running(engine, "");
+#[case::sqlite(Engine::Sqlite.into())]
+#[case::postgres(Engine::Postgres.into())]
+#[case::mariadb(Engine::Mariadb.into())]
+#[case::mysql(Spoken::AsMysql)]
+fn what_the_tables_do_not_take_is_refused_in_the_names_of_the_api(#[case] spoken: Spoken) {
+    let running = running(spoken, "");
     let counts = || ["walks", "stops", "tags", "walk_tags"].map(|table| running.count(table));
     let before = counts();
     for (mutation, code, text) in REFUSED {
@@ -191,10 +192,11 @@ fn what_the_tables_do_not_take_is_refused_in_the_names_of_the_api(#[case] engine
 }
 
 #[rstest]
-#[case::postgres(Engine::Postgres)]
-#[case::mariadb(Engine::Mariadb)]
-fn what_an_engine_limits_is_said_before_it_is_tried(#[case] engine: Engine) {
-    let running = running(engine, "");
+#[case::postgres(Engine::Postgres.into())]
+#[case::mariadb(Engine::Mariadb.into())]
+#[case::mysql(Spoken::AsMysql)]
+fn what_an_engine_limits_is_said_before_it_is_tried(#[case] spoken: Spoken) {
+    let running = running(spoken, "");
     for (mutation, text) in [
         (
             "createWalk(input: { title: \"a title of over twenty letters\" })",
@@ -210,11 +212,12 @@ fn what_an_engine_limits_is_said_before_it_is_tried(#[case] engine: Engine) {
 }
 
 #[rstest]
-#[case::sqlite(Engine::Sqlite)]
-#[case::postgres(Engine::Postgres)]
-#[case::mariadb(Engine::Mariadb)]
-fn all_mutations_of_an_operation_are_done_or_none(#[case] engine: Engine) {
-    let running = running(engine, "");
+#[case::sqlite(Engine::Sqlite.into())]
+#[case::postgres(Engine::Postgres.into())]
+#[case::mariadb(Engine::Mariadb.into())]
+#[case::mysql(Spoken::AsMysql)]
+fn all_mutations_of_an_operation_are_done_or_none(#[case] spoken: Spoken) {
+    let running = running(spoken, "");
     let response = running.service.ask(
         "mutation { first: createWalk(input: { title: \"A\" }) { count }
                     second: updateWalk(key: { title: \"A\" }, set: { title: \"Lake\" }) { count } }",
@@ -237,11 +240,12 @@ fn all_mutations_of_an_operation_are_done_or_none(#[case] engine: Engine) {
 }
 
 #[rstest]
-#[case::sqlite(Engine::Sqlite)]
-#[case::postgres(Engine::Postgres)]
-#[case::mariadb(Engine::Mariadb)]
-fn rows_are_created_and_linked_along(#[case] engine: Engine) {
-    let running = running(engine, "");
+#[case::sqlite(Engine::Sqlite.into())]
+#[case::postgres(Engine::Postgres.into())]
+#[case::mariadb(Engine::Mariadb.into())]
+#[case::mysql(Spoken::AsMysql)]
+fn rows_are_created_and_linked_along(#[case] spoken: Spoken) {
+    let running = running(spoken, "");
     let data = running.done(
         "mutation { createStops(inputs: [
              { walk: { create: { title: \"New\", tags: [{ key: { label: \"wet\" }, weight: 5 }, { create: { label: \"long\" } }],
@@ -274,11 +278,12 @@ fn rows_are_created_and_linked_along(#[case] engine: Engine) {
 }
 
 #[rstest]
-#[case::sqlite(Engine::Sqlite)]
-#[case::postgres(Engine::Postgres)]
-#[case::mariadb(Engine::Mariadb)]
-fn a_row_that_is_there_is_refused_kept_or_changed(#[case] engine: Engine) {
-    let running = running(engine, "");
+#[case::sqlite(Engine::Sqlite.into())]
+#[case::postgres(Engine::Postgres.into())]
+#[case::mariadb(Engine::Mariadb.into())]
+#[case::mysql(Spoken::AsMysql)]
+fn a_row_that_is_there_is_refused_kept_or_changed(#[case] spoken: Spoken) {
+    let running = running(spoken, "");
     let create = |act: &str| {
         format!(
             "mutation {{ createWalks(inputs: [{{ title: \"Ridge\", steps: 7 }}, {{ title: \"Moor\", steps: 8 }}],
@@ -298,11 +303,12 @@ fn a_row_that_is_there_is_refused_kept_or_changed(#[case] engine: Engine) {
 
 /// Many create the same row at once: one does, the others find it.
 #[rstest]
-#[case::sqlite(Engine::Sqlite)]
-#[case::postgres(Engine::Postgres)]
-#[case::mariadb(Engine::Mariadb)]
-fn create_or_keep_holds_when_all_come_at_once(#[case] engine: Engine) {
-    let running = running(engine, "");
+#[case::sqlite(Engine::Sqlite.into())]
+#[case::postgres(Engine::Postgres.into())]
+#[case::mariadb(Engine::Mariadb.into())]
+#[case::mysql(Spoken::AsMysql)]
+fn create_or_keep_holds_when_all_come_at_once(#[case] spoken: Spoken) {
+    let running = running(spoken, "");
     for round in 0..5 {
         let create = format!(
             "mutation {{ createTag(input: {{ label: \"tag {round}\" }}, ifExists: {{ by: LABEL, act: KEEP }}) {{ node {{ id }} }} }}"
@@ -317,11 +323,12 @@ fn create_or_keep_holds_when_all_come_at_once(#[case] engine: Engine) {
 }
 
 #[rstest]
-#[case::sqlite(Engine::Sqlite)]
-#[case::postgres(Engine::Postgres)]
-#[case::mariadb(Engine::Mariadb)]
-fn a_revision_changes_with_the_row_and_guards_it(#[case] engine: Engine) {
-    let running = running(engine, "");
+#[case::sqlite(Engine::Sqlite.into())]
+#[case::postgres(Engine::Postgres.into())]
+#[case::mariadb(Engine::Mariadb.into())]
+#[case::mysql(Spoken::AsMysql)]
+fn a_revision_changes_with_the_row_and_guards_it(#[case] spoken: Spoken) {
+    let running = running(spoken, "");
     let revision =
         || running.done("{ walk(key: { id: 1 }) { revision } }")["walk"]["revision"].as_str().unwrap().to_owned();
     let first = revision();
@@ -343,11 +350,12 @@ fn a_revision_changes_with_the_row_and_guards_it(#[case] engine: Engine) {
 }
 
 #[rstest]
-#[case::sqlite(Engine::Sqlite)]
-#[case::postgres(Engine::Postgres)]
-#[case::mariadb(Engine::Mariadb)]
-fn a_declared_version_is_all_that_makes_a_revision(#[case] engine: Engine) {
-    let running = running(engine, "[[type]]\ntable = \"walks\"\nversion = \"version\"\n");
+#[case::sqlite(Engine::Sqlite.into())]
+#[case::postgres(Engine::Postgres.into())]
+#[case::mariadb(Engine::Mariadb.into())]
+#[case::mysql(Spoken::AsMysql)]
+fn a_declared_version_is_all_that_makes_a_revision(#[case] spoken: Spoken) {
+    let running = running(spoken, "[[type]]\ntable = \"walks\"\nversion = \"version\"\n");
     let revision = || running.done("{ walk(key: { id: 1 }) { revision } }")["walk"]["revision"].clone();
     let first = revision();
     running.done("mutation { updateWalk(key: { id: 1 }, set: { steps: 5 }) { count } }");
@@ -358,11 +366,12 @@ fn a_declared_version_is_all_that_makes_a_revision(#[case] engine: Engine) {
 
 /// 32 clients read a row, change it, and write it back if nobody else has: no change is lost.
 #[rstest]
-#[case::sqlite(Engine::Sqlite)]
-#[case::postgres(Engine::Postgres)]
-#[case::mariadb(Engine::Mariadb)]
-fn no_update_is_lost_where_revisions_are_compared(#[case] engine: Engine) {
-    let running = running(engine, "");
+#[case::sqlite(Engine::Sqlite.into())]
+#[case::postgres(Engine::Postgres.into())]
+#[case::mariadb(Engine::Mariadb.into())]
+#[case::mysql(Spoken::AsMysql)]
+fn no_update_is_lost_where_revisions_are_compared(#[case] spoken: Spoken) {
+    let running = running(spoken, "");
     let stopping = AtomicBool::new(false);
     let (done, stale) = (AtomicU64::new(0), AtomicU64::new(0));
     std::thread::scope(|scope| {
@@ -396,11 +405,12 @@ fn no_update_is_lost_where_revisions_are_compared(#[case] engine: Engine) {
 }
 
 #[rstest]
-#[case::sqlite(Engine::Sqlite)]
-#[case::postgres(Engine::Postgres)]
-#[case::mariadb(Engine::Mariadb)]
-fn additions_of_many_clients_all_count(#[case] engine: Engine) {
-    let running = running(engine, "");
+#[case::sqlite(Engine::Sqlite.into())]
+#[case::postgres(Engine::Postgres.into())]
+#[case::mariadb(Engine::Mariadb.into())]
+#[case::mysql(Spoken::AsMysql)]
+fn additions_of_many_clients_all_count(#[case] spoken: Spoken) {
+    let running = running(spoken, "");
     std::thread::scope(|scope| {
         for _ in 0..8 {
             scope.spawn(|| {
@@ -414,11 +424,12 @@ fn additions_of_many_clients_all_count(#[case] engine: Engine) {
 }
 
 #[rstest]
-#[case::sqlite(Engine::Sqlite)]
-#[case::postgres(Engine::Postgres)]
-#[case::mariadb(Engine::Mariadb)]
-fn a_rehearsal_answers_like_the_real_thing_and_nobody_else_ever_sees_it(#[case] engine: Engine) {
-    let running = running(engine, "");
+#[case::sqlite(Engine::Sqlite.into())]
+#[case::postgres(Engine::Postgres.into())]
+#[case::mariadb(Engine::Mariadb.into())]
+#[case::mysql(Spoken::AsMysql)]
+fn a_rehearsal_answers_like_the_real_thing_and_nobody_else_ever_sees_it(#[case] spoken: Spoken) {
+    let running = running(spoken, "");
     let mutation = "mutation { createWalks(inputs: [{ title: \"A\" }, { title: \"B\" }]) { count nodes { title stops { totalCount } } }
                                updateWalk(key: { title: \"A\" }, set: { title: \"C\" }) { node { title } }
                                deleteWalks(filter: { title: { eq: \"Lake\" } }) { count } }";
@@ -455,11 +466,12 @@ fn a_rehearsal_answers_like_the_real_thing_and_nobody_else_ever_sees_it(#[case] 
 }
 
 #[rstest]
-#[case::sqlite(Engine::Sqlite)]
-#[case::postgres(Engine::Postgres)]
-#[case::mariadb(Engine::Mariadb)]
-fn a_bulk_change_respects_its_ceiling(#[case] engine: Engine) {
-    let running = running(engine, "[limits]\nchanges = 3\n");
+#[case::sqlite(Engine::Sqlite.into())]
+#[case::postgres(Engine::Postgres.into())]
+#[case::mariadb(Engine::Mariadb.into())]
+#[case::mysql(Spoken::AsMysql)]
+fn a_bulk_change_respects_its_ceiling(#[case] spoken: Spoken) {
+    let running = running(spoken, "[limits]\nchanges = 3\n");
     running.done("mutation { createTags(inputs: [{ label: \"a\" }, { label: \"b\" }]) { count } }");
     let all = running.service.ask("mutation { updateTags(everyRow: true, set: { label: \"x\" }) { count } }");
     assert_eq!(all.code(), "TOO_COSTLY", "{}", all.text());
@@ -486,11 +498,12 @@ fn what_an_answer_costs_is_judged_by_the_rows_that_were_changed() {
 }
 
 #[rstest]
-#[case::sqlite(Engine::Sqlite)]
-#[case::postgres(Engine::Postgres)]
-#[case::mariadb(Engine::Mariadb)]
-fn a_variable_that_is_not_set_does_not_widen_a_filter(#[case] engine: Engine) {
-    let running = running(engine, "");
+#[case::sqlite(Engine::Sqlite.into())]
+#[case::postgres(Engine::Postgres.into())]
+#[case::mariadb(Engine::Mariadb.into())]
+#[case::mysql(Spoken::AsMysql)]
+fn a_variable_that_is_not_set_does_not_widen_a_filter(#[case] spoken: Spoken) {
+    let running = running(spoken, "");
     let document = "mutation($title: String) { deleteWalks(filter: { title: { eq: $title } }) { count } }";
     let response = running.post(document, &json!({}), &json!({}));
     assert_eq!(response.code(), "INVALID_ARGUMENT", "{}", response.text());
@@ -610,11 +623,12 @@ fn tables_without_transactions_are_changed_one_row_at_a_time() {
 }
 
 #[rstest]
-#[case::sqlite(Engine::Sqlite)]
-#[case::postgres(Engine::Postgres)]
-#[case::mariadb(Engine::Mariadb)]
-fn a_sum_that_is_no_int_any_more_is_refused(#[case] engine: Engine) {
-    let running = running(engine, "");
+#[case::sqlite(Engine::Sqlite.into())]
+#[case::postgres(Engine::Postgres.into())]
+#[case::mariadb(Engine::Mariadb.into())]
+#[case::mysql(Spoken::AsMysql)]
+fn a_sum_that_is_no_int_any_more_is_refused(#[case] spoken: Spoken) {
+    let running = running(spoken, "");
     running.done("mutation { updateWalk(key: { id: 1 }, set: { steps: 2147483647 }) { count } }");
     let response =
         running.service.ask("mutation { updateWalks(everyRow: true, set: { add: { steps: 1 } }) { count } }");
@@ -670,11 +684,12 @@ fn decimals_are_added_without_loss(#[case] engine: Engine) {
 
 /// A filter that says nothing, a revision that is none, a variable that is not set: none of them may mean every row.
 #[rstest]
-#[case::sqlite(Engine::Sqlite)]
-#[case::postgres(Engine::Postgres)]
-#[case::mariadb(Engine::Mariadb)]
-fn a_change_is_about_no_more_than_it_says(#[case] engine: Engine) {
-    let running = running(engine, "");
+#[case::sqlite(Engine::Sqlite.into())]
+#[case::postgres(Engine::Postgres.into())]
+#[case::mariadb(Engine::Mariadb.into())]
+#[case::mysql(Spoken::AsMysql)]
+fn a_change_is_about_no_more_than_it_says(#[case] spoken: Spoken) {
+    let running = running(spoken, "");
     for filter in [
         "{ title: { ignoreCase: true } }",
         "{ title: { notIn: [] } }",

@@ -71,9 +71,9 @@ pub(crate) async fn run(server: &impl Transactional, job: Job<ChangeRequest>) ->
                     .unwrap_or_else(|_| Err(outcome_unknown("the commit was not answered")))
                     .map(|()| outcome);
             }
-            Some((Err(problem), taken_back)) => {
+            Some((Err(problem), rolled_back)) => {
                 let _ = timeout(END_TIMEOUT, server.roll_back(client)).await;
-                if attempts == MOST_ATTEMPTS || !(taken_back || is_race(request, &problem)) {
+                if attempts == MOST_ATTEMPTS || !(rolled_back || is_race(request, &problem)) {
                     return Err(problem);
                 }
             }

@@ -42,6 +42,16 @@ pub(crate) trait SqlSession: Send {
         scalars: &[Option<Scalar>],
     ) -> impl Future<Output = Result<Rows<'static>, Failure>> + Send;
 
+    /// Does it know `insert … returning`?
+    fn returns_inserted(&self) -> bool {
+        true
+    }
+
+    /// The number that the last insert gave its row, where the engine tells only that.
+    fn last_number(&self) -> Option<u64> {
+        None
+    }
+
     /// The columns of a constraint that a refusal could only name.
     fn constrained_columns(&mut self, relation: &str, constraint: &str) -> impl Future<Output = Vec<String>> + Send {
         let _ = (relation, constraint);
@@ -62,6 +72,7 @@ impl<S: SqlSession> Session for Lowered<S> {
             Step::Find(lookup) => puente_sql::keyed(model, dialect, &lookup.select, lookup.lock),
             Step::Address(address) => puente_sql::address(model, dialect, &address.select),
             Step::Insert { of, columns, rows, returning } => {
+                let returning = if self.0.returns_inserted() { returning } else { &[] };
                 puente_sql::insert(model, dialect, of, columns, rows, returning)
             }
             Step::Update { of, set, key, keys } => puente_sql::update(model, dialect, of, set, key, keys),
@@ -83,6 +94,14 @@ impl<S: SqlSession> Session for Lowered<S> {
         self.0.run_statement(prepared, values, scalars)
     }
 
+    fn returns_inserted(&self) -> bool {
+        self.0.returns_inserted()
+    }
+
+    fn last_number(&self) -> Option<u64> {
+        self.0.last_number()
+    }
+
     fn rows_per_insert(&self, columns: usize) -> usize {
         self.0.dialect().rows_per_insert(columns)
     }
@@ -99,6 +118,7 @@ impl<S: SqlSession> Session for Lowered<S> {
 /// The statements of a request's plan.
 pub(crate) fn program(request: &Request) -> &Program {
     let prepared: &dyn Any = &*request.prepared;
-    let statements: &Statements = prepared.downcast_ref().expect("a plan is run by a source of the kind that prepared it");
+    let statements: &Statements =
+        prepared.downcast_ref().expect("a plan is run by a source of the kind that prepared it");
     &statements.0
 }

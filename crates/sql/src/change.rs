@@ -39,7 +39,7 @@ pub fn keyed(model: &Model, dialect: &dyn Dialect, select: &Select, lock: bool) 
     whole.finish(dialect)
 }
 
-/// Inserts `rows` rows with values for `columns`, and tells the values of `returning`, row by row.
+/// Inserts `rows` rows with values for `columns`, and tells the values of `returning`, row by row, if there are any.
 pub fn insert(
     model: &Model,
     dialect: &dyn Dialect,
@@ -70,6 +70,9 @@ pub fn insert(
         Fragment::format("({}) {}", [Fragment::text(names.join(", ")), source])
     };
     let mut whole = Fragment::format("insert into {} {}", [Fragment::text(relation(dialect, &model.types[of])), what]);
+    if returning.is_empty() {
+        return whole.finish(dialect);
+    }
     whole.push(" returning ");
     let told: Vec<String> = returning
         .iter()

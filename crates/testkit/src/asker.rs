@@ -9,8 +9,8 @@ use puente_core::error::Problem;
 use puente_core::model::Model;
 use puente_core::plan::Sealer;
 use puente_core::project::{self, Limits};
-use puente_service::{Api, ApiOptions, Ask, Metrics, Principal};
 use puente_run::{Outcome, Source};
+use puente_service::{Api, ApiOptions, Ask, Metrics, Principal};
 use serde_json::{Map, Value as Json};
 
 const SECRET: &[u8] = b"the tests' secret, thirty-two bytes.";

@@ -20,16 +20,46 @@ pub struct Database {
     folder: TempDir,
 }
 
+/// How a database is spoken to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Spoken {
+    /// As its engine is.
+    To(Engine),
+    /// MariaDB, as if it were MySQL: without what that lacks.
+    AsMysql,
+}
+
+impl Spoken {
+    /// The engine.
+    pub fn engine(self) -> Engine {
+        match self {
+            Spoken::To(engine) => engine,
+            Spoken::AsMysql => Engine::Mariadb,
+        }
+    }
+}
+
+impl From<Engine> for Spoken {
+    fn from(engine: Engine) -> Self {
+        Spoken::To(engine)
+    }
+}
+
 impl Database {
     /// An empty database.
     ///
     /// # Panics
     /// Where the server does not make one.
-    pub fn empty(engine: Engine) -> Self {
+    pub fn empty(spoken: impl Into<Spoken>) -> Self {
+        let spoken = spoken.into();
+        let engine = spoken.engine();
         let folder = tempfile::tempdir().expect("a folder");
         let url = match engine {
             Engine::Sqlite => "sqlite:test.db".to_owned(),
             Engine::Postgres => create(servers::postgres()),
+            Engine::Mariadb if spoken == Spoken::AsMysql => {
+                create(servers::mariadb()).replacen("mariadb:", "mysql:", 1)
+            }
             Engine::Mariadb => create(servers::mariadb()),
         };
         if engine == Engine::Sqlite {

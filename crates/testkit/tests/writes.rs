@@ -6,6 +6,7 @@ use std::collections::BTreeMap;
 use puente_core::catalog::Engine;
 use puente_core::value::Datum;
 use puente_testkit::asker::Asker;
+use puente_testkit::database::Spoken;
 use puente_testkit::oracle::{Expected, Random, World, open_cursors, random_change, random_grants};
 use puente_testkit::seeds::{Repeat, Seeds};
 use rand::{RngExt as _, SeedableRng as _};
@@ -20,17 +21,18 @@ const CHANGES_PER_WORLD: usize = 25;
 const REFUSALS: &[&str] = &["CONFLICT", "REFERENCE_BROKEN", "NOT_PERMITTED", "ROW_MISSING", "VALUE_REFUSED"];
 
 #[rstest]
-#[case::sqlite(Engine::Sqlite)]
-#[case::postgres(Engine::Postgres)]
-#[case::mariadb(Engine::Mariadb)]
-fn the_database_is_as_the_oracle_says(#[case] engine: Engine) {
+#[case::sqlite(Engine::Sqlite.into())]
+#[case::postgres(Engine::Postgres.into())]
+#[case::mariadb(Engine::Mariadb.into())]
+#[case::mysql(Spoken::AsMysql)]
+fn the_database_is_as_the_oracle_says(#[case] spoken: Spoken) {
     let seeds = Seeds::of_run(WORLDS, FRESH_WORLDS);
     let (mut cases, mut done) = (0, 0);
     let mut refused: BTreeMap<&str, usize> = BTreeMap::new();
     for seed in seeds.all() {
         let _repeat = Repeat { test: "writes", seed };
         let mut random = Random::seed_from_u64(seed);
-        let mut world = World::random(&mut random, engine);
+        let mut world = World::random(&mut random, spoken);
         let granted = random_grants(&mut random, &world, true, 0);
         let asker = Asker::of_grants(world.source(), &world.model, &granted.text);
         let view = &granted.view;
@@ -38,7 +40,7 @@ fn the_database_is_as_the_oracle_says(#[case] engine: Engine) {
             let Some(change) = random_change(&mut random, &world, view) else { continue };
             let rehearse = random.random_bool(0.2);
             let told = format!(
-                "{engine:?}, seed {seed}, change {number}, rehearsed: {rehearse}:\n{}\n{}\n{}\n{:?}\n",
+                "{spoken:?}, seed {seed}, change {number}, rehearsed: {rehearse}:\n{}\n{}\n{}\n{:?}\n",
                 change.document,
                 serde_json::to_string(&change.variables).unwrap(),
                 granted.text,
@@ -82,7 +84,7 @@ fn the_database_is_as_the_oracle_says(#[case] engine: Engine) {
     }
     #[expect(clippy::print_stdout, reason = "how much was compared is part of the result")]
     {
-        println!("{engine:?}: {cases} mutations, {done} done, refused: {refused:?}");
+        println!("{spoken:?}: {cases} mutations, {done} done, refused: {refused:?}");
     }
     assert!(cases >= 1_000 || !seeds.is_usual(), "a full run has at least 1,000 cases, found {cases}");
     assert!(done * 3 > cases && refused.len() >= 3 || !seeds.is_usual(), "both happen: {done} of {cases}, {refused:?}");

@@ -8,7 +8,7 @@ use indexmap::IndexMap;
 use puente_core::answer::KeyValues;
 use puente_core::error::{Code, Problem};
 use puente_core::model::{Cardinality, ColumnId, Link, LinkId, TypeId};
-use puente_core::plan::change::{EdgeRow, Existing, LookupId, NewRow, Target, locator};
+use puente_core::plan::change::{EdgeRow, Existing, LookupId, NewRow, Target, Unruled, locator};
 use puente_core::value::{Datum, push_item};
 
 use super::Step;
@@ -167,14 +167,14 @@ impl<'c, S: Session> Run<'c, S> {
         for (at, row) in rows.iter().enumerate() {
             let mut columns: Vec<ColumnId> = row.iter().map(|(column, _)| *column).collect();
             columns.sort_unstable();
-            let place = if self.session.rows_per_insert(columns.len()) == 1 { at } else { 0 };
+            let place = if self.rows_per_insert(of, &columns) == 1 { at } else { 0 };
             groups.entry((place, columns)).or_default().push(at);
         }
         let returning = locator(self.model, of);
         let mut prepared: Option<(usize, Vec<ColumnId>, S::Prepared)> = None;
         let mut locators: Vec<Datums> = vec![Vec::new(); rows.len()];
         for ((_, columns), members) in groups {
-            let most = if columns.is_empty() { 1 } else { self.session.rows_per_insert(columns.len()) };
+            let most = self.rows_per_insert(of, &columns);
             for chunk in members.chunks(most) {
                 let value = |row: &[(ColumnId, Datum)], column: ColumnId| {
                     row.iter().find(|(known, _)| *known == column).map_or(Datum::Null, |(_, cell)| cell.clone())
@@ -187,7 +187,7 @@ impl<'c, S: Session> Run<'c, S> {
                     let step = Step::Insert { of, columns: &columns, rows: chunk.len(), returning: &returning };
                     (chunk.len(), columns.clone(), self.prepare(step))
                 }));
-                let inserted = self.insert_chunk(of, insert, cells, &returning).await;
+                let inserted = self.insert_chunk((of, &columns), insert, cells, &returning).await;
                 let inserted = match inserted {
                     Ok(inserted) => inserted,
                     Err(failure) => {
@@ -212,14 +212,19 @@ impl<'c, S: Session> Run<'c, S> {
 
     pub(super) async fn insert_chunk(
         &mut self,
-        of: TypeId,
+        (of, columns): (TypeId, &[ColumnId]),
         insert: &S::Prepared,
         cells: Vec<Datums>,
         returning: &[ColumnId],
     ) -> Result<Vec<Datums>, Failure> {
-        let scalars = self.scalars_of(of, returning);
         let expected = cells.len();
         let given: Datums = cells.iter().flatten().cloned().collect();
+        if !self.session.returns_inserted() {
+            let keys = KeyValues::new(cells.clone());
+            self.execute(insert, Some(&keys), &given, &[]).await?;
+            return self.find_inserted(of, columns, &cells).await.map_err(Failure::Problem);
+        }
+        let scalars = self.scalars_of(of, returning);
         let keys = KeyValues::new(cells);
         let inserted = self.execute(insert, Some(&keys), &given, &scalars).await?;
         if inserted.len() != expected {
@@ -229,6 +234,51 @@ impl<'c, S: Session> Run<'c, S> {
         }
         let row = |at: usize| (0..returning.len()).map(|column| inserted.row(at).cell(column).to_datum()).collect();
         Ok((0..expected).map(row).collect())
+    }
+
+    /// How many rows with values for these columns one insert takes: one, where the engine numbers them and says the number of
+    /// the last one only.
+    fn rows_per_insert(&self, of: TypeId, columns: &[ColumnId]) -> usize {
+        let is_keyed = || self.row_key(of).iter().all(|column| columns.contains(column));
+        if columns.is_empty() || !(self.session.returns_inserted() || is_keyed()) {
+            return 1;
+        }
+        self.session.rows_per_insert(columns.len())
+    }
+
+    fn row_key(&self, of: TypeId) -> &'c [ColumnId] {
+        self.model.types[of].row_key().map_or(&[][..], |key| &key.columns)
+    }
+
+    /// The locators of rows that an insert made without telling: by the keys that they were given, or numbered with.
+    async fn find_inserted(
+        &mut self,
+        of: TypeId,
+        columns: &[ColumnId],
+        rows: &[Datums],
+    ) -> Result<Vec<Datums>, Problem> {
+        let key = self.row_key(of);
+        let number = self.session.last_number().map(|number| match i64::try_from(number) {
+            Ok(number) => Datum::Integer(number),
+            Err(_) => Datum::Text(number.to_string()),
+        });
+        let value = |row: &Datums, column: ColumnId| {
+            let given = columns.iter().position(|known| *known == column).map(|at| row[at].clone());
+            given.filter(|value| *value != Datum::Null).or_else(|| number.clone())
+        };
+        let keys: Option<Vec<Datums>> =
+            rows.iter().map(|row| key.iter().map(|column| value(row, *column)).collect()).collect();
+        let name = &self.model.types[of].name;
+        let Some(keys) = keys else {
+            let text = format!("the database does not tell the key that it made for a `{name}`; give the key a value");
+            return Err(Problem::new(Code::ValueRefused, text));
+        };
+        let lookup = Unruled::Created.lookup(self.model, of, key);
+        let found: Option<Vec<Datums>> = self.find_by(&lookup, keys).await?.into_iter().collect();
+        found.ok_or_else(|| {
+            let text = format!("a new `{name}` is not there under its key; a trigger must be in the way");
+            Problem::new(Code::ValueRefused, text)
+        })
     }
 
     /// Creates rows of a join table between rows that are both there by now.

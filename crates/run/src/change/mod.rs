@@ -107,6 +107,16 @@ pub trait Session: Send {
         scalars: &[Option<Scalar>],
     ) -> impl Future<Output = Result<Rows<'static>, Failure>> + Send;
 
+    /// Does an insert deliver columns of the rows that it made? Else they are found again by their keys.
+    fn returns_inserted(&self) -> bool {
+        true
+    }
+
+    /// The key that the engine numbered the row of the last insert with, where an insert delivers nothing.
+    fn last_number(&self) -> Option<u64> {
+        None
+    }
+
     /// How many rows of so many columns one insert takes.
     fn rows_per_insert(&self, columns: usize) -> usize;
 

@@ -13,8 +13,8 @@ use super::connect::{self, Server};
 use super::run::{Stopped, send};
 use super::{fault, params, values};
 use crate::attempts::{self, Transactional};
-use puente_run::change::{self, Failure, Values};
 use crate::statements::{Lowered, SqlSession};
+use puente_run::change::{self, Failure, Values};
 use puente_run::turns::Party;
 use puente_run::{ChangeRequest, Outcome};
 
@@ -30,9 +30,10 @@ impl Transactional for Server {
         client: &mut connect::Session,
         request: &ChangeRequest,
     ) -> (Result<Outcome, Problem>, bool) {
-        let mut transaction = Transaction { session: client, taken_back: false };
+        let returns_inserted = self.returns_inserted(client);
+        let mut transaction = Transaction { session: client, rolled_back: false, returns_inserted, last_number: None };
         let result = transaction.attempt(request).await;
-        (result, transaction.taken_back)
+        (result, transaction.rolled_back)
     }
 
     async fn cancel(&self, client: connect::Session) {
@@ -66,7 +67,11 @@ impl Transactional for Server {
 struct Transaction<'c> {
     session: &'c mut Conn,
     /// Did the database rolls it back?
-    taken_back: bool,
+    rolled_back: bool,
+    /// Does an insert tell what it made?
+    returns_inserted: bool,
+    /// What the last insert numbered its row with.
+    last_number: Option<u64>,
 }
 
 impl Transaction<'_> {
@@ -85,10 +90,14 @@ impl Transaction<'_> {
     ) -> Result<Rows<'static>, Failure> {
         let parameters = params::values(&statement.slots, bound.bound, bound.keys, bound.given);
         let rows = send(self.session, &statement.text, parameters, bound.most_bytes).await;
+        if !self.returns_inserted {
+            // Nothing was numbered where it is 0.
+            self.last_number = self.session.last_insert_id().filter(|number| *number > 0);
+        }
         let rows = rows.map_err(|stopped| match stopped {
             Stopped::TooLarge(problem) => Failure::Problem(problem),
             Stopped::Failed(error) => {
-                self.taken_back |= fault::is_rolled_back(&error);
+                self.rolled_back |= fault::is_rolled_back(&error);
                 match fault::refusal(&error) {
                     Some(refusal) => Failure::Refused(refusal),
                     None => Failure::Problem(fault::problem(&error)),
@@ -110,6 +119,14 @@ impl Transaction<'_> {
 impl SqlSession for &mut Transaction<'_> {
     fn dialect(&self) -> &'static dyn Dialect {
         &puente_sql::Mariadb
+    }
+
+    fn returns_inserted(&self) -> bool {
+        self.returns_inserted
+    }
+
+    fn last_number(&self) -> Option<u64> {
+        self.last_number
     }
 
     async fn run_statement(

@@ -42,6 +42,8 @@ pub(super) struct Server {
     backoff: Backoff,
     gate: Gate,
     wait: Duration,
+    /// Is the address that of a MySQL server?
+    is_mysql: bool,
 }
 
 /// A session of the pool, and its caller's turn to use it. It goes back to the pool only by [`Session::give_back`]; else it ends,
@@ -114,6 +116,7 @@ impl Server {
             backoff: Backoff::default(),
             gate: gate(connections),
             wait: Duration::from_millis(settings.wait_ms),
+            is_mysql: url.starts_with("mysql:"),
         })
     }
 
@@ -166,6 +169,11 @@ impl Server {
                 Err(Problem::new(Code::SourceUnavailable, text))
             }
         }
+    }
+
+    /// Does a session know `insert … returning`? MariaDB does, from its tenth version on; MySQL, whose versions are lower, does not.
+    pub(super) fn returns_inserted(&self, session: &Conn) -> bool {
+        !self.is_mysql && session.server_version().0 >= 10
     }
 
     /// The session was found dead: those beside it may be, too.

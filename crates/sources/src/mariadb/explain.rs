@@ -8,9 +8,9 @@ use puente_sql::{Program, Statement};
 use super::connect::Server;
 use super::params;
 use super::run::{execute, united_text};
-use crate::statements::program;
 use crate::cluster::Job;
 use crate::server::within;
+use crate::statements::program;
 use puente_run::{Explanation, Request};
 
 /// Rows from which reading a whole table is worth a word.

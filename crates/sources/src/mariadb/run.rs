@@ -13,11 +13,11 @@ use tokio::time::timeout;
 
 use super::connect::Server;
 use super::{fault, params, values};
-use crate::statements::program;
 use crate::attempts;
 use crate::cluster::{self, Job};
-use puente_run::levels::LevelReader;
 use crate::server::{CANCEL_TIMEOUT, KEPT_TEXT_BYTES, within};
+use crate::statements::program;
+use puente_run::levels::LevelReader;
 use puente_run::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
 
 impl cluster::Server for Server {

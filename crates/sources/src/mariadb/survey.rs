@@ -15,8 +15,8 @@ use puente_sql::{Dialect as _, Mariadb as Sql};
 use super::connect::connect;
 use super::fault;
 use super::types::{checked_texts, checks_json, judge};
-use puente_run::Survey;
 use crate::sampling::{KeySearch, SAMPLED_ROWS, convincing, question, round};
+use puente_run::Survey;
 
 /// Tables and views of the database; system-versioned tables are tables.
 const TABLES: &str = "\

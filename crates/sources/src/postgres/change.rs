@@ -12,8 +12,8 @@ use super::connect::{self, Server};
 use super::run::{Stopped, column};
 use super::{fault, params, wire};
 use crate::attempts::{self, Transactional};
-use puente_run::change::{self, Failure, Values};
 use crate::statements::{Lowered, SqlSession};
+use puente_run::change::{self, Failure, Values};
 use puente_run::turns::Party;
 use puente_run::{ChangeRequest, Outcome};
 
@@ -25,9 +25,9 @@ impl Transactional for Server {
     }
 
     async fn attempt(&self, client: &mut Lease, request: &ChangeRequest) -> (Result<Outcome, Problem>, bool) {
-        let mut transaction = Transaction { server: self, client: client.client(), taken_back: false };
+        let mut transaction = Transaction { server: self, client: client.client(), rolled_back: false };
         let result = transaction.attempt(request).await;
-        (result, transaction.taken_back)
+        (result, transaction.rolled_back)
     }
 
     async fn cancel(&self, mut client: Lease) {
@@ -84,7 +84,7 @@ struct Transaction<'c> {
     server: &'c Server,
     client: &'c Object,
     /// Did the database rolls it back?
-    taken_back: bool,
+    rolled_back: bool,
 }
 
 impl Transaction<'_> {
@@ -106,7 +106,7 @@ impl Transaction<'_> {
         let rows = rows.map_err(|stopped| match stopped {
             Stopped::TooLarge(problem) => Failure::Problem(problem),
             Stopped::Failed(error) => {
-                self.taken_back |= fault::is_rolled_back(&error);
+                self.rolled_back |= fault::is_rolled_back(&error);
                 match fault::refusal(&error) {
                     Some(refusal) => Failure::Refused(refusal),
                     None => Failure::Problem(fault::problem(&error)),

@@ -12,9 +12,9 @@ use tokio_postgres::types::ToSql;
 use super::connect::Server;
 use super::run::Raw;
 use super::{fault, params};
-use crate::statements::program;
 use crate::cluster::Job;
 use crate::server::within;
+use crate::statements::program;
 use puente_run::{Explanation, Request};
 
 /// Rows from which reading a whole table is worth a word.

@@ -25,9 +25,9 @@ use puente_core::project::SourceSettings;
 use puente_sql::Dialect as _;
 
 use crate::cluster::Cluster;
-use puente_run::{ChangeRequest, Connector, Explanation, Outcome, Prepared, Request, Source};
 use crate::statements;
 pub use connect::connect;
+use puente_run::{ChangeRequest, Connector, Explanation, Outcome, Prepared, Request, Source};
 pub use survey::survey;
 
 /// Sets a source up; nothing is connected before the first request.

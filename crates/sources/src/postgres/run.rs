@@ -19,11 +19,11 @@ use super::connect::{Server, Session};
 use super::fault;
 use super::params::{self, Text};
 use super::wire::{self, Answer, Nested};
-use crate::statements::program;
 use crate::attempts;
 use crate::cluster::{self, Job};
-use puente_run::levels::LevelReader;
 use crate::server::{CANCEL_TIMEOUT, KEPT_TEXT_BYTES, STATEMENTS_KEPT, within};
+use crate::statements::program;
+use puente_run::levels::LevelReader;
 use puente_run::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
 
 /// The bytes of a value as they came.

@@ -15,8 +15,8 @@ use tokio_postgres::{Client, Row};
 use super::connect::connect;
 use super::fault;
 use super::types::{TypeFound, checked_texts, judge};
-use puente_run::Survey;
 use crate::sampling::{KeySearch, convincing, question, round};
+use puente_run::Survey;
 
 /// How long one question of the survey may take.
 const STATEMENT_TIMEOUT: &str = "set statement_timeout = '30s'";

@@ -16,9 +16,9 @@ use tokio::sync::oneshot;
 use super::statements::Kept;
 use super::write::Writer;
 use super::{explain, fault, run};
+use crate::statements;
 use puente_run::turns::{self, Place, Places, Queue};
 use puente_run::{ChangeRequest, Connector, Explanation, Outcome, Prepared, Request, Source};
-use crate::statements;
 
 /// Requests that may wait for a reader before those of who sent most of them are refused at once.
 pub(super) const MOST_WAITING: usize = 1_024;

@@ -12,8 +12,8 @@ use rusqlite::Connection;
 use super::checks;
 use super::fault::problem;
 use super::sample::Sample;
-use puente_run::Survey;
 use crate::sampling::{KeySearch, convincing, question, round};
+use puente_run::Survey;
 
 /// Rows sampled from each end of a table.
 const SAMPLED_ROWS: u32 = 1_000;

@@ -20,8 +20,8 @@ use super::fault;
 use super::pool::{CancelOnDrop, Current, INSTRUCTIONS_PER_CHECK, Identity, Jobs, MOST_WAITING, identity, lock};
 use super::run::cell;
 use super::statements::Kept;
-use puente_run::change::{self, ConstraintKind, ConstraintViolation, Failure, Values};
 use crate::statements::{Lowered, SqlSession};
+use puente_run::change::{self, ConstraintKind, ConstraintViolation, Failure, Values};
 use puente_run::turns::{self, Place, Places, Queue};
 use puente_run::{ChangeRequest, Outcome};
 
@@ -117,8 +117,8 @@ impl Work {
             }
             Err(_) => Ok(()),
         };
-        let taken_back = if connection.is_autocommit() { Ok(()) } else { connection.execute_batch("rollback") };
-        if let Err(error) = taken_back {
+        let rolled_back = if connection.is_autocommit() { Ok(()) } else { connection.execute_batch("rollback") };
+        if let Err(error) = rolled_back {
             tracing::error!(target: "puente::source", %error, "a transaction could not be rolled back");
             self.connection = None;
         }

@@ -15,7 +15,7 @@ use rusqlite::Connection;
 
 use super::ask::Random;
 use super::rule::Collation;
-use crate::database::Database;
+use crate::database::{Database, Spoken};
 
 /// A random database and what is in it.
 #[derive(Debug)]
@@ -138,8 +138,9 @@ impl World {
     ///
     /// # Panics
     /// Where the database or the survey refuses it: a mistake of the test.
-    pub fn random(random: &mut Random, engine: Engine) -> World {
-        let database = Database::empty(engine);
+    pub fn random(random: &mut Random, spoken: impl Into<Spoken>) -> World {
+        let spoken = spoken.into();
+        let (engine, database) = (spoken.engine(), Database::empty(spoken));
         let script = Script { random: &mut *random, engine }.text();
         database.execute(&script);
         let settings = database.settings(&lines(engine, "connections = 2\n"));

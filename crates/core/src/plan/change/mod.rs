@@ -238,6 +238,9 @@ pub enum Unruled {
     StillThere,
     /// The database said that a reference leads nowhere, but not which: the caller is told the field it wrote itself.
     WhichReference,
+    /// Rows that were just created, on an engine whose inserts do not tell what they made: by the keys that they were given, or
+    /// that the engine says it gave. Delivers the row's [`locator`].
+    Created,
     /// A reference leads nowhere; is a key taken, too? That is told first, on every engine: engines themselves look in orders of
     /// their own. Delivers the row's key.
     TakenKey,
@@ -247,10 +250,11 @@ impl Unruled {
     /// The lookup of rows by the values of some columns: after the key's ordinal it delivers nothing but what the reason says.
     pub fn lookup(self, model: &Model, of: TypeId, by: &[ColumnId]) -> Lookup {
         let outputs = match self {
-            Unruled::StillThere | Unruled::WhichReference => &[][..],
-            Unruled::TakenKey => model.types[of].row_key().map_or(&[][..], |key| &key.columns),
+            Unruled::StillThere | Unruled::WhichReference => Vec::new(),
+            Unruled::TakenKey => model.types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default(),
+            Unruled::Created => locator(model, of),
         };
-        lookup(of, (by, outputs), Vec::new(), false)
+        lookup(of, (by, &outputs), Vec::new(), false)
     }
 }
 
