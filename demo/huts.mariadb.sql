@@ -127,19 +127,6 @@ create table incident_log (
   severity json
 );
 
-create table `lost & found` (
-  id int auto_increment primary key,
-  `found-on` date,
-  `found on` date,
-  `2nd owner` text,
-  item text not null
-);
-
-create table `Booking` (
-  id int auto_increment primary key,
-  legacy_reference text not null
-);
-
 create view occupancy as
   select h.id as hut_id, h.name as hut_name, b.starts_on as night, sum(b.guests) as guests, h.beds as beds
   from huts as h join bookings as b on b.hut_id = h.id

@@ -44,7 +44,7 @@ pub(crate) fn insert(db: &Transaction<'_>) -> rusqlite::Result<()> {
     trails(db, random)?;
     supplies(db, random)?;
     readings(db, random)?;
-    odds_and_ends(db, random)
+    incidents(db)
 }
 
 /// `2026-01-01` plus some days, by the civil calendar.
@@ -259,7 +259,7 @@ fn readings(db: &Transaction<'_>, random: &mut Random) -> rusqlite::Result<()> {
     Ok(())
 }
 
-fn odds_and_ends(db: &Transaction<'_>, random: &mut Random) -> rusqlite::Result<()> {
+fn incidents(db: &Transaction<'_>) -> rusqlite::Result<()> {
     db.execute(
         "insert into incident_log select code, '2026-02-' || printf('%02d', 1 + id % 28) || ' 12:30:00',
          json_object('kind', case id % 3 when 0 then 'rockfall' when 1 then 'lost hiker' else 'storm damage' end,
@@ -268,19 +268,5 @@ fn odds_and_ends(db: &Transaction<'_>, random: &mut Random) -> rusqlite::Result<
         [],
     )?;
     db.execute("insert into incident_log values ('XX99', null, '{\"kind\":\"hoax\"}', null)", [])?;
-    let mut lost = db.prepare("insert into \"lost & found\" values (?,?,?,?,?)")?;
-    for (id, item) in (1_i64..).zip(["red scarf", "left boot", "map of the Old Glacier", "harmonica"]) {
-        lost.execute(params![
-            id,
-            date(random.between(0, 90)),
-            date(90 + id),
-            random.one_in(2).then(|| person(random)),
-            item
-        ])?;
-    }
-    let mut legacy = db.prepare("insert into Booking values (?, ?)")?;
-    for id in 1..=12_i64 {
-        legacy.execute(params![id, format!("folio {}/{}", 1_950 + id, random.between(1, 400))])?;
-    }
     Ok(())
 }

@@ -24,8 +24,6 @@ pub(crate) const TABLES: &[&str] = &[
     "supply_deliveries",
     "weather_readings",
     "incident_log",
-    "lost & found",
-    "Booking",
 ];
 
 /// One table's rows on their way.

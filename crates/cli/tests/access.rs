@@ -250,7 +250,7 @@ fn development_tokens_open_development_and_never_production() {
 }
 
 #[test]
-fn a_changed_project_is_read_anew_and_a_broken_one_changes_nothing() {
+fn a_changed_project_is_reloaded_and_a_broken_one_changes_nothing() {
     let project = for_production();
     let file = project.path().join("puente.toml");
     let before = std::fs::read_to_string(&file).unwrap();
@@ -267,7 +267,7 @@ fn a_changed_project_is_read_anew_and_a_broken_one_changes_nothing() {
         assert_eq!(now().0, 1, "still what was in force");
         std::fs::write(&file, before.replace("[\"id\"]", "[\"id\", \"title\"]")).unwrap();
         reload.iter().for_each(|signal| served.signal(signal));
-        served.wait_for("read again");
+        served.wait_for("reloaded");
         let (code, out, err) = now();
         assert_eq!((code, out.trim()), (0, r#"{"data":{"notes":{"nodes":[{"title":"mine"}]}}}"#), "{err}");
     }

@@ -235,3 +235,41 @@ fn the_engine_explains_its_statements(#[values(Engine::Sqlite, Engine::Postgres,
     let statements = answer["extensions"]["statements"].as_array().unwrap_or_else(|| panic!("{answer}"));
     assert!(statements.iter().all(|statement| !statement["plan"].as_array().expect("a plan").is_empty()));
 }
+
+/// Names that are not GraphQL names, and tables whose names differ by case or number alone.
+#[rstest]
+#[case::sqlite(Engine::Sqlite)]
+#[case::postgres(Engine::Postgres)]
+#[case::mariadb(Engine::Mariadb)]
+fn odd_names_are_served_and_written(#[case] engine: Engine) {
+    let q = if engine == Engine::Mariadb { '`' } else { '"' };
+    let database = Database::empty(engine);
+    database.execute(&format!(
+        "create table {q}lost & found{q} (id integer primary key, {q}found-on{q} date, {q}found on{q} date, {q}2nd owner{q} varchar(40), {q}a {{}} b{q} varchar(9));
+create table bookings (id integer primary key, nights integer);
+create table {q}Booking{q} (id integer primary key, folio varchar(20) not null);
+insert into {q}lost & found{q} values (1, '2026-01-02', '2026-02-03', 'Ada', 'x');
+insert into bookings values (1, 3);
+insert into {q}Booking{q} values (1, 'folio 7');
+"
+    ));
+    let edits = format!(
+        "[[type]]\ntable = \"Booking\"\nname = \"LegacyBooking\"\n[role.clerk.LostFound.read]\nfields = \"all\"\n\
+         masks = {{ aB = \"row.id == 1\" }}\nrows = \"row.id > 0\"\n"
+    );
+    let project = TestProject::of(&database, "", &edits);
+    let service = project.serve();
+    let types = service.ask("{ __schema { queryType { fields { name } } } }").text().to_owned();
+    for name in ["lostFounds", "bookings", "legacyBookings"] {
+        assert!(types.contains(&format!("\"{name}\"")), "{name} among {types}");
+    }
+    let ask = "{ lostFounds(filter: { aB: { eq: \"x\" } }, orderBy: [{ aB: ASC }]) { nodes { id aB } } }";
+    let owner = service.ask(ask).json();
+    assert_eq!(owner["data"]["lostFounds"]["nodes"][0]["aB"], "x", "{owner}");
+    let clerk = service.post(&json!({ "query": "{ lostFounds(filter: { aB: { eq: \"x\" } }) { nodes { aB } } }", "extensions": { "as": { "role": "clerk" } } }));
+    assert_eq!(clerk.json()["data"]["lostFounds"]["nodes"], json!([{ "aB": "x" }]), "{}", clerk.text());
+    let folio = service
+        .ask("mutation { updateLegacyBooking(key: { id: 1 }, set: { folio: \"folio 8\" }) { node { folio } } }")
+        .json();
+    assert_eq!(folio["data"]["updateLegacyBooking"]["node"]["folio"], "folio 8", "{folio}");
+}

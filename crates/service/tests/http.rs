@@ -76,10 +76,10 @@ fn bodies_that_are_no_request_are_refused_with_the_reason() {
     let (_project, service) = huts();
     type Headers<'a> = &'a [(&'a str, &'a str)];
     let cases: &[(Headers<'_>, &str, u16, &str)] = &[
-        (&[JSON], "{", 400, "no GraphQL request"),
+        (&[JSON], "{", 400, "not a GraphQL request"),
         (&[JSON], "[]", 400, "one request at a time"),
         (&[JSON], "{}", 400, "lacks `query`"),
-        (&[JSON], r#"{"query": "{__typename}", "variables": [1]}"#, 400, "no GraphQL request"),
+        (&[JSON], r#"{"query": "{__typename}", "variables": [1]}"#, 400, "not a GraphQL request"),
         (&[JSON], r#"{"query": "{__typename}", "extensions": {"statments": true}}"#, 400, "did you mean `statements`?"),
         (&[("Content-Type", "text/plain")], r#"{"query": "{__typename}"}"#, 415, "not JSON"),
         (&[], r#"{"query": "{__typename}"}"#, 415, "not JSON"),
