@@ -253,11 +253,9 @@ insert into bookings values (1, 3);
 insert into {q}Booking{q} values (1, 'folio 7');
 "
     ));
-    let edits = format!(
-        "[[type]]\ntable = \"Booking\"\nname = \"LegacyBooking\"\n[role.clerk.LostFound.read]\nfields = \"all\"\n\
-         masks = {{ aB = \"row.id == 1\" }}\nrows = \"row.id > 0\"\n"
-    );
-    let project = TestProject::of(&database, "", &edits);
+    let edits = "[[type]]\ntable = \"Booking\"\nname = \"LegacyBooking\"\n[role.clerk.LostFound.read]\nfields = \"all\"\n\
+         masks = { aB = \"row.id == 1\" }\nrows = \"row.id > 0\"\n";
+    let project = TestProject::of(&database, "", edits);
     let service = project.serve();
     let types = service.ask("{ __schema { queryType { fields { name } } } }").text().to_owned();
     for name in ["lostFounds", "bookings", "legacyBookings"] {
