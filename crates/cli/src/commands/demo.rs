@@ -100,7 +100,7 @@ impl Demo {
         output::say(format!("\n{}  http://{address}/#key={key}", heading("Console")));
         output::say(format!("{}      http://{address}/graphql", heading("API")));
         output::say(format!("{}  {key}", heading("Key    ")));
-        output::say(heading("\nAsks to try"));
+        output::say(heading("\nQueries to try"));
         for (what, document) in puente_demo::ASKS {
             output::say(faint(&format!("  # {what}")));
             output::say(format!("  puente ask --project {dir} --table '{document}'"));
