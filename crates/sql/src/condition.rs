@@ -93,7 +93,8 @@ impl<'a> Writer<'a> {
                 Fragment::join([value, other], operator(*comparison))
             }
             Test::Size { comparison, size } => {
-                Fragment::join([dialect.size(value), Fragment::text(size.to_string())], operator(*comparison))
+                let text = dialect.size(dialect.as_text(column, value));
+                Fragment::join([text, Fragment::text(size.to_string())], operator(*comparison))
             }
             Test::Compare { comparison, operand, ignore_case } => {
                 let operand = self.dialect.value(slot(operand), column);

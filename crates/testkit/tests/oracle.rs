@@ -31,7 +31,10 @@ struct Somebody {
 fn puente_and_the_oracle_answer_the_same(#[case] engine: Engine) {
     let seeds = Seeds::of_run(WORLDS, FRESH_WORLDS);
     let (mut cases, mut again, mut reused, mut rows, mut with_problems) = (0, 0, 0, 0, 0);
-    for seed in seeds.all() {
+    // What fresh seeds found once is looked at in every usual run: a statement that a server answers wrongly when it executes it a
+    // second time, and the size of a text that is filled up with blanks.
+    let found: &[u64] = if seeds.is_usual() { &[128_300_219, 128_300_254] } else { &[] };
+    for seed in seeds.all().chain(found.iter().copied()) {
         let _repeat = Repeat { test: "oracle", seed };
         let mut random = Random::seed_from_u64(seed);
         let world = World::random(&mut random, engine);

@@ -141,6 +141,9 @@ impl SqlSession for &mut Transaction<'_> {
     async fn constrained_columns(&mut self, relation: &str, constraint: &str) -> Vec<String> {
         const COLUMNS: &str = "select column_name from information_schema.statistics
             where table_schema = database() and table_name = ? and index_name = ? order by seq_in_index";
-        self.session.exec(COLUMNS, (relation, constraint)).await.unwrap_or_default()
+        let Ok(statement) = self.session.prep(COLUMNS).await else { return Vec::new() };
+        let found = self.session.exec(&statement, (relation, constraint)).await;
+        let _ = self.session.close(statement).await;
+        found.unwrap_or_default()
     }
 }

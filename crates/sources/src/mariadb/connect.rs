@@ -12,7 +12,7 @@ use tokio::time::{timeout, timeout_at};
 
 use super::fault;
 use crate::backoff::Backoff;
-use crate::server::{CANCEL_TIMEOUT, CONNECT_TIMEOUT, CONNECTIONS, STATEMENTS_KEPT, gate, turn};
+use crate::server::{CANCEL_TIMEOUT, CONNECT_TIMEOUT, CONNECTIONS, gate, turn};
 use crate::tls::{self, Verify};
 use puente_run::turns::{Gate, Party, Turn};
 
@@ -107,8 +107,7 @@ const SESSION: &[&str] = &[
 impl Server {
     pub(super) fn new(url: &str, settings: &SourceSettings, base: &Path) -> Result<Self, Problem> {
         let connections = settings.connections.unwrap_or(CONNECTIONS);
-        let options: Opts =
-            options(url, settings, base)?.init(SESSION.to_vec()).stmt_cache_size(STATEMENTS_KEPT).into();
+        let options: Opts = options(url, settings, base)?.init(SESSION.to_vec()).stmt_cache_size(0).into();
         let pool = Pool::builder(Sessions(options.clone())).max_size(connections).build();
         Ok(Server {
             pool: pool.map_err(|error| Problem::new(Code::SourceUnavailable, error.to_string()))?,

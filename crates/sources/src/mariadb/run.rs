@@ -15,7 +15,7 @@ use super::connect::Server;
 use super::{fault, params, values};
 use crate::attempts;
 use crate::cluster::{self, Job};
-use crate::server::{CANCEL_TIMEOUT, KEPT_TEXT_BYTES, within};
+use crate::server::{CANCEL_TIMEOUT, within};
 use crate::statements::program;
 use puente_run::levels::LevelReader;
 use puente_run::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
@@ -190,7 +190,8 @@ impl From<mysql_async::Error> for Stopped {
     }
 }
 
-/// Runs a prepared statement. Rows are counted as they arrive: they stop where an answer of `most_bytes` could not be made of
+/// Prepares a statement, and runs it once: executed a second time, MariaDB 10.11 answers some wrongly (conditions that it moved
+/// into a subquery are lost; the oracle found it). Rows are counted as they arrive: they stop where an answer of `most_bytes` could not be made of
 /// them, and the session has to be given up then.
 pub(super) async fn send(
     session: &mut Conn,
@@ -199,17 +200,27 @@ pub(super) async fn send(
     most_bytes: usize,
 ) -> Result<Vec<Row>, Stopped> {
     let statement = session.prep(text).await?;
+    let found = rows(session, &statement, values, most_bytes).await;
+    // Rows that nobody wants any more are still on their way: the session ends, and the statement with it.
+    if !matches!(found, Err(Stopped::TooLarge(_))) {
+        session.close(statement).await?;
+    }
+    found
+}
+
+async fn rows(
+    session: &mut Conn,
+    statement: &mysql_async::Statement,
+    values: Vec<Value>,
+    most_bytes: usize,
+) -> Result<Vec<Row>, Stopped> {
     let values = if values.is_empty() { Params::Empty } else { Params::Positional(values) };
-    let mut result = session.exec_iter(&statement, values).await?;
+    let mut result = session.exec_iter(statement, values).await?;
     let (mut found, mut bytes) = (Vec::new(), 0_usize);
     while let Some(row) = result.next().await? {
         bytes += weight(&row);
         check_held(bytes, most_bytes).map_err(Stopped::TooLarge)?;
         found.push(row);
-    }
-    drop(result);
-    if text.len() > KEPT_TEXT_BYTES {
-        session.close(statement).await?;
     }
     Ok(found)
 }
