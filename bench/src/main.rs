@@ -73,7 +73,7 @@ async fn serve_puente(folder: ProjectFolder) {
         owner_key: Some(KEY.to_owned()),
         workers: Some(2),
     };
-    let access_keys = Arc::new(AccessKeys::open(&access_keys).expect("access_keys"));
+    let access_keys = Arc::new(AccessKeys::open(&access_keys).expect("access keys"));
     let served = Served { api, identity: folder.identity(false).expect("identities") };
     let running = puente_service::serve(served, access_keys, options).await.expect("it starts");
     report::line(&format!("listening {}", running.address));
@@ -225,7 +225,7 @@ fn add_warden(folder: &Path) -> String {
     let text = std::fs::read_to_string(&file).expect("a project file");
     std::fs::write(&file, text + asks::ROLES).expect("a project file");
     let private = ProjectFolder::open(folder).expect("a project").private_folder().expect("a folder");
-    let access_keys = AccessKeys::open(&private.join("records.db")).expect("access_keys");
+    let access_keys = AccessKeys::open(&private.join("records.db")).expect("access keys");
     let claims = serde_json::json!({ "sub": asks::WARDEN }).as_object().cloned().expect("an object");
     let new = NewKey { name: "warden", role: "bench", claims, lifetime: None };
     access_keys.create_key(&new).expect("a key")

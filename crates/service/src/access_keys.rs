@@ -42,7 +42,7 @@ pub struct RecordsError(pub(crate) String);
 
 impl fmt::Display for RecordsError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "the access_keys in .puente/records.db cannot be used: {}", self.0)
+        write!(f, "the access keys in .puente/records.db cannot be used: {}", self.0)
     }
 }
 
@@ -212,7 +212,7 @@ fn restrict(file: &Path) {
     {
         use std::os::unix::fs::PermissionsExt as _;
         if let Err(error) = std::fs::set_permissions(file, std::fs::Permissions::from_mode(0o600)) {
-            tracing::warn!(target: "puente::service", %error, "the access_keys could not be made private");
+            tracing::warn!(target: "puente::service", %error, "the access keys could not be made private");
         }
     }
 }

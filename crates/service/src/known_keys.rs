@@ -53,7 +53,7 @@ impl KnownKeys {
         let mut keeper = Keeper { connection, shared: Arc::clone(&shared), version: None, written: Instant::now() };
         keeper.try_to_look()?;
         let (looks, asked) = channel();
-        let started = std::thread::Builder::new().name("access_keys".to_owned()).spawn(move || keeper.work(&asked));
+        let started = std::thread::Builder::new().name("access-keys".to_owned()).spawn(move || keeper.work(&asked));
         started.map_err(|error| RecordsError(format!("no thread ({error})")))?;
         Ok(KnownKeys { shared, looks })
     }

@@ -45,7 +45,7 @@ pub enum Slot {
     PageSize(usize),
     /// A value of the parent's row, by its output.
     Parent(usize),
-    /// The parent's ordinal, where its rows are union_per_parent with those of others.
+    /// The parent's ordinal, where its rows are united with those of others.
     Ordinal,
     /// The values of one linking column of all parents' rows, by the link's pair.
     KeyColumn(usize),

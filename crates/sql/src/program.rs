@@ -17,7 +17,7 @@ pub enum Program {
     NestedLoop(Vec<Statement>),
     /// A statement per select, by its id. Rows begin with their parent's ordinal, from 1, and come ordered by it; those of
     /// a root select do not. Where the engine is better served so, also a statement for one parent, of which a few are
-    /// union_per_parent to one.
+    /// united to one.
     Batched(Vec<Statement>, Vec<Option<Statement>>),
     /// One statement for everything. Of one root select it gives the rows; of several, one row with a column per root:
     /// an array of records for a list, a record for a single row. Children that are not joined are such columns, too, behind

@@ -125,7 +125,7 @@ impl TestProject {
         let options = folder.api_options(b"the tests' secret, thirty-two bytes.".to_vec(), None).expect("an API");
         let api = Arc::new(Api::new(options, Arc::new(Metrics::default())));
         let private = folder.private_folder().expect("a private folder");
-        let access_keys = Arc::new(AccessKeys::open(&private.join("records.db")).expect("access_keys"));
+        let access_keys = Arc::new(AccessKeys::open(&private.join("records.db")).expect("access keys"));
         let identity = folder.identity(development).expect("identities");
         let options = ServeOptions {
             listen: "127.0.0.1:0".parse().expect("an address"),

@@ -174,7 +174,7 @@ pub enum ConstraintKind {
     /// A range of numbers or dates.
     Range,
     /// A form: a value that is none of the column's type.
-    StorageFormat,
+    Form,
 }
 
 /// Runs every change, and writes the answer of each as it is reached.

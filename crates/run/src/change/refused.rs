@@ -54,7 +54,7 @@ impl<'c, S: Session> Run<'c, S> {
             ConstraintKind::Range => {
                 (Code::ValueRefused, format!("{named} of `{name}` is out of its range; give a smaller or larger one"))
             }
-            ConstraintKind::StorageFormat => {
+            ConstraintKind::Form => {
                 (Code::ValueRefused, format!("{named} of `{name}` has not the form that its column takes"))
             }
         };

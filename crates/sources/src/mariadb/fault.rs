@@ -56,7 +56,7 @@ pub(super) fn refusal(error: &Error) -> Option<ConstraintViolation> {
         1644 => (ConstraintKind::Check, None, None),
         1406 => (ConstraintKind::Length, quoted('\'', 0).map(|column| vec![column]), None),
         1264 | 1690 => (ConstraintKind::Range, quoted('\'', 0).map(|column| vec![column]), None),
-        1265 | 1366 | 1292 => (ConstraintKind::StorageFormat, None, None),
+        1265 | 1366 | 1292 => (ConstraintKind::Form, None, None),
         _ => return None,
     };
     Some(ConstraintViolation { rule, columns: columns.unwrap_or_default(), constraint, detail: error.to_string() })

@@ -156,8 +156,8 @@ pub(super) fn united_text(one: &Statement) -> String {
     format!("({}) union all …", one.text)
 }
 
-/// One select per parent, union_per_parent to one statement. Their number is rounded up, so that there are few statements to keep
-/// prepared; each comes with its parent's ordinal, in order.
+/// One select per parent, united to one statement. Their number is rounded up, so that there are few different statements; each
+/// comes with its parent's ordinal, in order.
 async fn unite(session: &mut Conn, request: &Request, one: &Statement, keys: &KeyValues) -> Result<Vec<Row>, Problem> {
     let copies = keys.rows().len().next_power_of_two();
     let text = vec![format!("({})", one.text); copies].join(" union all ");
@@ -191,8 +191,8 @@ impl From<mysql_async::Error> for Stopped {
 }
 
 /// Prepares a statement, and runs it once: executed a second time, MariaDB 10.11 answers some wrongly (conditions that it moved
-/// into a subquery are lost; the oracle found it). Rows are counted as they arrive: they stop where an answer of `most_bytes` could not be made of
-/// them, and the session has to be given up then.
+/// into a subquery are lost; the oracle found it). Rows are counted as they arrive: they stop where an answer of `most_bytes`
+/// could not be made of them, and the session has to be given up then.
 pub(super) async fn send(
     session: &mut Conn,
     text: &str,

@@ -51,7 +51,7 @@ pub(super) fn refusal(error: &Error) -> Option<ConstraintViolation> {
         "23514" | "P0001" | "44000" => ConstraintKind::Check,
         "22001" => ConstraintKind::Length,
         "22003" | "22008" => ConstraintKind::Range,
-        "22P02" | "22007" | "22P03" | "22021" | "22P05" => ConstraintKind::StorageFormat,
+        "22P02" | "22007" | "22P03" | "22021" | "22P05" => ConstraintKind::Form,
         _ => return None,
     };
     // `Key (hut_id, starts_on)=(7, 2026-07-14) already exists.`: in every language the names come first, in parentheses.

@@ -235,8 +235,8 @@ fn refusal(error: &Error) -> Option<ConstraintViolation> {
         ffi::SQLITE_CONSTRAINT_FOREIGNKEY => ConstraintKind::Reference,
         ffi::SQLITE_CONSTRAINT_NOTNULL => ConstraintKind::NotNull,
         ffi::SQLITE_CONSTRAINT_CHECK | ffi::SQLITE_CONSTRAINT_TRIGGER => ConstraintKind::Check,
-        ffi::SQLITE_CONSTRAINT_DATATYPE => ConstraintKind::StorageFormat,
-        ffi::SQLITE_MISMATCH => ConstraintKind::StorageFormat,
+        ffi::SQLITE_CONSTRAINT_DATATYPE => ConstraintKind::Form,
+        ffi::SQLITE_MISMATCH => ConstraintKind::Form,
         ffi::SQLITE_TOOBIG => ConstraintKind::Length,
         _ => return None,
     };
