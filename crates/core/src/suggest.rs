@@ -8,10 +8,12 @@ pub fn nearest<'a>(typed: &str, candidates: impl IntoIterator<Item = &'a str>) -
     if typed.len() > LONGEST {
         return None;
     }
-    let limit = (typed.chars().count() / 3).max(1);
+    let length = typed.chars().count();
+    let limit = (length / 3).max(1);
     candidates
         .into_iter()
-        .filter(|candidate| candidate.len() <= LONGEST)
+        // Names whose lengths differ by more are further apart than that, whatever their letters are.
+        .filter(|candidate| candidate.len() <= LONGEST && candidate.chars().count().abs_diff(length) <= limit)
         .map(|candidate| {
             let distance = strsim::damerau_levenshtein(&typed.to_lowercase(), &candidate.to_lowercase());
             (distance, candidate)
