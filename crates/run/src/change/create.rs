@@ -258,7 +258,12 @@ impl<'c, S: Session> Run<'c, S> {
         rows: &[Datums],
     ) -> Result<Vec<Datums>, Problem> {
         let key = self.row_key(of);
-        let number = self.session.last_number().map(|number| match i64::try_from(number) {
+        // The number is that of one row, and of one column of its key.
+        let is_given = |row: &Datums, column: &ColumnId| {
+            columns.iter().position(|known| known == column).is_some_and(|at| row[at] != Datum::Null)
+        };
+        let missing = rows.iter().map(|row| key.iter().filter(|column| !is_given(row, column)).count()).sum::<usize>();
+        let number = self.session.last_number().filter(|_| missing == 1).map(|number| match i64::try_from(number) {
             Ok(number) => Datum::Integer(number),
             Err(_) => Datum::Text(number.to_string()),
         });
@@ -270,13 +275,14 @@ impl<'c, S: Session> Run<'c, S> {
             rows.iter().map(|row| key.iter().map(|column| value(row, *column)).collect()).collect();
         let name = &self.model.types[of].name;
         let Some(keys) = keys else {
-            let text = format!("the database does not tell the key that it made for a `{name}`; give the key a value");
+            let text =
+                format!("the database does not say which key it gave the new `{name}`; give the key a value yourself");
             return Err(Problem::new(Code::ValueRefused, text));
         };
         let lookup = Unruled::Created.lookup(self.model, of, key);
         let found: Option<Vec<Datums>> = self.find_by(&lookup, keys).await?.into_iter().collect();
         found.ok_or_else(|| {
-            let text = format!("a new `{name}` is not there under its key; a trigger must be in the way");
+            let text = format!("the new `{name}` is not found by its key; does a trigger change the key? Give it the value that the trigger would");
             Problem::new(Code::ValueRefused, text)
         })
     }
