@@ -16,6 +16,9 @@ use crate::server::{CANCEL_TIMEOUT, CONNECT_TIMEOUT, CONNECTIONS, gate, turn};
 use crate::tls::{self, Verify};
 use puente_run::turns::{Gate, Party, Turn};
 
+/// A session that was taken longer ago is asked whether it is there before it is taken again.
+const UNASKED: Duration = Duration::from_secs(1);
+
 /// What makes sessions. They are given back only when nothing of theirs is left to be read, so that there is nothing to clear
 /// before the next request; the driver's own pool hands each to a task that looks.
 #[derive(Debug)]
@@ -29,7 +32,11 @@ impl Manager for Sessions {
         Conn::new(self.0.clone()).await
     }
 
-    async fn recycle(&self, _: &mut Conn, _: &Metrics) -> RecycleResult<mysql_async::Error> {
+    async fn recycle(&self, session: &mut Conn, metrics: &Metrics) -> RecycleResult<mysql_async::Error> {
+        // The server may have ended it meanwhile, and a change is not tried again on another.
+        if metrics.last_used() > UNASKED {
+            session.ping().await?;
+        }
         Ok(())
     }
 }
