@@ -53,138 +53,118 @@ pub enum Takes {
     Boolean,
 }
 
+/// The fields that a word is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Fields {
+    /// All of them.
+    Any,
+    /// Single values that can be compared.
+    Comparable,
+    /// Single values that are more or less.
+    Ordered,
+    /// Texts.
+    Text,
+    /// Lists.
+    List,
+}
+
+/// A row of the table: the word, its name, what it takes, which fields it is for, what the schema says where its name does not.
+type Entry = (FilterWord, &'static str, Takes, Fields, Option<&'static str>);
+
+/// The table, in the order in which the schema has the words: that of the enum.
+const TABLE: &[Entry] = &[
+    (FilterWord::Eq, "eq", Takes::Value, Fields::Comparable, None),
+    (FilterWord::Ne, "ne", Takes::Value, Fields::Comparable, None),
+    (FilterWord::Lt, "lt", Takes::Value, Fields::Ordered, None),
+    (FilterWord::Lte, "lte", Takes::Value, Fields::Ordered, None),
+    (FilterWord::Gt, "gt", Takes::Value, Fields::Ordered, None),
+    (FilterWord::Gte, "gte", Takes::Value, Fields::Ordered, None),
+    (FilterWord::In, "in", Takes::Values, Fields::Comparable, None),
+    (FilterWord::NotIn, "notIn", Takes::Values, Fields::Comparable, None),
+    (FilterWord::Contains, "contains", Takes::Value, Fields::Text, None),
+    (FilterWord::StartsWith, "startsWith", Takes::Value, Fields::Text, None),
+    (FilterWord::EndsWith, "endsWith", Takes::Value, Fields::Text, None),
+    (
+        FilterWord::IgnoreCase,
+        "ignoreCase",
+        Takes::Boolean,
+        Fields::Text,
+        Some("Compare regardless of the case of ASCII letters."),
+    ),
+    (FilterWord::Includes, "includes", Takes::Value, Fields::List, Some("The value is among the items.")),
+    (
+        FilterWord::IncludesAny,
+        "includesAny",
+        Takes::Values,
+        Fields::List,
+        Some("Some of these values are among the items."),
+    ),
+    (
+        FilterWord::IncludesAll,
+        "includesAll",
+        Takes::Values,
+        Fields::List,
+        Some("All of these values are among the items."),
+    ),
+    (FilterWord::IsEmpty, "isEmpty", Takes::Boolean, Fields::List, None),
+    (FilterWord::IsNull, "isNull", Takes::Boolean, Fields::Any, None),
+];
+
 impl FilterWord {
     /// All of them, in the order in which the schema has them.
-    pub const ALL: &[FilterWord] = &[
-        FilterWord::Eq,
-        FilterWord::Ne,
-        FilterWord::Lt,
-        FilterWord::Lte,
-        FilterWord::Gt,
-        FilterWord::Gte,
-        FilterWord::In,
-        FilterWord::NotIn,
-        FilterWord::Contains,
-        FilterWord::StartsWith,
-        FilterWord::EndsWith,
-        FilterWord::IgnoreCase,
-        FilterWord::Includes,
-        FilterWord::IncludesAny,
-        FilterWord::IncludesAll,
-        FilterWord::IsEmpty,
-        FilterWord::IsNull,
-    ];
+    pub fn all() -> impl Iterator<Item = FilterWord> {
+        TABLE.iter().map(|(word, ..)| *word)
+    }
+
+    fn entry(self) -> &'static Entry {
+        &TABLE[self as usize]
+    }
 
     /// The word.
     pub fn name(self) -> &'static str {
-        match self {
-            FilterWord::Eq => "eq",
-            FilterWord::Ne => "ne",
-            FilterWord::Lt => "lt",
-            FilterWord::Lte => "lte",
-            FilterWord::Gt => "gt",
-            FilterWord::Gte => "gte",
-            FilterWord::In => "in",
-            FilterWord::NotIn => "notIn",
-            FilterWord::Contains => "contains",
-            FilterWord::StartsWith => "startsWith",
-            FilterWord::EndsWith => "endsWith",
-            FilterWord::IgnoreCase => "ignoreCase",
-            FilterWord::Includes => "includes",
-            FilterWord::IncludesAny => "includesAny",
-            FilterWord::IncludesAll => "includesAll",
-            FilterWord::IsEmpty => "isEmpty",
-            FilterWord::IsNull => "isNull",
-        }
+        self.entry().1
     }
 
     /// The word of this name.
     pub fn named(name: &str) -> Option<Self> {
-        FilterWord::ALL.iter().copied().find(|word| word.name() == name)
+        FilterWord::all().find(|word| word.name() == name)
     }
 
     /// What it takes.
     pub fn takes(self) -> Takes {
-        match self {
-            FilterWord::Eq
-            | FilterWord::Ne
-            | FilterWord::Lt
-            | FilterWord::Lte
-            | FilterWord::Gt
-            | FilterWord::Gte
-            | FilterWord::Contains
-            | FilterWord::StartsWith
-            | FilterWord::EndsWith
-            | FilterWord::Includes => Takes::Value,
-            FilterWord::In | FilterWord::NotIn | FilterWord::IncludesAny | FilterWord::IncludesAll => Takes::Values,
-            FilterWord::IgnoreCase | FilterWord::IsEmpty | FilterWord::IsNull => Takes::Boolean,
-        }
+        self.entry().2
     }
 
     /// What the schema says of it, where its name does not.
     pub fn description(self) -> Option<&'static str> {
-        match self {
-            FilterWord::IgnoreCase => Some("Compare regardless of the case of ASCII letters."),
-            FilterWord::Includes => Some("The value is among the items."),
-            FilterWord::IncludesAny => Some("Some of these values are among the items."),
-            FilterWord::IncludesAll => Some("All of these values are among the items."),
-            FilterWord::Eq
-            | FilterWord::Ne
-            | FilterWord::Lt
-            | FilterWord::Lte
-            | FilterWord::Gt
-            | FilterWord::Gte
-            | FilterWord::In
-            | FilterWord::NotIn
-            | FilterWord::Contains
-            | FilterWord::StartsWith
-            | FilterWord::EndsWith
-            | FilterWord::IsEmpty
-            | FilterWord::IsNull => None,
-        }
+        self.entry().4
     }
 
     /// Is it a word for fields of a scalar?
     pub fn is_of(self, scalar: Scalar) -> bool {
-        match self {
-            FilterWord::Eq | FilterWord::Ne | FilterWord::In | FilterWord::NotIn => scalar.is_comparable(),
-            FilterWord::Lt | FilterWord::Lte | FilterWord::Gt | FilterWord::Gte => {
-                scalar.is_comparable() && scalar != Scalar::Boolean
-            }
-            FilterWord::Contains | FilterWord::StartsWith | FilterWord::EndsWith | FilterWord::IgnoreCase => {
-                scalar == Scalar::String
-            }
-            FilterWord::IsNull => true,
-            FilterWord::Includes | FilterWord::IncludesAny | FilterWord::IncludesAll | FilterWord::IsEmpty => false,
+        match self.entry().3 {
+            Fields::Any => true,
+            Fields::Comparable => scalar.is_comparable(),
+            Fields::Ordered => scalar.is_comparable() && scalar != Scalar::Boolean,
+            Fields::Text => scalar == Scalar::String,
+            Fields::List => false,
         }
     }
 
     /// Is it a word for fields that are lists?
     pub fn is_of_lists(self) -> bool {
-        match self {
-            FilterWord::Includes
-            | FilterWord::IncludesAny
-            | FilterWord::IncludesAll
-            | FilterWord::IsEmpty
-            | FilterWord::IsNull => true,
-            FilterWord::Eq
-            | FilterWord::Ne
-            | FilterWord::Lt
-            | FilterWord::Lte
-            | FilterWord::Gt
-            | FilterWord::Gte
-            | FilterWord::In
-            | FilterWord::NotIn
-            | FilterWord::Contains
-            | FilterWord::StartsWith
-            | FilterWord::EndsWith
-            | FilterWord::IgnoreCase => false,
+        match self.entry().3 {
+            Fields::Any | Fields::List => true,
+            Fields::Comparable | Fields::Ordered | Fields::Text => false,
         }
     }
 
     /// Is it a word for enums?
     pub fn is_of_enums(self) -> bool {
-        matches!(self, FilterWord::Eq | FilterWord::Ne | FilterWord::In | FilterWord::NotIn | FilterWord::IsNull)
+        match self.entry().3 {
+            Fields::Any | Fields::Comparable => true,
+            Fields::Ordered | Fields::Text | Fields::List => false,
+        }
     }
 }
 
@@ -194,3 +174,17 @@ pub const LINK_FILTER_WORDS: &[(&str, Quantifier, &str)] = &[
     ("all", Quantifier::All, "Every row satisfies it."),
     ("none", Quantifier::None, "No row satisfies it."),
 ];
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_word_stands_in_its_own_row() {
+        for (at, (word, name, ..)) in TABLE.iter().enumerate() {
+            assert_eq!((*word as usize, word.name()), (at, *name));
+            assert_eq!(FilterWord::named(name), Some(*word));
+        }
+        assert_eq!(TABLE.len(), FilterWord::IsNull as usize + 1);
+    }
+}

@@ -467,7 +467,7 @@ impl Printer<'_> {
 
     /// The words of a filter on fields of a type, and the end of its input.
     fn filter_words(&mut self, name: &str, is_known: impl Fn(FilterWord) -> bool) {
-        for word in FilterWord::ALL.iter().copied().filter(|word| is_known(*word)) {
+        for word in FilterWord::all().filter(|word| is_known(*word)) {
             self.describe(word.description(), "  ");
             let value = match word.takes() {
                 Takes::Value => name.to_owned(),
