@@ -70,6 +70,35 @@ fn an_ask_whose_client_left_is_cancelled_in_the_database(#[values(Engine::Postgr
     eventually("the database is done with them", || busy(&database) == 0);
 }
 
+/// Sessions that the database ended while nobody asked: a change is not tried again on another, and must not meet one of them.
+#[rstest]
+fn sessions_that_ended_meanwhile_cost_nobody_a_change(#[values(Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+    let database = Database::empty(engine);
+    database
+        .execute("create table peaks (id integer primary key, height integer);\ninsert into peaks values (1, 100);\n");
+    let project = TestProject::of(&database, "", "");
+    let service = project.serve();
+    let change = "mutation { updatePeak(key: { id: 1 }, set: { add: { height: 1 } }) { node { height } } }";
+    let height = || service.ask(change).json()["data"]["updatePeak"]["node"]["height"].clone();
+    assert_eq!(height(), 101);
+    let others = match engine {
+        Engine::Postgres => {
+            "select pid::text from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid()"
+        }
+        _ => "select id from information_schema.processlist where db = database() and id <> connection_id()",
+    };
+    let ended: Vec<String> = database.query(others).into_iter().filter_map(|row| row[0].clone()).collect();
+    assert!(!ended.is_empty(), "sessions are kept");
+    for id in ended {
+        database.execute(&match engine {
+            Engine::Postgres => format!("select pg_terminate_backend({id});\n"),
+            _ => format!("kill {id};\n"),
+        });
+    }
+    std::thread::sleep(Duration::from_millis(1_500));
+    assert_eq!(height(), 102);
+}
+
 /// Rows change between the levels of a request that is running: it sees none of it.
 #[rstest]
 fn one_ask_sees_one_snapshot(#[values(Engine::Postgres, Engine::Mariadb)] engine: Engine) {

@@ -3,15 +3,22 @@
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
+use futures_util::future::{BoxFuture, FutureExt as _};
 use puente_core::error::{Code, Problem};
+use puente_core::plan::{Capabilities, Plan};
 use puente_core::project::SourceSettings;
+use puente_run::{ChangeRequest, Connector, Explanation, Outcome, Prepared, Request};
+use puente_sql::Dialect;
 use tokio::sync::oneshot;
 
 use crate::server::Workers;
-use puente_run::{ChangeRequest, Explanation, Outcome, Request};
+use crate::statements;
 
 /// One server of an engine: what a source behind a network can do.
-pub(crate) trait Server: Send + Sync + 'static {
+pub(crate) trait Server: std::fmt::Debug + Send + Sync + 'static {
+    /// The SQL that it speaks.
+    fn dialect() -> &'static dyn Dialect;
+
     /// Runs a plan, and cancels it in the database when nobody waits any more.
     fn run(&self, job: Job) -> impl Future<Output = Result<Outcome, Problem>> + Send;
     /// Runs a mutation: all of it, or nothing.
@@ -72,8 +79,7 @@ impl<S: Server> Cluster<S> {
         fitting
     }
 
-    /// Runs a plan, on a replica where one answers the role's reads. Dropping the future cancels it in the database.
-    pub(crate) async fn answer(&self, request: Request) -> Result<Outcome, Problem> {
+    async fn run(&self, request: Request) -> Result<Outcome, Problem> {
         let request = Arc::new(request);
         for replica in self.replicas(&request.role) {
             match self.on(replica, &request, |server, job| async move { server.run(job).await }).await {
@@ -88,23 +94,17 @@ impl<S: Server> Cluster<S> {
         self.on(primary, &request, |server, job| async move { server.run(job).await }).await
     }
 
-    /// Runs a mutation on the primary. Dropping the future cancels it in the database, unless its commit was sent.
-    pub(crate) async fn change(&self, request: ChangeRequest) -> Result<Outcome, Problem> {
-        let primary = Arc::clone(&self.primary);
-        self.on(primary, &Arc::new(request), |server, job| async move { server.change(job).await }).await
-    }
-
-    /// Explains the statements of a plan without running them.
-    pub(crate) async fn explain(&self, request: Request) -> Result<Vec<Explanation>, Problem> {
-        let primary = Arc::clone(&self.primary);
-        self.on(primary, &Arc::new(request), |server, job| async move { server.explain(job).await }).await
-    }
-
-    /// Can the server be reached?
-    pub(crate) async fn probe(&self) -> Result<(), Problem> {
-        let server = Arc::clone(&self.primary);
-        let probed = self.workers.spawn(async move { server.reach().await }).await;
-        probed.unwrap_or_else(|_| Err(stopped()))
+    async fn on_primary<R, T, F>(
+        &self,
+        request: R,
+        work: impl FnOnce(Arc<S>, Job<R>) -> F + Send + 'static,
+    ) -> Result<T, Problem>
+    where
+        R: Send + Sync + 'static,
+        T: Send + 'static,
+        F: Future<Output = Result<T, Problem>> + Send + 'static,
+    {
+        self.on(Arc::clone(&self.primary), &Arc::new(request), work).await
     }
 
     /// Works on a server's own threads. The work hears when this future is dropped.
@@ -124,6 +124,38 @@ impl<S: Server> Cluster<S> {
         let result = self.workers.spawn(work(server, job)).await.unwrap_or_else(|_| Err(stopped()));
         drop(keep_alive);
         result
+    }
+}
+
+impl<S: Server> Connector for Cluster<S> {
+    fn capabilities(&self) -> Capabilities {
+        S::dialect().capabilities()
+    }
+
+    fn prepare(&self, plan: &Plan) -> Arc<dyn Prepared> {
+        statements::prepare(plan, S::dialect())
+    }
+
+    /// On a replica where one answers the role's reads.
+    fn answer(&self, request: Request) -> BoxFuture<'_, Result<Outcome, Problem>> {
+        self.run(request).boxed()
+    }
+
+    fn change(&self, request: ChangeRequest) -> BoxFuture<'_, Result<Outcome, Problem>> {
+        self.on_primary(request, |server, job| async move { server.change(job).await }).boxed()
+    }
+
+    fn explain(&self, request: Request) -> BoxFuture<'_, Result<Vec<Explanation>, Problem>> {
+        self.on_primary(request, |server, job| async move { server.explain(job).await }).boxed()
+    }
+
+    fn probe(&self) -> BoxFuture<'_, Result<(), Problem>> {
+        let probing = async move {
+            let server = Arc::clone(&self.primary);
+            let probed = self.workers.spawn(async move { server.reach().await }).await;
+            probed.unwrap_or_else(|_| Err(stopped()))
+        };
+        probing.boxed()
     }
 }
 

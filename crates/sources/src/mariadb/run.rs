@@ -8,7 +8,7 @@ use puente_core::answer::{self, KeyValues, Levels};
 use puente_core::error::{Code, Problem};
 use puente_core::plan::SelectId;
 use puente_core::rows::check_held;
-use puente_sql::{Program, Statement};
+use puente_sql::{Dialect, Program, Statement};
 use tokio::time::timeout;
 
 use super::connect::Server;
@@ -21,6 +21,10 @@ use puente_run::levels::LevelReader;
 use puente_run::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
 
 impl cluster::Server for Server {
+    fn dialect() -> &'static dyn Dialect {
+        &puente_sql::Mariadb
+    }
+
     async fn run(&self, job: Job) -> Result<Outcome, Problem> {
         self.run(job).await
     }

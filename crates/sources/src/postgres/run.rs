@@ -10,7 +10,7 @@ use puente_core::error::{Code, Problem};
 use puente_core::plan::SelectId;
 use puente_core::rows::check_held;
 use puente_core::value::DatumRef;
-use puente_sql::{NestedFields, Program, Statement};
+use puente_sql::{Dialect, NestedFields, Program, Statement};
 use tokio::time::timeout;
 use tokio_postgres::types::{FromSql, Type};
 use tokio_postgres::{Error, Row};
@@ -45,6 +45,10 @@ pub(super) fn column(row: &Row, at: usize) -> Result<Option<&[u8]>, Problem> {
 }
 
 impl cluster::Server for Server {
+    fn dialect() -> &'static dyn Dialect {
+        &puente_sql::Postgres
+    }
+
     async fn run(&self, job: Job) -> Result<Outcome, Problem> {
         self.run(job).await
     }
