@@ -41,7 +41,7 @@ pub(crate) fn measure() {
     let surveyed = start.elapsed();
     let text = format!("[source.test]\nurl = \"{}\"\n", database.url);
     let project = project::read(&text, &|_| None).expect("a project");
-    let model = std::sync::Arc::new(model::build(&survey.catalog, &project).expect("a model"));
+    let model = std::sync::Arc::new(model::build(&[&survey.catalog], &project).expect("a model"));
     let modelled = start.elapsed();
     let owner = schema::build(&View::owner(std::sync::Arc::clone(&model))).expect("a schema");
     let built = start.elapsed();

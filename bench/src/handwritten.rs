@@ -197,7 +197,7 @@ struct Shared {
 
 pub(crate) async fn serve(folder: &ProjectFolder, key: &str) {
     puente_service::logging::start();
-    let config: tokio_postgres::Config = folder.project.source.url.0.parse().expect("an address");
+    let config: tokio_postgres::Config = folder.project.sources[0].url.0.parse().expect("an address");
     let manager = Manager::from_config(config, NoTls, ManagerConfig { recycling_method: RecyclingMethod::Fast });
     let pool = Pool::builder(manager).max_size(READERS * 4).runtime(Runtime::Tokio1).build().expect("a pool");
     let schema = Schema::build(Query, EmptyMutation, EmptySubscription).finish();

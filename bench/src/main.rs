@@ -60,7 +60,7 @@ fn block_on(future: impl Future<Output = ()>) {
 
 async fn serve_puente(folder: ProjectFolder) {
     puente_service::logging::start();
-    let options = folder.api_options(vec![7; 32], None).expect("an API");
+    let options = folder.api_options(vec![7; 32], &|_| None).expect("an API");
     // Ten thousand rows in one mutation are a body of over a megabyte.
     let limits = Limits { body_bytes: 16 << 20, ..options.limits };
     let options = ApiOptions { limits, ..options };
@@ -154,9 +154,13 @@ fn measure_against(before: &str, engines: &[&str]) {
     }
 }
 
+fn survey_file(folder: &ProjectFolder) -> PathBuf {
+    folder.survey_file(&folder.project.sources[0])
+}
+
 /// Gives every type of the survey file a name, also where the project file does: earlier commits read no file without.
 fn name_every_type(folder: &Path) {
-    let file = ProjectFolder::open(folder).expect("a project").survey_file();
+    let file = survey_file(&ProjectFolder::open(folder).expect("a project"));
     let text = std::fs::read_to_string(&file).expect("a survey file");
     let mut survey: serde_json::Value = serde_json::from_str(&text).expect("JSON");
     let types = survey["names"]["types"].as_object_mut().expect("names");
@@ -184,7 +188,7 @@ fn prepare(database: &Database, folder: &Path) -> String {
         }
     }
     let warden = add_warden(folder);
-    puente_service::survey(&ProjectFolder::open(folder).expect("a project")).expect("a survey");
+    puente_service::survey(&ProjectFolder::open(folder).expect("a project"), None).expect("a survey");
     warden
 }
 

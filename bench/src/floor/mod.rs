@@ -25,7 +25,7 @@ pub(crate) enum Floor {
 
 impl Floor {
     fn open(folder: &ProjectFolder) -> Self {
-        let settings = &folder.project.source;
+        let settings = &folder.project.sources[0];
         match settings.engine {
             Engine::Sqlite => Floor::Sqlite(sqlite::Readers::start(&folder.path.join(puente_demo::DATABASE))),
             Engine::Postgres => Floor::Postgres(postgres::Sessions::open(&settings.url.0)),

@@ -145,7 +145,7 @@ fn survey_and_check_tell_what_changed() {
     std::fs::remove_file(project.database()).unwrap();
     assert_eq!(run(project.path(), &["check"]).0, 3);
     assert_eq!(run(project.path(), &["check", "--offline"]).0, 0);
-    std::fs::write(project.open().survey_file(), "{").unwrap();
+    std::fs::write(project.survey_file(), "{").unwrap();
     let (code, out, _) = run(project.path(), &["check", "--offline"]);
     assert_eq!(code, 2);
     assert!(out.contains("version control"), "{out}");
@@ -154,7 +154,7 @@ fn survey_and_check_tell_what_changed() {
 #[test]
 fn the_survey_file_is_the_same_twice_and_the_schema_needs_no_database() {
     let project = TestProject::huts();
-    let file = project.open().survey_file();
+    let file = project.survey_file();
     let before = std::fs::read_to_string(&file).unwrap();
     assert_eq!(run(project.path(), &["survey"]).0, 0);
     assert_eq!(std::fs::read_to_string(&file).unwrap(), before);

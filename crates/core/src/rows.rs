@@ -104,6 +104,18 @@ impl<'s> Rows<'s> {
         (start, bytes.len())
     }
 
+    /// Appends all rows of another select of the same width.
+    pub fn append(&mut self, mut more: Rows<'s>) {
+        let before = self.bytes.len();
+        self.bytes.append(&mut more.bytes);
+        self.cells.extend(more.cells.into_iter().map(|cell| match cell {
+            Stored::Lent(cell) => Stored::Lent(cell),
+            Stored::Text(start, length) => Stored::Text(before + start, length),
+            Stored::Blob(start, length) => Stored::Blob(before + start, length),
+            Stored::List(start, length) => Stored::List(before + start, length),
+        }));
+    }
+
     /// How many cells a row has.
     pub fn width(&self) -> usize {
         self.width
@@ -203,6 +215,13 @@ mod tests {
         assert_eq!(rows.row(2).cell(1), DatumRef::Text(b"lent"));
         assert_eq!((rows.row(2).part(1).width(), rows.row(2).part(1).cell(0)), (1, DatumRef::Text(b"lent")));
         assert_eq!((rows.row(2).lent(1), rows.row(2).lent(0)), (DatumRef::Text(b"lent"), DatumRef::Null));
+        let mut more = Rows::default();
+        more.clear(2);
+        more.push(DatumRef::Integer(3));
+        more.push(DatumRef::Text(b"three"));
+        rows.append(more);
+        assert_eq!((rows.len(), rows.row(3).cell(1)), (4, DatumRef::Text(b"three")));
+        assert_eq!(rows.row(0).cell(1), DatumRef::Text(b"one"));
         rows.clear(1);
         assert!(rows.is_empty());
     }

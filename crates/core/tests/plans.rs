@@ -47,7 +47,7 @@ impl Question {
     fn plan(&self) -> String {
         let catalog = Catalog::from_text(include_str!("data/huts.json")).unwrap();
         let project = project::read(include_str!("data/huts.toml"), &|_| None).unwrap();
-        let model = Arc::new(model::build(&catalog, &project).unwrap());
+        let model = Arc::new(model::build(&[&catalog], &project).unwrap());
         let roles = access::roles(&model, &project).unwrap();
         let view = match self.role.as_str() {
             "owner" => View::owner(Arc::clone(&model)),
@@ -62,7 +62,7 @@ impl Question {
         let variables = Variables::coerce(&document, self.variables.clone(), view.resolve(&claims)).unwrap();
         let view = view.specialise(&variables.resolved_claims().pattern);
         let (limits, sealer) = (Limits::default(), Sealer::new(b"plans", &self.role));
-        let capabilities = Capabilities { nulls_are_smallest: true };
+        let capabilities = &[Capabilities { nulls_are_smallest: true }];
         let context = Context { view: &view, limits: &limits, sealer: &sealer, capabilities };
         if document.is_mutation() {
             plan::change::build_mutation(context, &document, &variables).unwrap().to_text()

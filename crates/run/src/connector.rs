@@ -8,10 +8,11 @@ use std::time::Instant;
 use futures_util::future::BoxFuture;
 use puente_core::catalog::Catalog;
 use puente_core::error::Problem;
-use puente_core::model::{KeyProposal, Proposal};
+use puente_core::model::{KeyProposal, Proposal, SourceId};
 use puente_core::plan::change::Mutation;
 use puente_core::plan::{BoundPlan, Capabilities, Plan};
 
+use crate::snapshot::Snapshot;
 use crate::turns::Party;
 use crate::{Explanation, Outcome};
 
@@ -35,6 +36,8 @@ pub struct Request {
     pub bound: BoundPlan,
     /// What the source made of the plan.
     pub prepared: Arc<dyn Prepared>,
+    /// Which of the model's sources it is.
+    pub source: SourceId,
     /// As which role: some roles' reads may be answered by a replica.
     pub role: String,
     /// Whose turn it is.
@@ -81,8 +84,8 @@ pub trait Connector: Debug + Send + Sync {
     /// What planning has to know of it.
     fn capabilities(&self) -> Capabilities;
 
-    /// Puts a plan into the source's own language.
-    fn prepare(&self, plan: &Plan) -> Arc<dyn Prepared>;
+    /// Puts a plan into the source's own language: what it reads of this source, where it reads several.
+    fn prepare(&self, plan: &Plan, source: SourceId) -> Arc<dyn Prepared>;
 
     /// Runs a plan, and writes its answer.
     ///
@@ -90,6 +93,10 @@ pub trait Connector: Debug + Send + Sync {
     /// What the source reports; `TIMED_OUT` at the deadline; `TOO_BUSY` where too many of the caller's requests wait;
     /// `SOURCE_UNAVAILABLE` where it is out of reach.
     fn answer(&self, request: Request) -> BoxFuture<'_, Result<Outcome, Problem>>;
+
+    /// Begins to read a plan over several sources: the selects of this one, level by level, in one snapshot. Whether the source
+    /// can be reached is told by [`Snapshot::opened`], or with the first rows.
+    fn snapshot(&self, request: Request) -> Snapshot;
 
     /// Runs a mutation in one transaction: all of it, or nothing. A commit that was sent is not cancelled.
     ///

@@ -5,6 +5,8 @@ use puente_core::answer::{KeyValues, Levels};
 use puente_core::error::Problem;
 use puente_core::plan::{Plan, SelectId};
 
+use crate::StatementReport;
+
 /// What reads the levels of one request: a session under one snapshot, or a transaction.
 pub trait LevelReader {
     /// Reads the rows of one select, for these keys of its parents (absent at the root), and hands them in.
@@ -14,9 +16,12 @@ pub trait LevelReader {
         keys: Option<&KeyValues>,
         levels: &mut Levels<'_>,
     ) -> impl Future<Output = Result<(), Problem>> + Send;
+
+    /// What was sent since this was asked last.
+    fn take_reports(&mut self) -> Vec<StatementReport>;
 }
 
-/// Reads every select that runs: parents before their children.
+/// Reads every select that runs, parents before their children; not what hangs on rows of another source.
 ///
 /// # Errors
 /// What the reader reports; `TOO_COSTLY` where all rows together could not make an answer of so many bytes.
@@ -26,7 +31,10 @@ pub async fn read(
     most_bytes: usize,
     reader: &mut impl LevelReader,
 ) -> Result<(), Problem> {
-    for (select, node) in plan.selects().iter().enumerate().filter(|(select, _)| plan.runs(*select)) {
+    for (select, node) in plan.selects().iter().enumerate() {
+        if !plan.runs(select) || plan.is_split() && plan.is_beyond_crossing(select) {
+            continue;
+        }
         let keys = levels.keys(plan, select);
         if node.parent.is_some() && keys.is_empty() {
             continue;

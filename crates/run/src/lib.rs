@@ -3,6 +3,8 @@
 //! ```text
 //! connector   what every source can do; requests to it
 //! levels      the walk over a plan that is read level by level
+//! parts       a plan over several sources
+//! snapshot    one source of those: what it reads, and holds
 //! change      the interpreter of mutations: steps, which a session puts into its own language
 //! turns       who is next at whatever is scarce
 //! report      what a source tells beside the answer
@@ -11,8 +13,10 @@
 pub mod change;
 mod connector;
 pub mod levels;
+pub mod parts;
 mod report;
+pub mod snapshot;
 pub mod turns;
 
 pub use connector::{ChangeRequest, Connector, Prepared, Request, Source, Survey};
-pub use report::{Explanation, Outcome, StatementReport};
+pub use report::{Explanation, Outcome, Rest, RootAnswer, StatementReport};

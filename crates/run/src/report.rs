@@ -2,7 +2,9 @@
 
 use std::time::Duration;
 
-use puente_core::answer::Answer;
+use puente_core::answer::{Answer, Levels};
+use puente_core::model::SourceId;
+use puente_core::plan::BoundPlan;
 
 /// What running a plan gives.
 #[derive(Debug)]
@@ -11,11 +13,40 @@ pub struct Outcome {
     pub answer: Answer,
     /// What was sent to the source, one entry per statement that ran.
     pub statements: Vec<StatementReport>,
+    /// What of a mutation's answer is to be read of other sources, now that the mutation is done.
+    pub rest: Option<Rest>,
+    /// The sources that were away: what they should have given is an error in the answer.
+    pub away: Vec<SourceId>,
+}
+
+impl Outcome {
+    /// A whole answer, and what was sent for it.
+    pub fn new(answer: Answer, statements: Vec<StatementReport>) -> Self {
+        Outcome { answer, statements, rest: None, away: Vec::new() }
+    }
+}
+
+/// The answers of a mutation's root fields, as far as the source that it wrote gives them.
+#[derive(Debug)]
+pub struct Rest {
+    /// One for each root field.
+    pub roots: Vec<RootAnswer>,
+}
+
+/// What a root field of a mutation answers.
+#[derive(Debug)]
+pub struct RootAnswer {
+    /// Without what other sources have; an error stands in its place.
+    pub written: Answer,
+    /// The rows of the source that was written, where those of others belong to them.
+    pub open: Option<(BoundPlan, Levels<'static>)>,
 }
 
 /// What one statement did during one request.
 #[derive(Debug, Clone)]
 pub struct StatementReport {
+    /// Which of the model's sources it was sent to.
+    pub source: SourceId,
     /// Its text; empty where the caller may not see it.
     pub text: String,
     /// How often it was executed.

@@ -6,18 +6,19 @@ use std::time::{Duration, Instant};
 use puente_core::access::{Claims, OWNER, Role, View};
 use puente_core::answer::{self, Fetch};
 use puente_core::error::{Code, Level, Problem, shortened};
-use puente_core::model::Model;
+use puente_core::model::{Model, SourceId};
 use puente_core::plan::change::Mutation;
-use puente_core::plan::{self, Context, Document, SelectId, Variables};
+use puente_core::plan::{self, BoundPlan, Capabilities, Context, Document, SelectId, Variables};
 use puente_core::project::Limits;
 use puente_core::rows::{Row, Rows};
 use puente_core::schema;
+use puente_run::parts::{self, Part, SplitRequest};
 use puente_run::turns::{Gate, Party, Places, Turn};
-use puente_run::{ChangeRequest, Explanation, Outcome, Request, Source, StatementReport};
+use puente_run::{ChangeRequest, Explanation, Outcome, Source, StatementReport};
 use serde_json::{Map, Value as Json};
 
-use crate::metrics::{AskLabels, Metrics};
-use crate::prepared_plan::{BoundQuery, PreparedPlan};
+use crate::metrics::{AskLabels, Metrics, SourceCounters};
+use crate::prepared_plan::{self, BoundQuery, PreparedPlan};
 use crate::principal::{Principal, no_such_role};
 use crate::roles::{RoleApi, Roles};
 
@@ -71,8 +72,8 @@ pub struct ApiOptions {
     pub limits: Limits,
     /// What cursors are sealed with.
     pub secret: Vec<u8>,
-    /// The source.
-    pub source: Source,
+    /// The sources, in the order of the model.
+    pub sources: Vec<Source>,
 }
 
 /// When a request came, and what the log calls it: its time runs from there.
@@ -105,7 +106,12 @@ pub struct Api {
 #[derive(Debug)]
 struct Inner {
     limits: Limits,
-    source: Source,
+    model: Arc<Model>,
+    sources: Vec<Source>,
+    /// What each of them did.
+    counters: Vec<SourceCounters>,
+    /// What each of them can do.
+    capabilities: Vec<Capabilities>,
     roles: Roles,
     /// Before whatever takes the processor for a while: parsing, validating, planning, schemas, introspection.
     planning: Gate,
@@ -137,9 +143,9 @@ impl Api {
         self.inner.limits
     }
 
-    /// The source.
-    pub fn source(&self) -> Source {
-        self.inner.source.clone()
+    /// The sources, with their names.
+    pub fn sources(&self) -> impl Iterator<Item = (&str, &Source)> {
+        self.inner.model.sources.iter().map(String::as_str).zip(&self.inner.sources)
     }
 
     /// The counters.
@@ -182,7 +188,7 @@ impl Api {
         };
         let elapsed = arrival.at.elapsed();
         self.account(&result, elapsed, operation.as_deref(), (role.as_deref(), principal), arrival.id);
-        respond(result, &insight, elapsed)
+        respond(result, &insight, elapsed, &self.inner.model.sources)
     }
 
     /// Answers a request, and leaves the answer as its parts.
@@ -249,9 +255,12 @@ impl Api {
         self.metrics.seconds.observe(elapsed.as_secs_f64());
         let reports = result.as_ref().map_or(&[][..], |outcome| &outcome.statements);
         let (executions, rows) = reports.iter().fold((0, 0), |(e, r), report| (e + report.executions, r + report.rows));
-        self.metrics.statements.inc_by(reports.len() as u64);
-        self.metrics.executions.inc_by(executions);
-        self.metrics.rows.inc_by(rows);
+        for report in reports {
+            self.inner.counters[report.source].sent(report.executions, report.rows);
+        }
+        for source in result.as_ref().map_or(&[][..], |outcome| &outcome.away) {
+            self.inner.counters[*source].away.inc();
+        }
         let operation = shortened(operation.unwrap_or_default(), MOST_LOGGED_BYTES);
         let role = shortened(&principal.role, MOST_LOGGED_BYTES);
         tracing::info!(
@@ -283,19 +292,25 @@ impl Api {
 struct Insight {
     /// Are the statements told, each with how the engine runs it where that is known?
     statements: bool,
-    explained: Vec<Explanation>,
+    explained: Explained,
     plan: Option<String>,
 }
+
+/// How sources run statements.
+type Explained = Vec<(SourceId, Explanation)>;
 
 /// Bytes of a caller's names in a line of the log.
 const MOST_LOGGED_BYTES: usize = 100;
 
 impl Inner {
     fn new(options: ApiOptions, metrics: &Metrics) -> Self {
-        let ApiOptions { model, roles, limits, secret, source } = options;
+        let ApiOptions { model, roles, limits, secret, sources } = options;
+        let capabilities = sources.iter().map(|source| source.capabilities()).collect();
         let processors = std::thread::available_parallelism().map_or(2, usize::from);
         let planning = Gate::new(Places { regular: processors, spare: processors }, MOST_WAITING);
-        Inner { limits, source, roles: Roles::new(&model, limits, roles, &secret, metrics), planning }
+        let counters = model.sources.iter().map(|name| metrics.of_source(name)).collect();
+        let roles = Roles::new(&model, limits, roles, &secret, metrics);
+        Inner { limits, model, sources, counters, capabilities, roles, planning }
     }
 
     async fn in_turn<T: Send + 'static>(
@@ -436,12 +451,7 @@ impl Asking {
     }
 
     fn context<'c>(&'c self, view: &'c View) -> Context<'c> {
-        Context {
-            view,
-            limits: &self.role.limits,
-            sealer: &self.role.sealer,
-            capabilities: self.inner.source.capabilities(),
-        }
+        Context { view, limits: &self.role.limits, sealer: &self.role.sealer, capabilities: &self.inner.capabilities }
     }
 
     fn plan(
@@ -459,7 +469,7 @@ impl Asking {
         let view = self.role.specialised(variables.resolved_claims());
         let plan = plan::build(self.context(&view), &document, variables);
         let plan = plan.map_err(|problem| vec![problem])?;
-        let plan = Arc::new(PreparedPlan::new(plan, &self.inner.source));
+        let plan = Arc::new(PreparedPlan::new(plan, &self.inner.sources));
         // What was read is known only now.
         if let Some(key) = key(&document) {
             self.role.keep(key, &plan);
@@ -467,35 +477,56 @@ impl Asking {
         Ok(plan)
     }
 
-    async fn read(&self, query: BoundQuery, ask: &Ask) -> Result<(Outcome, Vec<Explanation>), Vec<Problem>> {
+    async fn read(&self, query: BoundQuery, ask: &Ask) -> Result<(Outcome, Explained), Vec<Problem>> {
         if ask.rehearse {
             let text = "only a mutation can be rehearsed; leave `rehearse` out to ask a query";
             return Err(vec![Problem::new(Code::InvalidRequest, text)]);
         }
-        let BoundQuery { bound, prepared } = query;
+        let BoundQuery { bound, parts } = query;
         let limits = &self.role.limits;
         let most_bytes = limits.answer_bytes + bound.introspection_bytes();
         if bound.plan().selects().iter().all(|select| !select.read) {
             let answer = answer::write(&bound, &mut Nothing, most_bytes).map_err(|problem| vec![problem])?;
-            return Ok((Outcome { answer, statements: Vec::new() }, Vec::new()));
+            return Ok((Outcome::new(answer, Vec::new()), Vec::new()));
         }
-        let request = |bound| Request {
+        let again = ask.explain.then(|| bound.clone());
+        let request = |bound| self.split_request(bound, &parts, (most_bytes, ask.statements));
+        let answered = match &*parts {
+            [only] => {
+                let answer = only.connector.answer(request(bound).into_one(only));
+                answer.await.map_err(|problem| self.noted(problem, only.source))
+            }
+            _ => parts::answer(&request(bound)).await,
+        };
+        let outcome = answered.map_err(|problem| vec![problem])?;
+        let mut explained = Vec::new();
+        if let Some(request) = again.map(request) {
+            for part in parts.iter().filter(|part| !outcome.away.contains(&part.source)) {
+                let told = part.connector.explain(request.of(part)).await.map_err(|problem| vec![problem])?;
+                explained.extend(told.into_iter().map(|told| (part.source, told)));
+            }
+        }
+        Ok((outcome, explained))
+    }
+
+    fn split_request(&self, bound: BoundPlan, parts: &Arc<[Part]>, (most_bytes, timed): (usize, bool)) -> SplitRequest {
+        SplitRequest {
             bound,
-            prepared: Arc::clone(&prepared),
+            parts: Arc::clone(parts),
             role: self.principal.role.clone(),
             party: self.principal.party.clone(),
             most_bytes,
             deadline: self.deadline,
-            timed: ask.statements,
-        };
-        let source = &self.inner.source;
-        let again = ask.explain.then(|| bound.clone());
-        let outcome = source.answer(request(bound)).await.map_err(|problem| vec![problem])?;
-        let explained = match again {
-            Some(bound) => source.explain(request(bound)).await.map_err(|problem| vec![problem])?,
-            None => Vec::new(),
-        };
-        Ok((outcome, explained))
+            timed,
+        }
+    }
+
+    /// Counts a source that was away.
+    fn noted(&self, problem: Problem, source: SourceId) -> Problem {
+        if problem.code == Code::SourceUnavailable {
+            self.inner.counters[source].away.inc();
+        }
+        problem
     }
 
     async fn change(&self, mutation: Mutation, ask: &Ask) -> Result<Outcome, Vec<Problem>> {
@@ -510,7 +541,14 @@ impl Asking {
             timed: ask.statements,
             rehearse: ask.rehearse,
         };
-        self.inner.source.change(request).await.map_err(|problem| vec![problem])
+        let written = request.mutation.source();
+        let outcome = self.inner.sources[written].change(request).await;
+        let outcome = outcome.map_err(|problem| vec![self.noted(problem, written)])?;
+        let rest = |bound: BoundPlan| {
+            let parts = prepared_plan::parts(bound.plan(), &self.inner.sources);
+            self.split_request(bound, &parts, (limits.answer_bytes, ask.statements))
+        };
+        Ok(parts::finish(outcome, &rest).await)
     }
 }
 
@@ -523,9 +561,14 @@ impl Drop for Running<'_> {
 }
 
 /// The body of the response ([Response format](https://spec.graphql.org/September2025/#sec-Response-Format)).
-fn respond(result: Result<Outcome, Vec<Problem>>, insight: &Insight, elapsed: Duration) -> AskResult {
+fn respond(
+    result: Result<Outcome, Vec<Problem>>,
+    insight: &Insight,
+    elapsed: Duration,
+    sources: &[String],
+) -> AskResult {
     match result {
-        Ok(Outcome { answer, statements: reports }) => {
+        Ok(Outcome { answer, statements: reports, .. }) => {
             let code = answer.problems.first().map(|problem| problem.code);
             let mut body = answer.body;
             let is_told = insight.statements || insight.plan.is_some();
@@ -539,7 +582,7 @@ fn respond(result: Result<Outcome, Vec<Problem>>, insight: &Insight, elapsed: Du
             }
             if is_told {
                 body.extend_from_slice(b",\"extensions\":");
-                let extensions = extensions(&reports, insight, elapsed);
+                let extensions = extensions(&reports, insight, elapsed, sources);
                 serde_json::to_writer(&mut body, &extensions).expect("reports are serialisable");
             }
             body.push(b'}');
@@ -562,7 +605,7 @@ impl AskResult {
     }
 }
 
-fn extensions(reports: &[StatementReport], insight: &Insight, elapsed: Duration) -> Json {
+fn extensions(reports: &[StatementReport], insight: &Insight, elapsed: Duration, sources: &[String]) -> Json {
     let micros = |time: Duration| u64::try_from(time.as_micros()).unwrap_or(u64::MAX);
     let statements: Vec<Json> = reports
         .iter()
@@ -573,7 +616,13 @@ fn extensions(reports: &[StatementReport], insight: &Insight, elapsed: Duration)
                 "rows": report.rows,
                 "microseconds": micros(report.time),
             });
-            if let Some(explanation) = insight.explained.iter().find(|explanation| explanation.text == report.text) {
+            if sources.len() > 1 {
+                told["source"] = sources[report.source].as_str().into();
+            }
+            let is_its = |(source, explanation): &&(SourceId, Explanation)| {
+                *source == report.source && explanation.text == report.text
+            };
+            if let Some((_, explanation)) = insight.explained.iter().find(is_its) {
                 told["plan"] = explanation.plan.clone().into();
                 told["advice"] = explanation.advice.clone().into();
             }

@@ -9,7 +9,7 @@ use puente_core::access::{self, Role};
 use puente_core::catalog::Catalog;
 use puente_core::error::Problem;
 use puente_core::model::{self, Model};
-use puente_core::project::{self, Mistake, Project};
+use puente_core::project::{self, Mistake, Project, SourceSettings};
 use puente_run::Source;
 
 use crate::api::ApiOptions;
@@ -71,25 +71,25 @@ impl ProjectFolder {
         Ok(ProjectFolder { path: path.to_owned(), project })
     }
 
-    /// Sets the source up; it is reached with the first ask.
+    /// Sets a source up; it is reached with the first ask.
     ///
     /// # Errors
     /// `SOURCE_UNAVAILABLE` where its address or certificate cannot be understood.
-    pub fn source(&self) -> Result<Source, Problem> {
-        puente_sources::open(&self.project.source, &self.path, self.project.limits.answer_bytes)
+    pub fn open_source(&self, source: &SourceSettings) -> Result<Source, Problem> {
+        puente_sources::open(source, &self.path, self.project.limits.answer_bytes)
     }
 
-    /// The survey file's path.
-    pub fn survey_file(&self) -> PathBuf {
-        self.path.join("survey").join(format!("{}.json", self.project.source.name))
+    /// The path of a source's survey file.
+    pub fn survey_file(&self, source: &SourceSettings) -> PathBuf {
+        self.path.join("survey").join(format!("{}.json", source.name))
     }
 
-    /// The survey file's catalog; none where there is no survey file yet.
+    /// What a source's survey file says; none where there is no survey file yet.
     ///
     /// # Errors
     /// What is wrong with the file.
-    pub fn surveyed(&self) -> Result<Option<Catalog>, FolderError> {
-        let file = self.survey_file();
+    pub fn surveyed(&self, source: &SourceSettings) -> Result<Option<Catalog>, FolderError> {
+        let file = self.survey_file(source);
         let text = match std::fs::read_to_string(&file) {
             Ok(text) => text,
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
@@ -100,18 +100,29 @@ impl ProjectFolder {
             .map_err(|error| FolderError::Unreadable(format!("{}: {error}", file.display())))
     }
 
-    /// The model, from the survey file and the project file; no database is needed.
+    /// What the survey files say, in the order of the sources.
+    ///
+    /// # Errors
+    /// A missing survey file, or what is wrong with one.
+    pub fn catalogs(&self) -> Result<Vec<Catalog>, FolderError> {
+        let catalog = |source: &SourceSettings| self.surveyed(source)?.ok_or_else(|| self.no_survey(source));
+        self.project.sources.iter().map(catalog).collect()
+    }
+
+    /// What is to be done about a source without a survey file.
+    pub(crate) fn no_survey(&self, source: &SourceSettings) -> FolderError {
+        let file = self.survey_file(source);
+        FolderError::Unreadable(format!("no survey yet: {} is not there; run `puente survey`", file.display()))
+    }
+
+    /// The model, from the survey files and the project file; no database is needed.
     ///
     /// # Errors
     /// A missing survey file, or mistakes in the project file.
     pub fn model(&self) -> Result<Arc<Model>, FolderError> {
-        let Some(catalog) = self.surveyed()? else {
-            return Err(FolderError::Unreadable(format!(
-                "no survey yet: {} is not there; run `puente survey`",
-                self.survey_file().display()
-            )));
-        };
-        model::build(&catalog, &self.project).map(Arc::new).map_err(FolderError::Mistakes)
+        let catalogs = self.catalogs()?;
+        let catalogs: Vec<&Catalog> = catalogs.iter().collect();
+        model::build(&catalogs, &self.project).map(Arc::new).map_err(FolderError::Mistakes)
     }
 
     /// The folder `.puente`, made where it is not there.
@@ -163,18 +174,20 @@ impl ProjectFolder {
         Ok(Identity::new(&self.project.identity, &self.path, key)?)
     }
 
-    /// What an API of this project is made of, with a source that is open already or a new one.
+    /// What an API of this project is made of, with the sources that are open already, as far as they are.
     ///
     /// # Errors
-    /// What is wrong with the files, or with the source's address.
-    pub fn api_options(&self, secret: Vec<u8>, source: Option<Source>) -> Result<ApiOptions, OpenError> {
+    /// What is wrong with the files, or with a source's address.
+    pub fn api_options(
+        &self,
+        secret: Vec<u8>,
+        open: &dyn Fn(&SourceSettings) -> Option<Source>,
+    ) -> Result<ApiOptions, OpenError> {
         let model = self.model()?;
         let roles = self.roles(&model)?;
-        let source = match source {
-            Some(source) => source,
-            None => self.source().map_err(OpenError::Source)?,
-        };
-        Ok(ApiOptions { model, roles, limits: self.project.limits, secret, source })
+        let opened = |source| open(source).map_or_else(|| self.open_source(source).map_err(OpenError::Source), Ok);
+        let sources = self.project.sources.iter().map(opened).collect::<Result<_, _>>()?;
+        Ok(ApiOptions { model, roles, limits: self.project.limits, secret, sources })
     }
 }
 

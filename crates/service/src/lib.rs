@@ -1,7 +1,7 @@
 //! The service: a project folder opened, requests answered, over HTTP and in process.
 //!
 //! ```text
-//! ProjectFolder (puente.toml + survey/NAME.json) ─► Api (model, roles, caches, source)
+//! ProjectFolder (puente.toml + survey/NAME.json) ─► Api (model, roles, caches, sources)
 //! http: guard ─► identity (who asks: Principal) ─► request ─► Api::ask ─► negotiated response
 //! ```
 
@@ -9,6 +9,7 @@ mod access_keys;
 mod api;
 mod console;
 pub mod environment;
+mod evidence;
 mod folder;
 mod http;
 mod identity;
@@ -29,7 +30,7 @@ pub use folder::{FolderError, OpenError, ProjectFolder};
 pub use http::{Running, ServeError, ServeOptions, Served, serve};
 pub use identity::{DevelopmentKey, Identity, IdentityError};
 pub use metrics::Metrics;
-pub use operations::{Accepted, SurveyError, SurveyOutcome, accept, check_drift, survey};
+pub use operations::{Accepted, SourceOutcome, SurveyError, SurveyOutcome, accept, check_drift, survey};
 pub use principal::{AuthMethod, Principal, claims_of};
 pub use reload::reload;
 pub use visible_rows::{Visible, visible_rows};

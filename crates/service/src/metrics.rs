@@ -17,6 +17,32 @@ pub struct AskLabels {
     pub outcome: String,
 }
 
+/// Labels of what a source does.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub struct SourceLabels {
+    /// Its name.
+    pub source: String,
+}
+
+/// The counters of one source.
+#[derive(Debug)]
+pub struct SourceCounters {
+    statements: Counter,
+    executions: Counter,
+    rows: Counter,
+    /// Requests that found it away.
+    pub away: Counter,
+}
+
+impl SourceCounters {
+    /// Counts what one statement did.
+    pub fn sent(&self, executions: u64, rows: u64) {
+        self.statements.inc();
+        self.executions.inc_by(executions);
+        self.rows.inc_by(rows);
+    }
+}
+
 /// The counters.
 #[derive(Debug)]
 pub struct Metrics {
@@ -30,11 +56,13 @@ pub struct Metrics {
     /// Asks whose plan was found in the cache.
     pub plans_reused: Counter,
     /// Statements used by requests: at most one per select node and ask.
-    pub statements: Counter,
+    pub statements: Family<SourceLabels, Counter>,
     /// Executions of statements: once per parent's row.
-    pub executions: Counter,
+    pub executions: Family<SourceLabels, Counter>,
     /// Rows read.
-    pub rows: Counter,
+    pub rows: Family<SourceLabels, Counter>,
+    /// Requests that found a source away.
+    pub source_away: Family<SourceLabels, Counter>,
     /// Seconds per ask.
     pub seconds: Histogram,
     /// Requests that are running now.
@@ -50,9 +78,10 @@ impl Default for Metrics {
             documents_parsed: Counter::default(),
             plans_built: Counter::default(),
             plans_reused: Counter::default(),
-            statements: Counter::default(),
-            executions: Counter::default(),
-            rows: Counter::default(),
+            statements: Family::default(),
+            executions: Family::default(),
+            rows: Family::default(),
+            source_away: Family::default(),
             seconds: Histogram::new(exponential_buckets(FASTEST, 2.5, 14)),
             running: Gauge::default(),
         };
@@ -64,6 +93,7 @@ impl Default for Metrics {
         r.register("statements", "Statements used by requests", metrics.statements.clone());
         r.register("executions", "Executions of statements", metrics.executions.clone());
         r.register("rows", "Rows read", metrics.rows.clone());
+        r.register("source_away", "Requests that found a source away", metrics.source_away.clone());
         r.register("ask_seconds", "Time per ask", metrics.seconds.clone());
         r.register("asks_running", "Asks running now", metrics.running.clone());
         metrics
@@ -71,6 +101,18 @@ impl Default for Metrics {
 }
 
 impl Metrics {
+    /// The counters of one source.
+    pub fn of_source(&self, name: &str) -> SourceCounters {
+        let labels = SourceLabels { source: name.to_owned() };
+        let counter = |family: &Family<SourceLabels, Counter>| family.get_or_create(&labels).clone();
+        SourceCounters {
+            statements: counter(&self.statements),
+            executions: counter(&self.executions),
+            rows: counter(&self.rows),
+            away: counter(&self.source_away),
+        }
+    }
+
     /// The counters as OpenMetrics text.
     pub fn to_text(&self) -> String {
         let mut text = String::new();

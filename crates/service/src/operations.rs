@@ -1,22 +1,37 @@
 //! What the command line does beside asking, and what the console will share: surveying and comparing.
 
-use puente_core::catalog::{self, Advice, Catalog, Drift, Rename, advise, compare};
-use puente_core::model::{self, KeyProposal, Model, Proposal};
-use puente_core::project;
+use std::path::PathBuf;
 
+use puente_core::catalog::{self, Advice, AssignedNames, Catalog, Drift, Rename, advise, compare};
+use puente_core::error::Problem;
+use puente_core::model::{self, CrossingCandidate, KeyProposal, Model, Proposal, SourceId, crossing_candidates};
+use puente_core::project::{self, Project, SourceSettings};
+
+use crate::evidence;
 use crate::folder::{FolderError, ProjectFolder};
 
 /// What a survey found and changed.
 #[derive(Debug)]
 pub struct SurveyOutcome {
+    /// What was found in each source that was surveyed.
+    pub sources: Vec<SourceOutcome>,
+    /// The model that the surveys give, if the project file fits them.
+    pub model: Result<Model, FolderError>,
+    /// Links that are suggested and that the project file does not have yet. Tables are called as the project file calls them.
+    pub proposals: Vec<Proposal>,
+    /// Keys that are suggested and that the project file does not have yet.
+    pub keys: Vec<KeyProposal>,
+}
+
+/// What a survey found in one source.
+#[derive(Debug)]
+pub struct SourceOutcome {
+    /// Its name.
+    pub name: String,
+    /// Its survey file.
+    pub file: PathBuf,
     /// The catalog as it was written.
     pub catalog: Catalog,
-    /// The model that it gives, if the project file fits it.
-    pub model: Result<Model, FolderError>,
-    /// Links that it suggests and that the project file does not have yet.
-    pub proposals: Vec<Proposal>,
-    /// Keys that it suggests and that the project file does not have yet.
-    pub keys: Vec<KeyProposal>,
     /// What may be what is gone, under a new name.
     pub renames: Vec<Rename>,
     /// What could be better about the tables.
@@ -27,55 +42,138 @@ pub struct SurveyOutcome {
     pub changes: Option<Vec<Drift>>,
 }
 
+impl SurveyOutcome {
+    /// Every rename that is still to be decided about, with its source's name.
+    pub fn renames(&self) -> impl Iterator<Item = (&str, &Rename)> {
+        self.sources.iter().flat_map(|of| of.renames.iter().map(|rename| (of.name.as_str(), rename)))
+    }
+}
+
 /// Why a survey failed.
 #[derive(Debug)]
 pub enum SurveyError {
-    /// The source could not be read.
-    Source(puente_core::error::Problem),
-    /// The survey file could not be read or written.
+    /// A source could not be read.
+    Source(Problem),
+    /// A survey file could not be read or written.
     Folder(FolderError),
 }
 
-/// Surveys the source and writes the survey file. Names given earlier are kept.
+/// Surveys the sources, or one of them, and writes their survey files. Names given earlier are kept.
 ///
 /// # Errors
-/// [`SurveyError`]; the old survey file is then as it was.
-pub fn survey(folder: &ProjectFolder) -> Result<SurveyOutcome, SurveyError> {
-    let before = folder.surveyed().map_err(SurveyError::Folder)?;
-    let found = puente_sources::survey(&folder.project.source, &folder.path).map_err(SurveyError::Source)?;
-    let mut catalog = found.catalog;
-    let mut renames = Vec::new();
-    if let Some(before) = &before {
-        let mut names = before.names.clone();
-        renames = names.open_renames(catalog::renames(before, &catalog), &catalog);
-        catalog.names = names;
+/// [`SurveyError`]; the old survey files are then as they were.
+pub fn survey(folder: &ProjectFolder, only: Option<&str>) -> Result<SurveyOutcome, SurveyError> {
+    let project = &folder.project;
+    let (mut catalogs, mut sources) = (Vec::new(), Vec::new());
+    let (mut proposals, mut keys) = (Vec::new(), Vec::new());
+    for (id, source) in project.sources.iter().enumerate() {
+        let before = folder.surveyed(source).map_err(SurveyError::Folder)?;
+        if only.is_some_and(|only| only != source.name) {
+            catalogs.push(before);
+            continue;
+        }
+        let found = puente_sources::survey(source, &folder.path).map_err(|problem| {
+            SurveyError::Source(if project.sources.len() > 1 { of_source(&source.name, problem) } else { problem })
+        })?;
+        let mut catalog = found.catalog;
+        let mut renames = Vec::new();
+        if let Some(before) = &before {
+            let mut names = before.names.clone();
+            renames = names.open_renames(catalog::renames(before, &catalog), &catalog);
+            catalog.names = names;
+        }
+        proposals.extend(found.proposals.into_iter().map(|proposal| (id, id, proposal)));
+        keys.extend(found.keys.into_iter().map(|key| (id, key)));
+        sources.push((id, renames, before, found.notices));
+        catalogs.push(Some(catalog));
     }
-    let model = model::build(&catalog, &folder.project).map_err(FolderError::Mistakes);
-    if let Ok(model) = &model {
-        remember(&mut catalog, model);
+    let model = modelled(folder, &mut catalogs);
+    for (source, catalog) in project.sources.iter().zip(&catalogs) {
+        if let Some(catalog) = catalog {
+            write(folder, source, catalog).map_err(SurveyError::Folder)?;
+        }
     }
-    write(folder, &catalog).map_err(SurveyError::Folder)?;
-    let proposals = found
-        .proposals
+    let known: Vec<&Catalog> = catalogs.iter().flatten().collect();
+    if model.is_ok() && known.len() > 1 {
+        let candidates = crossing_candidates(&known).into_iter().filter(|candidate| {
+            let CrossingCandidate { source, to_source, proposal } = candidate;
+            !is_written(project, &known, (*source, *to_source, proposal))
+        });
+        let convincing = evidence::convincing(folder, candidates.collect()).into_iter();
+        proposals.extend(convincing.map(|candidate| (candidate.source, candidate.to_source, candidate.proposal)));
+    }
+    let called = |source: SourceId, table: String| table_called(project, &known, source, &table);
+    let proposals = proposals
         .into_iter()
-        .filter(|proposal| {
-            !folder.project.links.iter().any(|link| {
-                (&link.table, &link.to) == (&proposal.table, &proposal.to) && link.columns == [proposal.column.clone()]
-            })
+        .filter(|(source, to, proposal)| !is_written(project, &known, (*source, *to, proposal)))
+        .map(|(source, to, proposal)| Proposal {
+            table: called(source, proposal.table),
+            to: called(to, proposal.to),
+            ..proposal
         })
         .collect();
-    let is_keyless = |proposal: &KeyProposal| {
-        folder.project.types.get(&proposal.table).is_none_or(|edit| edit.key.is_empty() && !edit.hidden)
+    let edit = |table: &String| project.types.iter().find(|(name, _)| names_table(name, table)).map(|(_, edit)| edit);
+    let keys = keys
+        .into_iter()
+        .map(|(source, key)| KeyProposal { table: called(source, key.table), ..key })
+        .filter(|key| edit(&key.table).is_none_or(|edit| edit.key.is_empty() && !edit.hidden))
+        .collect();
+    let outcome = |(id, renames, before, notices): (SourceId, Vec<Rename>, Option<Catalog>, Vec<String>)| {
+        let source = &project.sources[id];
+        let catalog = catalogs[id].clone().unwrap_or_else(|| Catalog::empty(source.engine));
+        SourceOutcome {
+            name: source.name.clone(),
+            file: folder.survey_file(source),
+            renames,
+            advice: advise(&catalog),
+            changes: before.map(|before| compare(&before, &catalog)),
+            catalog,
+            notices,
+        }
     };
-    Ok(SurveyOutcome {
-        keys: found.keys.into_iter().filter(is_keyless).collect(),
-        renames,
-        advice: advise(&catalog),
-        changes: before.map(|before| compare(&before, &catalog)),
-        catalog,
-        model,
-        proposals,
-        notices: found.notices,
+    let sources = sources.into_iter().map(outcome).collect();
+    Ok(SurveyOutcome { sources, model, proposals, keys })
+}
+
+/// The model of what was surveyed, whose names are remembered there; a source that was never surveyed has none.
+fn modelled(folder: &ProjectFolder, catalogs: &mut [Option<Catalog>]) -> Result<Model, FolderError> {
+    let sources = folder.project.sources.iter();
+    let known = catalogs.iter().zip(sources).map(|(catalog, source)| catalog.as_ref().ok_or(folder.no_survey(source)));
+    let known: Vec<&Catalog> = known.collect::<Result<_, _>>()?;
+    let model = model::build(&known, &folder.project).map_err(FolderError::Mistakes)?;
+    for (catalog, names) in catalogs.iter_mut().flatten().zip(&model.names) {
+        remember(catalog, names);
+    }
+    Ok(model)
+}
+
+/// The problem of one of several sources, with its name.
+pub(crate) fn of_source(name: &str, problem: Problem) -> Problem {
+    Problem { message: format!("source `{name}`: {}", problem.message), ..problem }
+}
+
+/// What the project file calls a table: by its own name, and where several sources have one of that name, with the source's before
+/// it.
+fn table_called(project: &Project, catalogs: &[&Catalog], source: SourceId, table: &str) -> String {
+    let is_one_of_several = catalogs.iter().filter(|catalog| catalog.table(table).is_some()).count() > 1;
+    if is_one_of_several { format!("{}:{table}", project.sources[source].name) } else { table.to_owned() }
+}
+
+/// Does a name in the project file, perhaps with its source's before it, mean the table that is called so?
+fn names_table(name: &str, called: &str) -> bool {
+    name == called || name.split_once(':').is_some_and(|(_, table)| table == called)
+}
+
+/// Does the project file have a link already?
+fn is_written(
+    project: &Project,
+    catalogs: &[&Catalog],
+    (source, to, proposal): (SourceId, SourceId, &Proposal),
+) -> bool {
+    let table = table_called(project, catalogs, source, &proposal.table);
+    let target = table_called(project, catalogs, to, &proposal.to);
+    project.links.iter().any(|link| {
+        names_table(&link.table, &table) && names_table(&link.to, &target) && link.columns == [proposal.column.clone()]
     })
 }
 
@@ -86,8 +184,8 @@ pub struct Accepted<'p> {
     pub links: Vec<&'p Proposal>,
     /// Keys.
     pub keys: Vec<&'p KeyProposal>,
-    /// Renames.
-    pub renames: Vec<&'p Rename>,
+    /// Renames, each with its source's name.
+    pub renames: Vec<(&'p str, &'p Rename)>,
 }
 
 /// Writes links and keys into the project file, after what is there: nothing that somebody wrote is touched. What was renamed
@@ -96,10 +194,16 @@ pub struct Accepted<'p> {
 /// # Errors
 /// Where a file cannot be read or written, or the project file would not fit the survey any more; it is then as it was.
 pub fn accept(folder: &ProjectFolder, proposals: &Accepted<'_>) -> Result<(), FolderError> {
-    let surveyed = folder.surveyed()?;
-    if let (Some(mut catalog), false) = (surveyed.clone(), proposals.renames.is_empty()) {
-        proposals.renames.iter().for_each(|rename| catalog.names.keep(rename));
-        write(folder, &catalog)?;
+    let mut catalogs = folder.catalogs()?;
+    for (of, rename) in &proposals.renames {
+        for (source, catalog) in folder.project.sources.iter().zip(&mut catalogs) {
+            if source.name == *of {
+                catalog.names.keep(rename);
+            } else {
+                catalog.names.keep_links_to(of, rename);
+            }
+            write(folder, source, catalog)?;
+        }
     }
     if proposals.links.is_empty() && proposals.keys.is_empty() {
         return Ok(());
@@ -115,7 +219,10 @@ pub fn accept(folder: &ProjectFolder, proposals: &Accepted<'_>) -> Result<(), Fo
     let mut keys: Vec<(&KeyProposal, Option<usize>)> = proposals
         .keys
         .iter()
-        .map(|key| (*key, folder.project.types.get(&key.table).map(|edit| edit.place.line)))
+        .map(|key| {
+            let mut edits = folder.project.types.iter().filter(|(name, _)| names_table(name, &key.table));
+            (*key, edits.next().map(|(_, edit)| edit.place.line))
+        })
         .collect();
     keys.sort_by_key(|(_, line)| std::cmp::Reverse(*line));
     for (key, line) in keys {
@@ -130,15 +237,13 @@ pub fn accept(folder: &ProjectFolder, proposals: &Accepted<'_>) -> Result<(), Fo
     }
     text.push('\n');
     let accepted = project::read(&text, &crate::environment::read).map_err(FolderError::Mistakes)?;
-    if let Some(catalog) = surveyed {
-        model::build(&catalog, &accepted).map_err(FolderError::Mistakes)?;
-    }
+    model::build(&catalogs.iter().collect::<Vec<_>>(), &accepted).map_err(FolderError::Mistakes)?;
     replace(&file, &text).map_err(|error| failed("written", error))
 }
 
 /// Keeps the names of tables that are gone, too: they may come back.
-fn remember(catalog: &mut Catalog, model: &Model) {
-    for (table, names) in &model.names.types {
+fn remember(catalog: &mut Catalog, names: &AssignedNames) {
+    for (table, names) in &names.types {
         let kept = catalog.names.types.entry(table.clone()).or_default();
         kept.helpers.clone_from(&names.helpers);
         for (kept, name) in [(&mut kept.name, &names.name), (&mut kept.one, &names.one), (&mut kept.list, &names.list)]
@@ -153,14 +258,17 @@ fn remember(catalog: &mut Catalog, model: &Model) {
     }
 }
 
-fn write(folder: &ProjectFolder, catalog: &Catalog) -> Result<(), FolderError> {
-    let file = folder.survey_file();
+fn write(folder: &ProjectFolder, source: &SourceSettings, catalog: &Catalog) -> Result<(), FolderError> {
+    let (file, text) = (folder.survey_file(source), catalog.to_text());
+    if std::fs::read_to_string(&file).is_ok_and(|before| before == text) {
+        return Ok(());
+    }
     let failed =
         |error: std::io::Error| FolderError::Unreadable(format!("{} cannot be written: {error}", file.display()));
     if let Some(parent) = file.parent() {
         std::fs::create_dir_all(parent).map_err(failed)?;
     }
-    replace(&file, &catalog.to_text()).map_err(failed)
+    replace(&file, &text).map_err(failed)
 }
 
 /// Writes a file as a whole: whoever reads it meanwhile, and whatever interrupts us, finds the old one or the new one.
@@ -171,11 +279,11 @@ fn replace(file: &std::path::Path, text: &str) -> std::io::Result<()> {
     std::fs::rename(&draft, file)
 }
 
-/// How the live source differs from the survey file.
+/// How a live source differs from its survey file.
 ///
 /// # Errors
 /// Where the source cannot be read.
-pub fn check_drift(folder: &ProjectFolder, surveyed: &Catalog) -> Result<Vec<Drift>, puente_core::error::Problem> {
-    let live = puente_sources::survey(&folder.project.source, &folder.path)?;
+pub fn check_drift(folder: &ProjectFolder, source: &SourceSettings, surveyed: &Catalog) -> Result<Vec<Drift>, Problem> {
+    let live = puente_sources::survey(source, &folder.path)?;
     Ok(compare(surveyed, &live.catalog))
 }

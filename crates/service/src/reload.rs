@@ -2,11 +2,14 @@
 
 use std::sync::Arc;
 
+use puente_core::project::SourceSettings;
+use puente_run::Source;
+
 use crate::api::Api;
 use crate::folder::{OpenError, ProjectFolder};
 use crate::http::{Running, Served};
 
-/// Reloads a project and puts it in the place of what is served: types, grants, rules, limits and identities. The source
+/// Reloads a project and puts it in the place of what is served: types, grants, rules, limits and identities. A source
 /// is opened again only where its settings changed. Hosts and origins need a new start.
 ///
 /// # Errors
@@ -14,9 +17,13 @@ use crate::http::{Running, Served};
 pub fn reload(folder: &mut ProjectFolder, running: &Running, development: bool) -> Result<(), OpenError> {
     let read = ProjectFolder::open(&folder.path)?;
     let now = running.served();
-    let of = |folder: &ProjectFolder| (folder.project.source.clone(), folder.project.limits.answer_bytes);
-    let source = (of(&read) == of(folder)).then(|| now.api.source());
-    let options = read.api_options(read.secret(development)?, source)?;
+    let is_as_wide = read.project.limits.answer_bytes == folder.project.limits.answer_bytes;
+    let open = |source: &SourceSettings| {
+        let is_as_it_was = is_as_wide && folder.project.source(&source.name) == Some(source);
+        let open = now.api.sources().find(|(name, _)| is_as_it_was && *name == source.name);
+        open.map(|(_, source)| Source::clone(source))
+    };
+    let options = read.api_options(read.secret(development)?, &open)?;
     let identity = read.identity(development)?;
     let api = Arc::new(Api::new(options, Arc::clone(now.api.metrics())));
     running.replace(Served { api: Arc::clone(&api), identity });

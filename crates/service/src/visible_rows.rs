@@ -31,7 +31,7 @@ pub async fn visible_rows(
     of: TypeId,
     claims: Map<String, Json>,
 ) -> Result<Visible, OpenError> {
-    let mut options = folder.api_options(Vec::new(), None)?;
+    let mut options = folder.api_options(Vec::new(), &|_| None)?;
     // Whether the role itself may count is another question.
     let counting = Role { view: role.view.clone().counting(), ..role.clone() };
     let (name, list) = (role.view.role().to_owned(), options.model.types[of].list.clone());

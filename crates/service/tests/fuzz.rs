@@ -184,7 +184,7 @@ fields = "all"
 fn read_project(text: &str, survey: &str) {
     let Ok(project) = project::read(text, &|name| (name == "DATA").then(|| "data".to_owned())) else { return };
     let Ok(catalog) = Catalog::from_text(survey) else { return };
-    let Ok(model) = model::build(&catalog, &project) else { return };
+    let Ok(model) = model::build(&[&catalog], &project) else { return };
     let model = Arc::new(model);
     let Ok(roles) = access::roles(&model, &project) else { return };
     for role in roles.iter().take(2) {

@@ -107,6 +107,6 @@ fn a_table_between_that_does_not_join_is_a_mistake(#[case] link: &str, #[case] e
     let survey = puente_sources::survey(&database.settings(""), database.folder()).unwrap();
     let text = format!("[source.main]\nurl = \"sqlite:x.db\"\n[[link]]\ntable = \"films\"\n{link}\n");
     let project = puente_core::project::read(&text, &|_| None).unwrap();
-    let mistakes = puente_core::model::build(&survey.catalog, &project).unwrap_err();
+    let mistakes = puente_core::model::build(&[&survey.catalog], &project).unwrap_err();
     assert!(mistakes[0].text.contains(expected), "{mistakes:?}");
 }

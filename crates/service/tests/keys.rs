@@ -14,7 +14,7 @@ create view totals as select hut_id, sum(guests) as guests from stays group by h
 ";
 
 fn outcome(project: &TestProject) -> SurveyOutcome {
-    survey(&project.open()).expect("a survey")
+    survey(&project.open(), None).expect("a survey")
 }
 
 #[rstest]
@@ -80,19 +80,23 @@ fn what_was_renamed_keeps_its_names_once_that_is_said(
     };
     assert!(fields("huts").contains(&before.to_owned()));
     database.execute("alter table huts rename column beds to bed_count");
-    let drift = puente_service::check_drift(&project.open(), &project.open().surveyed().unwrap().unwrap()).unwrap();
+    let drift = {
+        let folder = project.open();
+        let source = &folder.project.sources[0];
+        puente_service::check_drift(&folder, source, &folder.surveyed(source).unwrap().unwrap()).unwrap()
+    };
     let told = drift.iter().map(|drift| drift.text.as_str()).collect::<Vec<_>>().join("\n");
     assert!(
         told.contains("`huts.bed_count` is like it, and `puente survey --accept huts.bed_count` keeps its names"),
         "{told}"
     );
     // It is still to be decided about after a survey that decides nothing.
-    assert_eq!(outcome(&project).renames.len(), 1);
+    assert_eq!(outcome(&project).renames().count(), 1);
     let found = outcome(&project);
-    let renames: Vec<_> = found.renames.iter().filter(|rename| said.contains(&rename.now().as_str())).collect();
+    let renames: Vec<_> = found.renames().filter(|(_, rename)| said.contains(&rename.now().as_str())).collect();
     accept(&project.open(), &Accepted { renames, ..Accepted::default() }).unwrap();
     let found = outcome(&project);
-    assert_eq!(found.renames.len(), usize::from(said.is_empty()));
+    assert_eq!(found.renames().count(), usize::from(said.is_empty()));
     assert!(fields("huts").contains(&after.to_owned()), "{:?}", fields("huts"));
 }
 
@@ -106,8 +110,8 @@ fn a_table_and_a_linking_column_that_were_renamed_keep_the_names_of_their_links(
     let project = TestProject::of(&database, "", "");
     database.execute("alter table huts rename to shelters; alter table notes rename column hut_id to shelter_id;");
     let found = outcome(&project);
-    accept(&project.open(), &Accepted { renames: found.renames.iter().collect(), ..Accepted::default() }).unwrap();
-    assert_eq!(outcome(&project).renames, []);
+    accept(&project.open(), &Accepted { renames: found.renames().collect(), ..Accepted::default() }).unwrap();
+    assert_eq!(outcome(&project).renames().count(), 0);
     let service = project.serve();
     service.data("mutation { createHut(input: { id: 1, name: \"Horn\", notes: [{ id: 1, body: \"x\" }] }) { count } }");
     let read = service.data("{ notes { nodes { hutId hut { name notes { totalCount } } } } }");

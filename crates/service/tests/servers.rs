@@ -249,7 +249,7 @@ fn tls_is_verified_by_default() {
     let reached = |host: &str, parameters: &str| {
         let url = database.url.replace("127.0.0.1", host);
         let text = format!("[source.test]\nurl = \"{url}?{parameters}\"\n");
-        let settings = puente_core::project::read(&text, &|_| None).expect("a project").source;
+        let settings = puente_core::project::read(&text, &|_| None).expect("a project").sources.remove(0);
         puente_sources::survey(&settings, folder.path())
             .map(|survey| survey.catalog.tables.len())
             .map_err(|problem| problem.detail.unwrap_or_default())

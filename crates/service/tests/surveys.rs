@@ -124,7 +124,7 @@ fn what_the_login_cannot_read_is_not_there() {
     );
     let url = database.url.replace("puente@", "reader@");
     let text = format!("[source.test]\nurl = \"{url}\"\n");
-    let settings = puente_core::project::read(&text, &|_| None).expect("a project").source;
+    let settings = puente_core::project::read(&text, &|_| None).expect("a project").sources.remove(0);
     let catalog = puente_sources::survey(&settings, database.folder()).expect("a survey").catalog;
     let columns: Vec<&str> = catalog.tables[0].columns.iter().map(|column| column.name.as_str()).collect();
     assert_eq!((catalog.tables.len(), columns), (1, vec!["id", "name"]));
@@ -200,7 +200,7 @@ fn a_rename_takes_no_name_and_leaves_no_trace_in_the_survey_file() {
     let (before, names) = (std::fs::read_to_string(&file).unwrap(), std::fs::read_to_string(&survey).unwrap());
     let renamed = |edits: &str| {
         std::fs::write(&file, format!("{before}{edits}")).unwrap();
-        let outcome = puente_service::survey(&project.open()).expect("a survey");
+        let outcome = puente_service::survey(&project.open(), None).expect("a survey");
         (outcome.model.map(|_| ()).map_err(|error| error.to_string()), std::fs::read_to_string(&survey).unwrap())
     };
     for (edits, both) in [

@@ -5,17 +5,20 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use futures_util::future::{BoxFuture, FutureExt as _};
 use puente_core::error::{Code, Problem};
+use puente_core::model::SourceId;
 use puente_core::plan::{Capabilities, Plan};
 use puente_core::project::SourceSettings;
+use puente_run::snapshot::{self, Snapshot};
 use puente_run::{ChangeRequest, Connector, Explanation, Outcome, Prepared, Request};
 use puente_sql::Dialect;
 use tokio::sync::oneshot;
 
 use crate::server::Workers;
+use crate::snapshots::{self, Snapshots};
 use crate::statements;
 
 /// One server of an engine: what a source behind a network can do.
-pub(crate) trait Server: std::fmt::Debug + Send + Sync + 'static {
+pub(crate) trait Server: Snapshots + std::fmt::Debug + Send + Sync + 'static {
     /// The SQL that it speaks.
     fn dialect() -> &'static dyn Dialect;
 
@@ -132,8 +135,17 @@ impl<S: Server> Connector for Cluster<S> {
         S::dialect().capabilities()
     }
 
-    fn prepare(&self, plan: &Plan) -> Arc<dyn Prepared> {
-        statements::prepare(plan, S::dialect())
+    fn prepare(&self, plan: &Plan, source: SourceId) -> Arc<dyn Prepared> {
+        statements::prepare(plan, S::dialect(), source)
+    }
+
+    /// On a replica where one answers the role's reads.
+    fn snapshot(&self, request: Request) -> Snapshot {
+        let (snapshot, jobs) = snapshot::snapshot(None);
+        let mut servers = self.replicas(&request.role);
+        servers.push(Arc::clone(&self.primary));
+        self.workers.spawn(async move { snapshots::hold(&servers, &request, jobs).await });
+        snapshot
     }
 
     /// On a replica where one answers the role's reads.

@@ -25,6 +25,8 @@ mod quoted;
 mod sampling;
 #[cfg(any(feature = "postgres", feature = "mariadb"))]
 mod server;
+#[cfg(any(feature = "postgres", feature = "mariadb"))]
+mod snapshots;
 #[cfg(feature = "sqlite")]
 pub mod sqlite;
 mod statements;

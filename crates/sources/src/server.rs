@@ -5,7 +5,6 @@ use std::time::{Duration, Instant};
 
 use puente_core::error::{Code, Problem};
 use tokio::runtime::{Builder, Runtime};
-use tokio::sync::oneshot;
 use tokio::task::JoinHandle;
 use tokio::time::sleep_until;
 
@@ -102,7 +101,7 @@ pub(crate) fn block_on<T: Send>(work: impl Future<Output = Result<T, Problem>> +
 /// The result of some work; none where the time is up, or nobody waits any more.
 pub(crate) async fn within<T>(
     deadline: Instant,
-    disconnected: &mut oneshot::Receiver<()>,
+    disconnected: impl Future,
     work: impl Future<Output = T>,
 ) -> Option<T> {
     tokio::select! {

@@ -3,8 +3,8 @@
 use std::any::Any;
 use std::sync::Arc;
 
-use puente_core::model::{Column, Model};
-use puente_core::plan::Plan;
+use puente_core::model::{Column, Model, SourceId};
+use puente_core::plan::{Plan, SelectId};
 use puente_core::rows::Rows;
 use puente_core::value::Scalar;
 use puente_sql::{Dialect, Program, Statement};
@@ -25,8 +25,8 @@ impl Prepared for Statements {
 }
 
 /// Puts a plan into statements.
-pub(crate) fn prepare(plan: &Plan, dialect: &dyn Dialect) -> Arc<dyn Prepared> {
-    Arc::new(Statements(puente_sql::compile(plan, dialect)))
+pub(crate) fn prepare(plan: &Plan, dialect: &dyn Dialect, source: SourceId) -> Arc<dyn Prepared> {
+    Arc::new(Statements(puente_sql::compile(plan, dialect, source)))
 }
 
 /// A transaction of a source that speaks SQL.
@@ -113,6 +113,12 @@ impl<S: SqlSession> Session for Lowered<S> {
     fn columns_of(&mut self, relation: &str, constraint: &str) -> impl Future<Output = Vec<String>> + Send {
         self.0.constrained_columns(relation, constraint)
     }
+}
+
+/// Does a statement run for a select of a plan that its source reads level by level?
+pub(crate) fn runs(request: &Request, select: SelectId) -> bool {
+    let plan = request.bound.plan();
+    plan.runs(select) && plan.source_of(select) == request.source
 }
 
 /// The statements of a request's plan.

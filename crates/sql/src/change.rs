@@ -208,7 +208,7 @@ mod tests {
     fn huts() -> (Model, TypeId) {
         let catalog = Catalog::from_text(include_str!("../../core/tests/data/huts.json")).unwrap();
         let project = project::read("[source.main]\nurl = \"sqlite:huts.db\"\n", &|_| None).unwrap();
-        let model = puente_core::model::build(&catalog, &project).unwrap();
+        let model = puente_core::model::build(&[&catalog], &project).unwrap();
         let bookings = model.type_named("Booking").unwrap();
         (model, bookings)
     }

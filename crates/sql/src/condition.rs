@@ -20,6 +20,10 @@ impl<'a> Writer<'a> {
             Condition::And(parts) => self.combine(scope, parts, negated, !negated),
             Condition::Or(parts) => self.combine(scope, parts, negated, negated),
             Condition::Not(inner) => self.condition(scope, inner, !negated),
+            Condition::NotTrue(inner) => {
+                let inner = self.condition(scope, inner, false);
+                Fragment::format(if negated { "({}) is true" } else { "({}) is not true" }, [inner])
+            }
             Condition::Test { path, test } => {
                 let (value, column) = self.path(scope, path);
                 let test = self.test(scope, value, column, test);

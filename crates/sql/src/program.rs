@@ -3,7 +3,7 @@
 use super::from::Writer;
 use super::select::{Clauses, Correlation};
 use super::{Dialect, Fragment, Slot, Statement, Strategy};
-use puente_core::model::Model;
+use puente_core::model::{Model, SourceId};
 use puente_core::plan::{ParentJoin, Plan, RowSet, Select, SelectId, presence_column};
 
 /// The statements of one request, by the strategy that its source runs them with.
@@ -35,9 +35,12 @@ impl Program {
     }
 }
 
-/// Compiles the selects of a plan.
-pub fn compile(plan: &Plan, dialect: &dyn Dialect) -> Program {
-    let compiler = Compiler { plan, model: plan.model(), selects: plan.selects(), dialect };
+/// Compiles the selects of a plan that read rows of one source. Those of a plan over several are read level by level.
+pub fn compile(plan: &Plan, dialect: &dyn Dialect, source: SourceId) -> Program {
+    let compiler = Compiler { plan, model: plan.model(), selects: plan.selects(), dialect, source };
+    if plan.is_split() {
+        return Program::Batched(compiler.each(Compiler::batched), compiler.union_per_parent());
+    }
     match dialect.strategy(compiler.is_indexed()) {
         Strategy::NestedLoop => Program::NestedLoop(compiler.each(Compiler::nested_loop)),
         Strategy::Batched => Program::Batched(compiler.each(Compiler::batched), compiler.union_per_parent()),
@@ -47,7 +50,8 @@ pub fn compile(plan: &Plan, dialect: &dyn Dialect) -> Program {
 
 /// The statement of one select for all of its parents' rows, each with its parent's ordinal before it.
 pub fn level(plan: &Plan, dialect: &dyn Dialect, select: SelectId) -> Statement {
-    let compiler = Compiler { plan, model: plan.model(), selects: plan.selects(), dialect };
+    let source = plan.source_of(select);
+    let compiler = Compiler { plan, model: plan.model(), selects: plan.selects(), dialect, source };
     let mut writer = Writer::new(compiler.model, dialect);
     compiler.batched(&mut writer, select).finish(dialect)
 }
@@ -115,9 +119,18 @@ struct Compiler<'a> {
     model: &'a Model,
     selects: &'a [Select],
     dialect: &'a dyn Dialect,
+    /// The source whose selects become statements.
+    source: SourceId,
 }
 
 impl Compiler<'_> {
+    /// The parent of a select, where it is in the same source: from another one come keys, in the form in which this one stores
+    /// them.
+    fn parent(&self, id: SelectId) -> Option<&Select> {
+        let parent = self.selects[id].parent.as_ref().filter(|_| !self.plan.crosses(id))?;
+        Some(&self.selects[parent.select])
+    }
+
     /// Does an index find the children of a parent, on every link of the request?
     fn is_indexed(&self) -> bool {
         self.selects.iter().filter(|select| select.read).all(|select| self.finds(select))
@@ -133,7 +146,8 @@ impl Compiler<'_> {
 
     fn each(&self, compile: fn(&Self, &mut Writer<'_>, SelectId) -> Fragment) -> Vec<Statement> {
         let statement = |id: SelectId| {
-            if self.plan.is_joined(id) || matches!(self.selects[id].row_set, RowSet::Supplied) {
+            let is_other = self.plan.source_of(id) != self.source;
+            if is_other || self.plan.is_joined(id) || matches!(self.selects[id].row_set, RowSet::Supplied) {
                 return Statement { text: String::new(), slots: Vec::new() };
             }
             let mut writer = Writer::new(self.model, self.dialect);
@@ -154,8 +168,7 @@ impl Compiler<'_> {
         if select.parent.is_none() {
             return self.nested_loop(writer, id);
         }
-        let parent = select.parent.as_ref().map(|parent| &self.selects[parent.select]);
-        let mut clauses = Clauses::new(writer, select, Correlation::Keys(parent));
+        let mut clauses = Clauses::new(writer, select, Correlation::Keys(self.parent(id)));
         let output = self.fields(writer, &mut clauses, id, false);
         match &select.row_set {
             RowSet::Single | RowSet::Supplied => {
@@ -181,12 +194,12 @@ impl Compiler<'_> {
     fn union_per_parent(&self) -> Vec<Option<Statement>> {
         let one = |id: SelectId| {
             let select = &self.selects[id];
-            let limited = matches!(select.row_set, RowSet::Page { .. } | RowSet::Groups { .. });
+            let is_here = self.plan.source_of(id) == self.source && !self.plan.crosses(id);
+            let limited = is_here && matches!(select.row_set, RowSet::Page { .. } | RowSet::Groups { .. });
             let fits = limited && select.parent.is_some() && self.dialect.prefers_union() && self.finds(select);
             fits.then(|| {
                 let mut writer = Writer::new(self.model, self.dialect);
-                let parent = select.parent.as_ref().map(|parent| &self.selects[parent.select]);
-                let mut clauses = Clauses::new(&mut writer, select, Correlation::Bound(parent));
+                let mut clauses = Clauses::new(&mut writer, select, Correlation::Bound(self.parent(id)));
                 let output = list_or_one(self.fields(&mut writer, &mut clauses, id, false));
                 let output = Fragment::format("{} as o, {}", [Fragment::bound(Slot::Ordinal), output]);
                 self.plain(&mut writer, &mut clauses, output).finish(self.dialect)

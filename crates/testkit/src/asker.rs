@@ -27,11 +27,11 @@ pub struct Asker {
 }
 
 impl Asker {
-    /// An asker on a source, as the first role of a project file.
+    /// An asker on sources, as the first role of a project file.
     ///
     /// # Panics
     /// Where the file does not fit the model.
-    pub fn of_grants(source: Source, model: &Arc<Model>, grants: &str) -> Self {
+    pub fn of_grants(sources: Vec<Source>, model: &Arc<Model>, grants: &str) -> Self {
         let text = format!("[source.test]\nurl = \"sqlite:test.db\"\n{grants}");
         let project = project::read(&text, &|_| None).unwrap_or_else(|wrong| panic!("{wrong:#?}\n{text}"));
         let roles = access::roles(model, &project).unwrap_or_else(|wrong| panic!("{wrong:#?}\n{text}"));
@@ -40,8 +40,13 @@ impl Asker {
         let limits = Limits { cost: u64::MAX, ..Limits::default() };
         let role = Role { limits, ..role };
         let metrics = Arc::new(Metrics::default());
-        let options =
-            ApiOptions { model: Arc::clone(model), roles: vec![role.clone()], limits, secret: SECRET.to_vec(), source };
+        let options = ApiOptions {
+            model: Arc::clone(model),
+            roles: vec![role.clone()],
+            limits,
+            secret: SECRET.to_vec(),
+            sources,
+        };
         Asker {
             sealer: Sealer::new(SECRET, role.view.role()),
             api: Api::new(options, Arc::clone(&metrics)),

@@ -102,7 +102,7 @@ impl Database {
     /// Where the lines are wrong.
     pub fn settings(&self, lines: &str) -> SourceSettings {
         let text = format!("[source.test]\nurl = \"{}\"\n{lines}", self.url);
-        project::read(&text, &|_| None).unwrap_or_else(|mistakes| panic!("{mistakes:?}")).source
+        project::read(&text, &|_| None).unwrap_or_else(|mistakes| panic!("{mistakes:?}")).sources.remove(0)
     }
 
     /// The folder from which relative paths count.
@@ -223,7 +223,7 @@ fn maintenance(server: &Server) -> &'static str {
 
 fn settings(server: &Server, database: &str) -> SourceSettings {
     let text = format!("[source.test]\nurl = \"{}/{database}\"\n", server.address);
-    project::read(&text, &|_| None).expect("an address").source
+    project::read(&text, &|_| None).expect("an address").sources.remove(0)
 }
 
 /// Makes a database on a server; gives its address.

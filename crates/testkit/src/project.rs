@@ -40,7 +40,7 @@ impl TestProject {
         for (file, bytes) in template {
             std::fs::write(project.path().join(file), bytes).expect("a copy");
         }
-        puente_service::survey(&project.open()).expect("a survey");
+        puente_service::survey(&project.open(), None).expect("a survey");
         project
     }
 
@@ -54,7 +54,7 @@ impl TestProject {
         connection.execute_batch(sql).expect("the statements run");
         let text = format!("[source.test]\nurl = \"sqlite:test.db\"\n{edits}");
         std::fs::write(project.path().join("puente.toml"), text).expect("a project file");
-        puente_service::survey(&project.open()).expect("a survey");
+        puente_service::survey(&project.open(), None).expect("a survey");
         project
     }
 
@@ -70,7 +70,26 @@ impl TestProject {
         };
         let text = format!("[source.test]\nurl = \"{url}\"\n{lines}\n{edits}");
         std::fs::write(project.path().join("puente.toml"), text).expect("a project file");
-        puente_service::survey(&project.open()).expect("a survey");
+        puente_service::survey(&project.open(), None).expect("a survey");
+        project
+    }
+
+    /// A project over several databases, by the names of their sources.
+    ///
+    /// # Panics
+    /// Where they cannot be surveyed.
+    pub fn of_sources(databases: &[(&str, &Database)], edits: &str) -> Self {
+        let project = TestProject { folder: tempfile::tempdir().expect("a folder") };
+        let sources = databases.iter().map(|(name, database)| {
+            let url = match database.engine {
+                Engine::Sqlite => format!("sqlite:{}", database.file().display()),
+                Engine::Postgres | Engine::Mariadb => database.url.clone(),
+            };
+            format!("[source.{name}]\nurl = \"{url}\"\n")
+        });
+        let text = format!("{}{edits}", sources.collect::<String>());
+        std::fs::write(project.path().join("puente.toml"), text).expect("a project file");
+        puente_service::survey(&project.open(), None).expect("a survey");
         project
     }
 
@@ -93,7 +112,13 @@ impl TestProject {
 
     /// The file of a SQLite source.
     pub fn database(&self) -> PathBuf {
-        puente_sources::sqlite::file_of(&self.open().project.source.url.0, self.path())
+        puente_sources::sqlite::file_of(&self.open().project.sources[0].url.0, self.path())
+    }
+
+    /// The survey file of the first source.
+    pub fn survey_file(&self) -> PathBuf {
+        let folder = self.open();
+        folder.survey_file(&folder.project.sources[0])
     }
 
     /// Opens it.
@@ -122,7 +147,7 @@ impl TestProject {
 
     fn serve_as(&self, development: bool) -> TestService {
         let folder = self.open();
-        let options = folder.api_options(b"the tests' secret, thirty-two bytes.".to_vec(), None).expect("an API");
+        let options = folder.api_options(b"the tests' secret, thirty-two bytes.".to_vec(), &|_| None).expect("an API");
         let api = Arc::new(Api::new(options, Arc::new(Metrics::default())));
         let private = folder.private_folder().expect("a private folder");
         let access_keys = Arc::new(AccessKeys::open(&private.join("records.db")).expect("access keys"));

@@ -42,7 +42,7 @@ fn puente_and_the_oracle_answer_the_same(#[case] engine: Engine) {
         let granted =
             VARIANTS.map(|variant| random_grants(&mut Random::seed_from_u64(grants_seed), &world, false, variant));
         let text = granted[0].text.clone();
-        let asker = Asker::of_grants(world.source(), &world.model, &text);
+        let asker = Asker::of_grants(vec![world.source()], &world.model, &text);
         let several: Vec<Somebody> = granted
             .into_iter()
             .filter(|granted| granted.text == text)

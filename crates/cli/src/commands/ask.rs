@@ -298,8 +298,9 @@ fn print_statements(extensions: &Json) {
     let statements = extensions["statements"].as_array().map_or(&[][..], Vec::as_slice);
     output::say(heading(&format!("\n{} statements, {}", statements.len(), time(&extensions["microseconds"]))));
     for statement in statements {
+        let source = statement["source"].as_str().map_or_else(String::new, |source| format!("{source}: "));
         output::say(faint(&format!(
-            "{}× {} rows {}",
+            "{source}{}× {} rows {}",
             statement["executions"],
             statement["rows"],
             time(&statement["microseconds"])

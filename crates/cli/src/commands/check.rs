@@ -90,29 +90,33 @@ impl Check {
         if self.offline {
             return (findings, failure);
         }
-        if let Ok(Some(surveyed)) = folder.surveyed() {
-            match puente_service::check_drift(&folder, &surveyed) {
+        let mut breaks = false;
+        for source in &folder.project.sources {
+            let Ok(Some(surveyed)) = folder.surveyed(source) else { continue };
+            // Which of several sources it is about.
+            let of = match folder.project.sources.len() {
+                1 => String::new(),
+                _ => format!("source `{}`: ", source.name),
+            };
+            match puente_service::check_drift(&folder, source, &surveyed) {
                 Ok(drift) => {
-                    let breaks = drift.iter().any(|drift| drift.breaking);
+                    breaks |= drift.iter().any(|drift| drift.breaking);
                     findings.extend(drift.into_iter().map(|d| Finding {
                         kind: "drift",
-                        text: d.text,
+                        text: format!("{of}{}", d.text),
                         breaking: d.breaking,
                     }));
-                    if breaks {
-                        findings.push(Finding {
-                            kind: "drift",
-                            text: "run `puente survey` to take the changes over".to_owned(),
-                            breaking: true,
-                        });
-                        failure = failure.or_else(|| Some(Failure::found()));
-                    }
                 }
                 Err(problem) => {
-                    findings.push(Finding { kind: "source", text: problem.message.clone(), breaking: true });
+                    findings.push(Finding { kind: "source", text: format!("{of}{}", problem.message), breaking: true });
                     failure = failure.or_else(|| Some(Failure { code: 3, text: String::new() }));
                 }
             }
+        }
+        if breaks {
+            let text = "run `puente survey` to take the changes over".to_owned();
+            findings.push(Finding { kind: "drift", text, breaking: true });
+            failure = failure.or_else(|| Some(Failure::found()));
         }
         (findings, failure)
     }

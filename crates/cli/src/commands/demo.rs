@@ -44,7 +44,7 @@ impl Demo {
             }
             Some(url) => self.on_server(url)?,
         };
-        puente_service::survey(&folder)?;
+        puente_service::survey(&folder, None)?;
         output::say(format!(
             "The mountain huts are in {} ({:.1} s).",
             self.dir.display(),
@@ -68,7 +68,7 @@ impl Demo {
         };
         let folder = ProjectFolder::open(&self.dir).map_err(|error| undo(error.into()))?;
         if is_new {
-            let load = puente_demo::load(&folder.project.source, &folder.path);
+            let load = puente_demo::load(&folder.project.sources[0], &folder.path);
             super::block_on(load)?.map_err(|text| undo(Failure::unreachable(text)))?;
         }
         Ok(folder)

@@ -9,35 +9,50 @@ use puente_service::ProjectFolder;
 use crate::exit::Failure;
 use crate::output;
 
-/// Make a project folder for a database, and survey it.
+/// Make a project folder for one or several databases, or add some to the one that is there, and survey them.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "\
 Example:
   puente init --project api --source main=sqlite:/var/lib/huts/huts.db
   puente init --project api --source main=postgres://me@localhost/huts
+  puente init --project api --source huts=sqlite:huts.db --source log=postgres://me@localhost/log
+  puente init --project api --source people=mariadb://me@localhost/people    # adds it to the project that is there
   puente init --project api --source 'main=${DATABASE_URL}'    # an address with a password stays in the environment")]
 pub(crate) struct Init {
-    /// The source's name and address; asked for on a terminal where it is left out.
+    /// A source's name and address, as often as there are sources; asked for on a terminal where it is left out.
     #[arg(long, value_name = "NAME=URL")]
-    source: Option<String>,
+    source: Vec<String>,
 }
 
 impl Init {
     pub(crate) fn run(self, path: &Path) -> Result<(), Failure> {
         let file = path.join(project::FILE);
-        if file.exists() {
-            return Err(Failure::wrong(format!("{} is there already; nothing was changed", file.display())));
-        }
-        let (name, url) = match self.source {
-            Some(source) => split(&source)?,
-            None => ask()?,
+        let before = match std::fs::read_to_string(&file) {
+            Ok(text) => Some(text),
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => None,
+            Err(error) => return Err(Failure::wrong(format!("{} cannot be read: {error}", file.display()))),
         };
-        refuse_password(&url)?;
-        let text = format!(
-            "# What differs from the survey: renames, hidden fields, descriptions, added links.\n\
-             # An empty file serves everything, to the owner alone.\n\n[source.{name}]\nurl = {}\n",
-            serde_json::Value::from(url.as_str())
-        );
+        if before.is_some() && self.source.is_empty() {
+            return Err(Failure::wrong(format!(
+                "{} is there already; nothing was changed (`--source NAME=URL` adds a source to it)",
+                file.display()
+            )));
+        }
+        let sources = match self.source.as_slice() {
+            [] => vec![ask()?],
+            named => named.iter().map(|source| split(source)).collect::<Result<_, _>>()?,
+        };
+        let mut text = match &before {
+            Some(before) => format!("{}\n", before.trim_end()),
+            None => "# What differs from the survey: renames, hidden fields, descriptions, added links.\n\
+                     # An empty file serves everything, to the owner alone.\n"
+                .to_owned(),
+        };
+        check_names(path, before.is_some(), &sources)?;
+        for (name, url) in &sources {
+            refuse_password(url)?;
+            text.push_str(&format!("\n[source.{name}]\nurl = {}\n", serde_json::Value::from(url.as_str())));
+        }
         project::read(&text, &puente_service::environment::read).map_err(|mistakes| {
             Failure::wrong(mistakes.iter().map(|m| m.text.clone()).collect::<Vec<_>>().join("\n"))
         })?;
@@ -45,16 +60,39 @@ impl Init {
         std::fs::create_dir_all(path).map_err(failed)?;
         std::fs::write(&file, text).map_err(failed)?;
         let folder = ProjectFolder::open(path)?;
-        let outcome = puente_service::survey(&folder).inspect_err(|_| {
+        let outcome = puente_service::survey(&folder, None).inspect_err(|_| {
             // A project that points nowhere would stand in the way of the next try.
-            let _ = std::fs::remove_file(&file);
+            let _ = match &before {
+                Some(before) => std::fs::write(&file, before),
+                None => std::fs::remove_file(&file),
+            };
         })?;
         keep_private(path);
-        output::say(format!("made {} and {}", file.display(), folder.survey_file().display()));
+        let surveys: Vec<String> = outcome.sources.iter().map(|of| of.file.display().to_string()).collect();
+        let verb = if before.is_some() { "wrote" } else { "made" };
+        output::say(format!("{verb} {} and {}", file.display(), surveys.join(" and ")));
         output::say(super::survey::summary(&outcome));
         output::say("next: `puente ask '{ __typename }'`, or `puente serve --development`");
         Ok(())
     }
+}
+
+/// Each source has a name of its own, also beside those that are there.
+fn check_names(path: &Path, is_there: bool, sources: &[(String, String)]) -> Result<(), Failure> {
+    let mut known: Vec<String> = Vec::new();
+    if is_there {
+        known.extend(super::open(path)?.project.sources.into_iter().map(|source| source.name));
+    }
+    for (name, _) in sources {
+        if known.contains(name) {
+            return Err(Failure::wrong(format!(
+                "there is a source `{name}` already; give the new one another name, or change the `url` of \
+                 `[source.{name}]`"
+            )));
+        }
+        known.push(name.clone());
+    }
+    Ok(())
 }
 
 /// Keeps secrets and records out of version control.

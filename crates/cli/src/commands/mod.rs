@@ -23,7 +23,7 @@ use crate::exit::Failure;
 
 /// The API of a project folder, ready to be asked.
 fn open_api(folder: &ProjectFolder, secret: Vec<u8>) -> Result<Arc<Api>, Failure> {
-    let options = folder.api_options(secret, None)?;
+    let options = folder.api_options(secret, &|_| None)?;
     Ok(Arc::new(Api::new(options, Arc::new(Metrics::default()))))
 }
 

@@ -127,9 +127,10 @@ impl Started {
 }
 
 /// When the files of a project were last written.
-fn written(folder: &ProjectFolder) -> [Option<SystemTime>; 2] {
-    let file = folder.path.join(puente_core::project::FILE);
-    [file, folder.survey_file()].map(|file| std::fs::metadata(file).and_then(|about| about.modified()).ok())
+fn written(folder: &ProjectFolder) -> Vec<Option<SystemTime>> {
+    let surveys = folder.project.sources.iter().map(|source| folder.survey_file(source));
+    let files = std::iter::once(folder.path.join(puente_core::project::FILE)).chain(surveys);
+    files.map(|file| std::fs::metadata(file).and_then(|about| about.modified()).ok()).collect()
 }
 
 /// Why the service wakes up.

@@ -3,23 +3,29 @@
 use std::fmt::Write as _;
 use std::path::Path;
 
-use puente_core::catalog::{Rename, TableKind};
-use puente_core::model::{Cardinality, Proposal};
-use puente_service::{Accepted, SurveyOutcome};
+use puente_core::catalog::{Drift, Rename, TableKind};
+use puente_core::model::{Cardinality, Model, Proposal, Type};
+use puente_core::suggest::did_you_mean;
+use puente_service::{Accepted, ProjectFolder, SourceOutcome, SurveyOutcome};
+use serde_json::Value as Json;
 
 use crate::exit::Failure;
 use crate::output::{self, faint, heading, urgent};
 
-/// Read the database's tables, write survey/NAME.json, and say what was found.
+/// Read the tables of every source, write survey/NAME.json for each, and say what was found.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "\
 Example:
   puente survey
+  puente survey --source log                 # of several sources this one alone
   puente survey --accept occupancy.hut_id    # writes that proposal into puente.toml
   puente survey --accept occupancy           # writes the key that is proposed for it
   puente survey --accept huts.bed_count      # where huts.beds was renamed: the API keeps calling it beds
   puente survey --json | jq '.proposals'")]
 pub(crate) struct Survey {
+    /// The one source to read, of several.
+    #[arg(long, value_name = "NAME")]
+    source: Option<String>,
     /// Print JSON.
     #[arg(long)]
     json: bool,
@@ -32,11 +38,13 @@ pub(crate) struct Survey {
 impl Survey {
     pub(crate) fn run(self, project: &Path) -> Result<(), Failure> {
         let folder = super::open(project)?;
-        let mut outcome = puente_service::survey(&folder)?;
+        let only = self.source.as_deref();
+        check_source(&folder, only)?;
+        let mut outcome = puente_service::survey(&folder, only)?;
         if let Some(columns) = &self.accept {
             let accepted = chosen(&outcome, columns)?;
             puente_service::accept(&folder, &accepted)?;
-            for rename in &accepted.renames {
+            for (_, rename) in &accepted.renames {
                 output::note(format!(
                     "accepted: {} is what was {}, and keeps its names",
                     rename.now(),
@@ -57,17 +65,33 @@ impl Survey {
                 ));
             }
             // Once more, with the links that there are now.
-            outcome = puente_service::survey(&super::open(project)?)?;
+            outcome = puente_service::survey(&super::open(project)?, only)?;
         }
         if self.json {
             output::say(to_json(&outcome).to_string());
         } else {
             output::say(summary(&outcome));
-            output::say(faint(&format!("written to {}", folder.survey_file().display())));
+            let files: Vec<String> = outcome.sources.iter().map(|of| of.file.display().to_string()).collect();
+            output::say(faint(&format!("written to {}", files.join(" and "))));
         }
         match outcome.model {
             Ok(_) => Ok(()),
             Err(error) => Err(error.into()),
+        }
+    }
+}
+
+/// Is there such a source?
+fn check_source(folder: &ProjectFolder, name: Option<&str>) -> Result<(), Failure> {
+    let known: Vec<&str> = folder.project.sources.iter().map(|source| source.name.as_str()).collect();
+    match name.filter(|name| !known.contains(name)) {
+        None => Ok(()),
+        Some(name) => {
+            let hint = did_you_mean(name, known.iter().copied());
+            Err(Failure::wrong(format!(
+                "`{name}` is not a source of this project{hint}; sources are {}",
+                known.join(", ")
+            )))
         }
     }
 }
@@ -77,7 +101,7 @@ impl Survey {
 fn chosen<'o>(outcome: &'o SurveyOutcome, names: &[String]) -> Result<Accepted<'o>, Failure> {
     let proposals = &outcome.proposals;
     let name = |proposal: &Proposal| format!("{}.{}", proposal.table, proposal.column);
-    let mut known: Vec<String> = outcome.renames.iter().map(Rename::now).collect();
+    let mut known: Vec<String> = outcome.renames().map(|(_, rename)| rename.now()).collect();
     known.extend(outcome.keys.iter().map(|key| key.table.clone()));
     known.extend(proposals.iter().map(name));
     if let Some(unknown) = names.iter().find(|wanted| !known.contains(wanted)) {
@@ -88,7 +112,7 @@ fn chosen<'o>(outcome: &'o SurveyOutcome, names: &[String]) -> Result<Accepted<'
     Ok(Accepted {
         links: best(proposals, names),
         keys: outcome.keys.iter().filter(|key| names.contains(&key.table)).collect(),
-        renames: outcome.renames.iter().filter(|rename| names.contains(&rename.now())).collect(),
+        renames: outcome.renames().filter(|(_, rename)| names.contains(&rename.now())).collect(),
     })
 }
 
@@ -118,7 +142,13 @@ fn is_proven(proposal: &Proposal) -> bool {
 pub(crate) fn summary(outcome: &SurveyOutcome) -> String {
     let mut text = String::new();
     let mut line = |line: String| writeln!(text, "{line}").expect("writing to memory does not fail");
-    line(tables(outcome));
+    for of in &outcome.sources {
+        if let Some(model) = outcome.model.as_ref().ok().filter(|model| model.has_several_sources()) {
+            let before = if std::ptr::eq(of, &outcome.sources[0]) { "" } else { "\n" };
+            line(heading(&format!("{before}Source {} ({} types)", of.name, types_of(model, of).count())));
+        }
+        line(tables(outcome, of));
+    }
     if let Ok(model) = &outcome.model
         && model.types.iter().any(|t| !t.links.is_empty())
     {
@@ -130,15 +160,19 @@ pub(crate) fn summary(outcome: &SurveyOutcome) -> String {
                 .map(|link| {
                     let target = &model.types[link.target].name;
                     let many = if link.cardinality == Cardinality::Many { " (many)" } else { "" };
-                    format!("{} → {target}{many}", link.field)
+                    let of = match link.crosses {
+                        true => format!(" of {}", model.sources[model.types[link.target].source]),
+                        false => String::new(),
+                    };
+                    format!("{} → {target}{of}{many}", link.field)
                 })
                 .collect();
             line(format!("  {}: {}", t.name, links.join(", ")));
         }
     }
-    if !outcome.proposals.is_empty() || !outcome.keys.is_empty() || !outcome.renames.is_empty() {
+    if !outcome.proposals.is_empty() || !outcome.keys.is_empty() || outcome.renames().next().is_some() {
         line(heading("\nProposals (nothing is applied until it is accepted)"));
-        for rename in &outcome.renames {
+        for (_, rename) in outcome.renames() {
             let (now, before) = (rename.now(), rename.before());
             line(format!(
                 "  {now} may be what was {before}: `puente survey --accept {now}` keeps the names that it had"
@@ -166,41 +200,44 @@ pub(crate) fn summary(outcome: &SurveyOutcome) -> String {
             }
         }
     }
-    if !outcome.advice.is_empty() {
+    let (several, sources) = (outcome.sources.len() > 1, || outcome.sources.iter());
+    if sources().any(|of| !of.advice.is_empty()) {
         line(heading("\nAdvice"));
-        for advice in &outcome.advice {
+        for advice in sources().flat_map(|of| &of.advice) {
             line(format!("  {} {}", urgent(&advice.place), advice.text));
         }
     }
-    for notice in &outcome.notices {
+    for notice in sources().flat_map(|of| &of.notices) {
         line(format!("  {}", urgent(notice)));
     }
-    match outcome.changes.as_deref() {
-        None => {}
-        Some([]) => line(faint("\nNothing changed since the last survey.")),
-        Some(changes) => {
-            line(heading("\nSince the last survey"));
-            for change in changes {
-                line(format!(
-                    "  {}{}",
-                    change.text,
-                    if change.breaking { urgent(" (breaks asks)") } else { String::new() }
-                ));
-            }
+    let changed = || sources().filter_map(|of| Some((of, of.changes.as_deref()?)));
+    if changed().all(|(_, changes)| changes.is_empty()) {
+        if changed().next().is_some() {
+            line(faint("\nNothing changed since the last survey."));
+        }
+    } else {
+        line(heading("\nSince the last survey"));
+        for (of, change) in changed().flat_map(|(of, changes)| changes.iter().map(move |change| (of, change))) {
+            let source = if several { format!("{}: ", of.name) } else { String::new() };
+            let breaks = if change.breaking { urgent(" (breaks asks)") } else { String::new() };
+            line(format!("  {source}{}{breaks}", change.text));
         }
     }
     text.trim_end().to_owned()
 }
 
-fn tables(outcome: &SurveyOutcome) -> String {
-    let names = outcome.model.as_ref().ok().map(|model| &model.names.types);
-    let rows = outcome.catalog.tables.iter().map(|table| {
-        let type_name = names.and_then(|names| names.get(&table.name)).map_or("hidden", |names| names.name.as_str());
+fn types_of<'m>(model: &'m Model, of: &SourceOutcome) -> impl Iterator<Item = &'m Type> {
+    model.types.iter().filter(move |t| model.sources[t.source] == of.name)
+}
+
+fn tables(outcome: &SurveyOutcome, of: &SourceOutcome) -> String {
+    let rows = of.catalog.tables.iter().map(|table| {
+        let t = outcome.model.as_ref().ok().and_then(|model| types_of(model, of).find(|t| t.table == table.name));
         let kind = if table.kind == TableKind::View { " (view)" } else { "" };
         let key = if table.primary_key.is_empty() { "–".to_owned() } else { table.primary_key.join(", ") };
         vec![
             format!("{}{kind}", table.name),
-            type_name.to_owned(),
+            t.map_or("hidden", |t| t.name.as_str()).to_owned(),
             table.columns.len().to_string(),
             key,
             if table.kind == TableKind::View { "–".to_owned() } else { format!("~{}", table.about_rows) },
@@ -230,21 +267,33 @@ fn to_json(outcome: &SurveyOutcome) -> serde_json::Value {
             })
         })
         .collect();
-    let renames: Vec<_> = outcome
-        .renames
-        .iter()
-        .map(|rename| serde_json::json!({ "now": rename.now(), "before": rename.before() }))
-        .collect();
-    let advice: Vec<_> =
-        outcome.advice.iter().map(|a| serde_json::json!({ "place": a.place, "text": a.text })).collect();
-    let changes = outcome.changes.as_ref().map(|changes| {
-        changes
-            .iter()
-            .map(|c| serde_json::json!({ "table": c.table, "text": c.text, "breaking": c.breaking }))
-            .collect::<Vec<_>>()
+    let each = |told: &dyn Fn(&SourceOutcome) -> Vec<Json>| -> Vec<Json> {
+        let of_source = |of: &SourceOutcome| {
+            told(of)
+                .into_iter()
+                .map(|mut told| {
+                    told["source"] = of.name.as_str().into();
+                    told
+                })
+                .collect::<Vec<_>>()
+        };
+        outcome.sources.iter().flat_map(of_source).collect()
+    };
+    let tables = each(&|of| of.catalog.tables.iter().map(|table| serde_json::json!(table)).collect());
+    let renames = each(&|of| {
+        let told = |rename: &Rename| serde_json::json!({ "now": rename.now(), "before": rename.before() });
+        of.renames.iter().map(told).collect()
     });
+    let advice =
+        each(&|of| of.advice.iter().map(|a| serde_json::json!({ "place": a.place, "text": a.text })).collect());
+    let changes = each(&|of| {
+        let told = |c: &Drift| serde_json::json!({ "table": c.table, "text": c.text, "breaking": c.breaking });
+        of.changes.iter().flatten().map(told).collect()
+    });
+    let is_first = outcome.sources.iter().all(|of| of.changes.is_none());
+    let notices: Vec<&String> = outcome.sources.iter().flat_map(|of| &of.notices).collect();
     serde_json::json!({
-        "tables": outcome.catalog.tables, "proposals": proposals, "keys": keys, "renames": renames, "advice": advice,
-        "notices": outcome.notices, "changes": changes,
+        "tables": tables, "proposals": proposals, "keys": keys, "renames": renames, "advice": advice,
+        "notices": notices, "changes": if is_first { Json::Null } else { changes.into() },
     })
 }

@@ -241,8 +241,13 @@ mod tests {
     use crate::catalog::AssignedNames;
 
     fn cell(scalar: Scalar, value: Json) -> Option<Datum> {
-        let model =
-            Model { version: String::new(), types: Vec::new(), enums: Vec::new(), names: AssignedNames::default() };
+        let model = Model {
+            version: String::new(),
+            sources: Vec::new(),
+            types: Vec::new(),
+            enums: Vec::new(),
+            names: Vec::new(),
+        };
         canonical(&model, FieldType::Scalar(scalar), StorageFormat::Usual, &value)
     }
 

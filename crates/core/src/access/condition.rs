@@ -38,6 +38,8 @@ pub enum Condition {
     Or(Vec<Condition>),
     /// Not.
     Not(Box<Condition>),
+    /// Is false or unknown: never unknown itself.
+    NotTrue(Box<Condition>),
     /// A test of one value.
     Test {
         /// Which value.
@@ -72,6 +74,11 @@ pub enum Quantifier {
 }
 
 impl Quantifier {
+    /// Is it the falsity of what is asked of each row that decides, once negations are pushed to the leaves?
+    pub fn asks_falsity(self) -> bool {
+        matches!(self, Quantifier::None | Quantifier::ExistsFalse)
+    }
+
     /// The quantifier that says the opposite.
     #[must_use]
     pub fn negated(self) -> Self {
@@ -259,7 +266,7 @@ impl Condition {
         let below = match self {
             Condition::Constant(_) | Condition::ClaimPredicate(_) => 0,
             Condition::And(parts) | Condition::Or(parts) => parts.iter().map(Condition::weight).sum(),
-            Condition::Not(inner) => inner.weight(),
+            Condition::Not(inner) | Condition::NotTrue(inner) => inner.weight(),
             Condition::Test { path, test } => {
                 path.weight()
                     + match test.operand() {
@@ -280,7 +287,7 @@ impl Condition {
         match self {
             Condition::Constant(_) | Condition::ClaimPredicate(_) | Condition::Quantified { .. } => false,
             Condition::And(parts) | Condition::Or(parts) => parts.iter().any(|part| part.mentions(is_meant)),
-            Condition::Not(inner) => inner.mentions(is_meant),
+            Condition::Not(inner) | Condition::NotTrue(inner) => inner.mentions(is_meant),
             Condition::Test { path, test } => {
                 is_meant(path) || matches!(test.operand(), Some(Operand::Value(other)) if is_meant(other))
             }
@@ -312,17 +319,17 @@ impl Condition {
                 Condition::Constant(value) => Condition::Constant(!value),
                 inner => Condition::Not(Box::new(inner)),
             },
+            Condition::NotTrue(inner) => match inner.specialise(claim_predicates, known, !negated) {
+                Condition::Constant(value) => Condition::Constant(!value),
+                inner => Condition::NotTrue(Box::new(inner)),
+            },
             Condition::Test { test, .. } => match test.operand().and_then(Operand::parameter) {
                 Some(parameter) if !known(parameter) => Condition::Constant(negated),
                 _ => self.clone(),
             },
             Condition::Quantified { before, hop, quantifier, inner } => {
                 let said = if negated { quantifier.negated() } else { *quantifier };
-                let inner = inner.specialise(
-                    claim_predicates,
-                    known,
-                    matches!(said, Quantifier::None | Quantifier::ExistsFalse),
-                );
+                let inner = inner.specialise(claim_predicates, known, said.asks_falsity());
                 Condition::Quantified {
                     before: before.clone(),
                     hop: hop.clone(),

@@ -218,6 +218,15 @@ impl Granter<'_> {
                     format!("`{}.{name}` is computed by the database and cannot be written; leave it out", t.name)
                 }
                 (_, Some(_), _) => continue,
+                (_, _, Some(link)) if link.crosses => {
+                    let own = link.pairs.iter().map(|(own, _)| format!("`{}`", t.columns[*own].label()));
+                    format!(
+                        "`{}.{name}` is a link to another source, and a change writes one source: grant {}, by which it is \
+                         linked",
+                        t.name,
+                        own.collect::<Vec<_>>().join(" and ")
+                    )
+                }
                 (_, _, Some(link)) if link.cardinality == Cardinality::One => continue,
                 (_, _, Some(_)) => format!(
                     "`{}.{name}` is a link to many: what is created or linked along with a row follows the grants of \
@@ -381,7 +390,7 @@ fn every_field(t: &Type, action: Action) -> Vec<String> {
         return t.fields().map(str::to_owned).collect();
     }
     let columns = t.columns.iter().filter(|column| !column.input.computed).filter_map(|column| column.field.clone());
-    let links = t.links.iter().filter(|link| link.cardinality == Cardinality::One);
+    let links = t.links.iter().filter(|link| link.cardinality == Cardinality::One && !link.crosses);
     columns.chain(links.map(|link| link.field.clone())).collect()
 }
 
@@ -423,7 +432,7 @@ mod tests {
         let catalog = Catalog::from_text(include_str!("../../tests/data/huts.json")).unwrap();
         let text = format!("[source.main]\nurl = \"sqlite:huts.db\"\n{grants}");
         let project = project::read(&text, &|_| None)?;
-        let model = Arc::new(crate::model::build(&catalog, &project)?);
+        let model = Arc::new(crate::model::build(&[&catalog], &project)?);
         roles(&model, &project)
     }
 

@@ -14,7 +14,7 @@ use serde_json::Value as Json;
 
 use super::claims::{ClaimPath, ClaimPredicate, ClaimShape, ClaimSource, ClaimTerm, ClaimValue};
 use super::{Comparison, Condition, Hop, Masks, Operand, Path, Quantifier, Test, TextTest};
-use crate::model::{Cardinality, Column, FieldType, Model, TypeId};
+use crate::model::{Cardinality, Column, FieldType, Link, Model, Type, TypeId};
 use crate::project::{Mistake, RuleText};
 use crate::suggest::did_you_mean;
 use crate::value::{Datum, Scalar, datum_from_json};
@@ -315,6 +315,9 @@ impl Compiler<'_> {
                     return Ok(Term::Column { path: Path { hops, column, masked: false }, of });
                 }
                 if let Some((link, l)) = t.links.iter().enumerate().find(|(_, l)| l.field == name) {
+                    if l.crosses {
+                        return Err(self.wrong(at, self.crossing(t, l)));
+                    }
                     let hop = Hop { from: of, link, visible: None, join_visible: None, masks: Masks::default() };
                     return Ok(match l.cardinality {
                         Cardinality::One => {
@@ -336,6 +339,19 @@ impl Compiler<'_> {
             }
             other => Err(self.wrong(at, format!("{} has no member `{name}`", other.describe(self.model)))),
         }
+    }
+
+    /// What is to be done about a rule that leads to another source.
+    fn crossing(&self, t: &Type, link: &Link) -> String {
+        let own = link.pairs.iter().map(|(own, _)| format!("`{}`", t.columns[*own].label()));
+        format!(
+            "`{}.{}` leads to the source `{}`, and a rule is judged by the database that has the rows: compare {} with a \
+             claim, or copy what decides into this source",
+            t.name,
+            link.field,
+            self.model.sources[self.model.types[link.target].source],
+            own.collect::<Vec<_>>().join(" and ")
+        )
     }
 
     fn literal(&self, literal: &LiteralValue, at: &IdedExpr) -> Result<Json, Wrong> {
@@ -691,7 +707,7 @@ mod tests {
     fn huts() -> Model {
         let catalog = Catalog::from_text(include_str!("../../tests/data/huts.json")).unwrap();
         let project = project::read("[source.main]\nurl = \"sqlite:huts.db\"\n", &|_| None).unwrap();
-        crate::model::build(&catalog, &project).unwrap()
+        crate::model::build(&[&catalog], &project).unwrap()
     }
 
     fn compiled(rule: &str) -> Result<(Condition, ClaimRegistry), Mistake> {

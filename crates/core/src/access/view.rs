@@ -249,6 +249,7 @@ impl View {
         self.links(id).filter(move |(_, link)| {
             link.cardinality == Cardinality::One
                 && link.through.is_none()
+                && !link.crosses
                 && link.pairs.iter().all(|(own, _)| settable.contains(own))
                 && self.keys(link.target).next().is_some()
         })

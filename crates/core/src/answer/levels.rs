@@ -10,10 +10,11 @@ use std::ops::Range;
 
 use super::writer::Fetch;
 use crate::error::{Code, Problem};
+use crate::model::ColumnId;
 use crate::plan::change::{COUNT, GIVEN};
-use crate::plan::{Plan, RowSet, SelectId};
+use crate::plan::{ParentJoin, Plan, RowSet, SelectId};
 use crate::rows::{Row, Rows, check_held};
-use crate::value::{Datum, DatumRef, push_item};
+use crate::value::{Datum, DatumRef, KeyFormat, convert_key, push_item};
 
 /// The rows of every select of one request.
 #[derive(Debug)]
@@ -26,8 +27,24 @@ struct Level<'s> {
     rows: Rows<'s>,
     /// The rows that belong to each key.
     groups: Vec<Range<usize>>,
-    /// Which key each row of the parent has; none where a part of it is null.
+    /// Which key each row of the parent has; none where a part of it is null, or nothing that the other source could hold.
     key_of_parent: Vec<Option<usize>>,
+    /// Why its rows could not be read.
+    failed: Option<Problem>,
+}
+
+/// The rows of one select as they were read somewhere else.
+#[derive(Debug)]
+pub struct LevelRows {
+    rows: Rows<'static>,
+    groups: Vec<Range<usize>>,
+}
+
+impl LevelRows {
+    /// The rows.
+    pub fn rows(&self) -> &Rows<'static> {
+        &self.rows
+    }
 }
 
 /// The distinct linking values of all rows of a parent, in the order of their ordinals.
@@ -40,6 +57,19 @@ impl KeyValues {
     /// Keys that were found elsewhere.
     pub fn new(rows: Vec<Vec<Datum>>) -> Self {
         KeyValues { rows }
+    }
+
+    /// The same in parts of so many at most.
+    pub fn chunks(self, most: usize) -> Vec<KeyValues> {
+        if self.rows.len() <= most {
+            return vec![self];
+        }
+        let (mut chunks, mut rows) = (Vec::new(), self.rows);
+        while !rows.is_empty() {
+            let rest = rows.split_off(most.min(rows.len()));
+            chunks.push(KeyValues { rows: std::mem::replace(&mut rows, rest) });
+        }
+        chunks
     }
 
     /// Are there none? Then nothing needs to be asked.
@@ -69,7 +99,15 @@ impl<'s> Levels<'s> {
         Levels { levels: (0..plan.selects().len()).map(level).collect() }
     }
 
-    /// The keys of a select's parents, whose rows must be there. Remembers which parent has which.
+    /// For the rows of one select, for so many keys, which will be taken to where the others are.
+    pub fn for_one(plan: &Plan, select: SelectId, keys: usize) -> Self {
+        let mut levels = Levels::new(plan);
+        levels.levels[select].groups = vec![0..0; keys];
+        levels
+    }
+
+    /// The keys of a select's parents, whose rows must be there, as the select's source stores them. Remembers which parent has
+    /// which.
     pub fn keys(&mut self, plan: &Plan, select: SelectId) -> KeyValues {
         let Some(parent) = &plan.selects()[select].parent else { return KeyValues::default() };
         // The rows of a parent that is joined are part of its own parent's.
@@ -82,7 +120,8 @@ impl<'s> Levels<'s> {
         let outputs: Vec<usize> =
             parent.pairs.iter().filter_map(|(own, _)| plan.selects()[parent.select].output_of(*own)).collect();
         let rows = &self.levels[base].rows;
-        let mut ordinals: HashMap<Vec<u8>, usize> = HashMap::new();
+        let conversions = plan.crosses(select).then(|| conversions(plan, select, parent));
+        let mut ordinals: HashMap<Vec<u8>, Option<usize>> = HashMap::new();
         let mut keys = KeyValues::default();
         let key_of_parent = (0..rows.len())
             .map(|at| {
@@ -93,10 +132,19 @@ impl<'s> Levels<'s> {
                 }
                 let mut bytes = Vec::new();
                 cells().for_each(|cell| push_item(&mut bytes, cell));
-                Some(*ordinals.entry(bytes).or_insert_with(|| {
-                    keys.rows.push(cells().map(DatumRef::to_datum).collect());
-                    keys.rows.len() - 1
-                }))
+                *ordinals.entry(bytes).or_insert_with(|| {
+                    let key: Vec<Datum> = match &conversions {
+                        None => cells().map(DatumRef::to_datum).collect(),
+                        Some(formats) => {
+                            let convert = |(cell, (from, to)): (DatumRef<'_>, &(KeyFormat, KeyFormat))| {
+                                convert_key(cell, *from, *to)
+                            };
+                            cells().zip(formats).map(convert).collect::<Option<_>>()?
+                        }
+                    };
+                    keys.rows.push(key);
+                    Some(keys.rows.len() - 1)
+                })
             })
             .collect();
         let level = &mut self.levels[select];
@@ -135,6 +183,38 @@ impl<'s> Levels<'s> {
         }
     }
 
+    /// Takes out the rows of a select.
+    pub fn take(self, select: SelectId) -> Option<LevelRows>
+    where
+        's: 'static,
+    {
+        let level = self.levels.into_iter().nth(select)?;
+        Some(LevelRows { rows: level.rows, groups: level.groups })
+    }
+
+    /// Puts in rows of a select that were read for its keys from this one on, in their order.
+    pub fn put(&mut self, select: SelectId, more: LevelRows, first_key: usize)
+    where
+        's: 'static,
+    {
+        let level = &mut self.levels[select];
+        let before = level.rows.len();
+        for (group, more) in level.groups.iter_mut().skip(first_key).zip(&more.groups) {
+            *group = before + more.start..before + more.end;
+        }
+        level.rows.append(more.rows);
+    }
+
+    /// Forgets what could not be read: it is tried now.
+    pub fn forget_failures(&mut self) {
+        self.levels.iter_mut().for_each(|level| level.failed = None);
+    }
+
+    /// The rows of a select could not be read: whatever is asked of them is this error.
+    pub fn fail(&mut self, select: SelectId, problem: Problem) {
+        self.levels[select].failed = Some(problem);
+    }
+
     /// Holds memory in check, as [`check_held`].
     ///
     /// # Errors
@@ -149,6 +229,15 @@ impl<'s> Levels<'s> {
     }
 }
 
+/// How a select's source and its parent's store the values that link them.
+fn conversions(plan: &Plan, select: SelectId, parent: &ParentJoin) -> Vec<(KeyFormat, KeyFormat)> {
+    let column = |select: SelectId, column: ColumnId| &plan.model().types[plan.selects()[select].of].columns[column];
+    let formats = |(own, other): &(ColumnId, ColumnId)| {
+        Some((column(parent.select, *own).key_format()?, column(select, *other).key_format()?))
+    };
+    parent.pairs.iter().filter_map(formats).collect()
+}
+
 struct LevelFetch<'l, 's> {
     levels: &'l [Level<'s>],
     plan: &'l Plan,
@@ -158,6 +247,9 @@ impl<'l> Fetch<'l> for LevelFetch<'l, '_> {
     fn fetch(&mut self, select: SelectId, parent: Option<Row<'_, 'l>>, into: &mut Rows<'l>) -> Result<(), Problem> {
         let node = &self.plan.selects()[select];
         let level = &self.levels[select];
+        if let Some(problem) = &level.failed {
+            return Err(problem.clone());
+        }
         let range = match parent {
             None => 0..level.rows.len(),
             Some(row) => {

@@ -6,5 +6,5 @@
 mod levels;
 mod writer;
 
-pub use levels::{KeyValues, Levels};
+pub use levels::{KeyValues, LevelRows, Levels};
 pub use writer::{Answer, Fetch, joined_row, nothing, write};

@@ -54,6 +54,7 @@ pub fn write<'s>(bound: &BoundPlan, fetch: &mut dyn Fetch<'s>, most_bytes: usize
         problems: Vec::new(),
         problem_bytes: 0,
         path: Vec::new(),
+        location: None,
         rows: plan.selects().iter().map(|_| Rows::default()).collect(),
     };
     writer.out.extend_from_slice(HEAD);
@@ -104,6 +105,8 @@ struct Writer<'a, 's> {
     /// About how many bytes they add to the answer.
     problem_bytes: usize,
     path: Vec<Step<'a>>,
+    /// Where the document asks for the rows that are being written.
+    location: Option<Location>,
     /// Rows per select. Taken out while they are walked, put back after.
     rows: Vec<Rows<'s>>,
 }
@@ -214,10 +217,18 @@ impl<'a, 's> Writer<'a, 's> {
                 return self.at(Step::Key(key), |writer| writer.change(change));
             }
             Value::One { select, object } => {
+                self.location = location;
                 return self.at(Step::Key(key), |writer| writer.nullable(|writer| writer.one(*select, object, from)));
             }
             Value::Connection(connection) => {
-                return self.at(Step::Key(key), |writer| writer.connection(connection, from));
+                self.location = location;
+                return self.at(Step::Key(key), |writer| {
+                    if connection.nullable {
+                        writer.nullable(|writer| writer.connection(connection, from))
+                    } else {
+                        writer.connection(connection, from)
+                    }
+                });
             }
         }
         Ok(())
@@ -253,17 +264,23 @@ impl<'a, 's> Writer<'a, 's> {
             };
             let row = self.describe_row(from);
             let text = format!("`{name}`{row} expects {}, found {}; {remedy}", unfit.expected, unfit.found);
-            let mut problem = Problem::new(Code::ValueUnfit, text).at(location);
-            let steps = self.path.iter().copied().chain([Step::Key(key)]);
-            problem.path = steps.map(PathStep::from).collect();
-            self.problem_bytes += problem.message.len() + problem.path.iter().map(PathStep::weight).sum::<usize>();
-            self.problems.push(problem);
+            self.add_problem(Problem::new(Code::ValueUnfit, text).at(location), Some(Step::Key(key)));
         }
         if non_null {
             return Err(Stop::Null);
         }
         self.out.extend_from_slice(b"null");
         Ok(())
+    }
+
+    /// Adds an error on the field that is being written, or on one inside it.
+    fn add_problem(&mut self, mut problem: Problem, last: Option<Step<'a>>) {
+        if self.problems.len() >= MOST_PROBLEMS {
+            return;
+        }
+        problem.path = self.path.iter().copied().chain(last).map(PathStep::from).collect();
+        self.problem_bytes += problem.message.len() + problem.path.iter().map(PathStep::weight).sum::<usize>();
+        self.problems.push(problem);
     }
 
     fn enum_value(&mut self, id: usize, cell: DatumRef<'_>) -> Result<(), CoercionError> {
@@ -320,6 +337,12 @@ impl<'a, 's> Writer<'a, 's> {
         let mut rows = std::mem::take(&mut self.rows[select]);
         let result = match self.fetch.fetch(select, from.map(|from| from.row), &mut rows) {
             Ok(()) => write(self, &rows),
+            // One of several sources could not be read: that is an error of its own fields.
+            Err(problem) if self.bound.plan().is_split() => {
+                let location = self.location.filter(|_| problem.locations.is_empty());
+                self.add_problem(problem.at(location), None);
+                Err(Stop::Null)
+            }
             Err(problem) => Err(problem.into()),
         };
         self.rows[select] = rows;
@@ -417,6 +440,7 @@ impl<'a, 's> Writer<'a, 's> {
     ) -> Result<(), Stop> {
         self.members(&connection.fields, |writer, (head, field)| {
             writer.out.extend_from_slice(&head.written_key);
+            writer.location = head.location;
             writer.at(Step::Key(&head.key), |writer| match field {
                 ConnectionField::Nodes(object) => writer.list(page, |writer, from| writer.object(object, Some(from))),
                 ConnectionField::Edges(edge) => writer.list(page, |writer, from| writer.edge(edge, page, from)),

@@ -99,6 +99,10 @@ impl AssignedNames {
                 }
             }
         }
+        self.rename_links(rename);
+    }
+
+    fn rename_links(&mut self, rename: &Rename) {
         for (table, names) in &mut self.types {
             let links = std::mem::take(&mut names.links);
             let renamed = |(identity, name): (String, String)| (renamed(&identity, table, rename), name);
@@ -108,6 +112,17 @@ impl AssignedNames {
             names.links = same.into_iter().map(|(_, link)| link).collect();
             names.links.extend(changed.into_iter().map(|(_, link)| link));
         }
+    }
+
+    /// Gives links to what was renamed in another source the names that they had.
+    pub fn keep_links_to(&mut self, source: &str, rename: &Rename) {
+        let said = |table: &String| format!("{source}:{table}");
+        let rename = Rename {
+            table: said(&rename.table),
+            column: rename.column.clone(),
+            table_before: said(&rename.table_before),
+        };
+        self.rename_links(&rename);
     }
 
     /// Renames that are still to be decided about: those of this survey, and those of earlier ones.

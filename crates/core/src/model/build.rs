@@ -6,25 +6,29 @@ use super::link_words::field_names;
 use super::links::add_links;
 use super::names;
 use super::naming::{Register, Wish};
-use super::{Cascade, Column, ColumnId, ColumnInput, Enum, FieldType, Key, Model, Type};
+use super::tables::{TableOf, Tables};
+use super::{Cascade, Column, ColumnId, ColumnInput, Enum, FieldType, Key, Model, SourceId, Type, TypeId};
 use crate::catalog::{AssignedNames, Catalog, Engine, ForeignKey, Table, TableKind, TypeNames, WORTH_AN_INDEX};
 use crate::project::{Mistake, Project, TypeEdit};
 use crate::suggest::did_you_mean;
 use crate::value::{Scalar, StorageFormat};
 
-/// Builds the model.
+/// Builds the model of the surveys of a project's sources, which come in the order of the sources.
 ///
 /// # Errors
-/// Every place where the project file does not fit the survey, with its remedy.
-pub fn build(catalog: &Catalog, project: &Project) -> Result<Model, Vec<Mistake>> {
-    let mut builder = Builder {
-        catalog,
-        project,
-        mistakes: Vec::new(),
-        type_names: Register::of_types(),
-        field_names: Vec::new(),
-        model: Model { version: String::new(), types: Vec::new(), enums: Vec::new(), names: AssignedNames::default() },
+/// Every place where the project file does not fit the surveys, with its remedy.
+pub fn build(catalogs: &[&Catalog], project: &Project) -> Result<Model, Vec<Mistake>> {
+    let (tables, mut mistakes) = (Tables::new(catalogs, project), Vec::new());
+    let edits = tables.edits(project, &mut mistakes);
+    let model = Model {
+        version: String::new(),
+        sources: project.sources.iter().map(|source| source.name.clone()).collect(),
+        types: Vec::new(),
+        enums: Vec::new(),
+        names: vec![AssignedNames::default(); catalogs.len()],
     };
+    let mut builder =
+        Builder { tables, edits, project, mistakes, type_names: Register::of_types(), field_names: Vec::new(), model };
     builder.check_references();
     builder.add_types();
     add_links(&mut builder);
@@ -34,7 +38,7 @@ pub fn build(catalog: &Catalog, project: &Project) -> Result<Model, Vec<Mistake>
         return Err(builder.mistakes);
     }
     let mut model = builder.model;
-    model.version = version(catalog, project);
+    model.version = version(catalogs, project);
     Ok(model)
 }
 
@@ -47,7 +51,9 @@ struct RuledNames {
 }
 
 pub(super) struct Builder<'a> {
-    pub(super) catalog: &'a Catalog,
+    pub(super) tables: Tables<'a>,
+    /// What the project file says of tables.
+    edits: HashMap<(SourceId, &'a str), &'a TypeEdit>,
     pub(super) project: &'a Project,
     pub(super) mistakes: Vec<Mistake>,
     pub(super) type_names: Register,
@@ -56,28 +62,41 @@ pub(super) struct Builder<'a> {
     pub(super) model: Model,
 }
 
-impl Builder<'_> {
-    fn edit(&self, table: &str) -> Option<&TypeEdit> {
-        self.project.types.get(table)
+impl<'a> Builder<'a> {
+    /// What the project file says of a table.
+    pub(super) fn edit(&self, of: TableOf<'_>) -> Option<&'a TypeEdit> {
+        self.edits.get(&(of.source, of.table.name.as_str())).copied()
     }
 
-    /// Reports tables and columns that the project file names and the survey does not have.
+    /// The type of a table, if it has one.
+    pub(super) fn type_of(&self, source: SourceId, table: &str) -> Option<TypeId> {
+        self.model.types.iter().position(|t| t.source == source && t.table == table)
+    }
+
+    /// What a type's table is called in the project file, whatever else is there.
+    pub(super) fn said(&self, t: &Type) -> String {
+        if self.tables.are_of_several() {
+            format!("{}:{}", self.tables.source_name(t.source), t.table)
+        } else {
+            t.table.clone()
+        }
+    }
+
+    /// What a type's table is called in what the survey file of another type's source remembers.
+    pub(super) fn said_from(&self, from: TypeId, t: &Type) -> String {
+        if self.model.types[from].source == t.source { t.table.clone() } else { self.said(t) }
+    }
+
+    /// Reports tables and columns that the project file names and the surveys do not have.
     fn check_references(&mut self) {
         let mut mistakes = Vec::new();
-        let tables = || self.catalog.tables.iter().map(|table| table.name.as_str());
-        let unknown_table = |name: &str| {
-            let hint = did_you_mean(name, tables());
-            format!("the survey has no table `{name}`{hint} (if it is new, run `puente survey`)")
-        };
         let unknown_column = |table: &Table, name: &str| {
             let hint = did_you_mean(name, table.columns.iter().map(|column| column.name.as_str()));
             format!("table `{}` has no column `{name}`{hint}", table.name)
         };
-        for (name, edit) in &self.project.types {
-            let Some(table) = self.catalog.table(name) else {
-                mistakes.push(Mistake { place: edit.place, text: unknown_table(name) });
-                continue;
-            };
+        for of in self.tables.all() {
+            let Some(edit) = self.edit(of) else { continue };
+            let TableOf { table, .. } = of;
             for (column, field) in &edit.fields {
                 if table.column(column).is_none() {
                     mistakes.push(Mistake { place: field.place, text: unknown_column(table, column) });
@@ -98,15 +117,17 @@ impl Builder<'_> {
                 (between.unwrap_or(&link.table), if between.is_some() { &link.columns } else { &none }),
                 (between.unwrap_or(&link.to), if between.is_some() { &link.references } else { &none }),
             ] {
-                let Some(table) = self.catalog.table(name) else {
-                    let text = unknown_table(name);
+                let texts = match self.tables.find(name) {
+                    Ok(TableOf { table, .. }) => {
+                        let unknown = columns.iter().filter(|column| table.column(column).is_none());
+                        unknown.map(|column| unknown_column(table, column)).collect()
+                    }
+                    Err(text) => vec![text],
+                };
+                for text in texts {
                     if !mistakes.iter().any(|known: &Mistake| known.place == link.place && known.text == text) {
                         mistakes.push(Mistake { place: link.place, text });
                     }
-                    continue;
-                };
-                for column in columns.iter().filter(|column| table.column(column).is_none()) {
-                    mistakes.push(Mistake { place: link.place, text: unknown_column(table, column) });
                 }
             }
         }
@@ -115,70 +136,77 @@ impl Builder<'_> {
 
     /// Adds a type for every table that is not hidden.
     fn add_types(&mut self) {
-        let mut tables: Vec<&Table> = self.catalog.tables.iter().collect();
-        tables.retain(|table| {
-            let hidden = self.edit(&table.name).is_some_and(|edit| edit.hidden);
-            !hidden && !table.columns.is_empty()
-        });
-        let is_fresh = self.catalog.names.types.is_empty();
+        let mut tables: Vec<TableOf<'a>> = self.tables.all().collect();
+        tables.retain(|of| !self.edit(*of).is_some_and(|edit| edit.hidden) && !of.table.columns.is_empty());
+        let names_of = |source: SourceId| &self.tables.catalog(source).names.types;
+        let is_fresh = (0..self.model.sources.len()).all(|source| names_of(source).is_empty());
         // In the order in which they got their names.
-        let rank = |table: &&Table| self.catalog.names.types.get_index_of(&table.name).unwrap_or(usize::MAX);
+        let rank =
+            |of: &TableOf<'_>| (names_of(of.source).get_index_of(&of.table.name).unwrap_or(usize::MAX), of.source);
         let mut ranked = tables.clone();
         ranked.sort_by_key(rank);
-        let wishes: Vec<Wish> = ranked.iter().map(|table| self.type_wish(table)).collect();
+        let wishes: Vec<Wish> = ranked.iter().map(|of| self.type_wish(*of, &ranked)).collect();
         let mut helpers = vec![String::new(); wishes.len()];
-        let remembered = |table: &&Table| self.remembered(table).map(|names| names.helpers.clone());
+        let remembered = |of: &TableOf<'_>| self.remembered(*of).map(|names| names.helpers.clone());
         let remembered: Vec<Option<String>> =
-            ranked.iter().map(|table| remembered(table).filter(|name| !name.is_empty())).collect();
+            ranked.iter().map(|of| remembered(of).filter(|name| !name.is_empty())).collect();
         let names = self.type_names.assign(&wishes, is_fresh, &mut self.mistakes, |register, at, name| {
             let wanted = [name.to_owned(), format!("{name}Row")];
             helpers[at] =
                 register.take_helpers(&wishes[at].what, remembered[at].as_ref(), &wanted, names::TYPE_HELPERS);
         });
         let mut roots = Vec::new();
-        for ((table, wish), name) in ranked.iter().zip(&wishes).zip(&names) {
-            roots.extend(self.root_wishes(table, wish, name));
+        for ((of, wish), name) in ranked.iter().zip(&wishes).zip(&names) {
+            roots.extend(self.root_wishes(*of, wish, name));
         }
         let roots = Register::default().assign(&roots, is_fresh, &mut self.mistakes, |_, _, _| ());
         let mut roots = roots.into_iter();
-        let mut named: HashMap<&str, RuledNames> = HashMap::new();
-        for ((table, name), helpers) in ranked.iter().zip(names).zip(helpers) {
+        let mut named: HashMap<(SourceId, &str), RuledNames> = HashMap::new();
+        for ((of, name), helpers) in ranked.iter().zip(names).zip(helpers) {
             let (one, list) = (roots.next().unwrap_or_default(), roots.next().unwrap_or_default());
-            named.insert(&table.name, RuledNames { name, helpers, one, list });
+            named.insert((of.source, &of.table.name), RuledNames { name, helpers, one, list });
         }
-        for table in tables {
-            let names = named.remove(table.name.as_str()).expect("every table was named");
-            self.add_type(table, names, is_fresh);
+        for of in tables {
+            let names = named.remove(&(of.source, of.table.name.as_str())).expect("every table was named");
+            self.add_type(of, names, is_fresh);
         }
     }
 
     /// The names that the survey file has for a type, given by rule.
-    fn remembered(&self, table: &Table) -> Option<&TypeNames> {
-        self.catalog.names.types.get(&table.name)
+    fn remembered(&self, of: TableOf<'_>) -> Option<&'a TypeNames> {
+        self.tables.catalog(of.source).names.types.get(&of.table.name)
     }
 
-    fn type_wish(&self, table: &Table) -> Wish {
-        let edit = self.edit(&table.name);
-        let remembered = self.remembered(table).map(|names| names.name.clone()).filter(|name| !name.is_empty());
+    /// What a table's type is called: as the table, and where a table of another source would be called the same, with the
+    /// source's name before it.
+    fn type_wish(&self, of: TableOf<'_>, all: &[TableOf<'_>]) -> Wish {
+        let table = of.table;
+        let edit = self.edit(of);
+        let remembered = self.remembered(of).map(|names| names.name.clone()).filter(|name| !name.is_empty());
         Wish {
             what: format!("the type of table `{}`", table.name),
             given: edit.and_then(|edit| Some((edit.name.clone()?, edit.place))),
             remembered,
             by_rule: {
-                let name = names::type_name(&names::table_words(table));
+                let called = |of: &TableOf<'_>| names::type_name(&names::table_words(of.table));
+                let name = called(&of);
+                let is_shared = all.iter().any(|other| other.source != of.source && called(other) == name);
+                let source = names::pascal(self.tables.source_name(of.source));
                 let kind = match table.kind {
                     TableKind::Table => "Table",
                     TableKind::View => "View",
                 };
-                vec![name.clone(), format!("{name}{kind}")]
+                let with_source = is_shared.then(|| format!("{source}{name}"));
+                [name.clone()].into_iter().chain(with_source).chain([format!("{name}{kind}")]).collect()
             },
         }
     }
 
     /// The root fields of a type that has a name by now. They follow the name that was wanted: they need a number only where
     /// they collide themselves.
-    fn root_wishes(&self, table: &Table, of: &Wish, name: &str) -> [Wish; 2] {
-        let edit = self.edit(&table.name);
+    fn root_wishes(&self, at: TableOf<'_>, of: &Wish, name: &str) -> [Wish; 2] {
+        let table = at.table;
+        let edit = self.edit(at);
         let place = edit.map(|edit| edit.place).unwrap_or_default();
         let own = names::table_words(table);
         // The table's own words, where the type is called by them: they may be for many already.
@@ -188,7 +216,7 @@ impl Builder<'_> {
             (None, Some(remembered)) => remembered,
             (None, None) => &of.by_rule[0],
         };
-        let remembered = self.remembered(table).filter(|names| names.name == name && of.given.is_none());
+        let remembered = self.remembered(at).filter(|names| names.name == name && of.given.is_none());
         let wish =
             |what: &str, given: Option<&String>, remembered: Option<&String>, by_rule: fn(&[String]) -> String| {
                 let mut by_rule = vec![by_rule(&words(wanted)), by_rule(&words(name))];
@@ -224,10 +252,11 @@ impl Builder<'_> {
         }
     }
 
-    fn add_type(&mut self, table: &Table, names: RuledNames, is_fresh: bool) {
+    fn add_type(&mut self, of: TableOf<'a>, names: RuledNames, is_fresh: bool) {
         let RuledNames { name, helpers, one, list } = names;
-        let edit = self.edit(&table.name).cloned().unwrap_or_default();
-        let remembered = self.remembered(table);
+        let TableOf { source, table } = of;
+        let edit = self.edit(of).cloned().unwrap_or_default();
+        let remembered = self.remembered(of);
         // What the project file gives is kept there, and nowhere else.
         let by_rule =
             |given: &Option<String>, name: &String| if given.is_none() { name.clone() } else { String::new() };
@@ -243,8 +272,9 @@ impl Builder<'_> {
             .iter()
             .filter(|column| !edit.fields.get(&column.name).is_some_and(|field| field.hidden))
             .collect();
-        let is_hidden = |table: &Table| self.edit(&table.name).is_some_and(|edit| edit.hidden);
-        let target_of = |key: &ForeignKey| self.catalog.table(&key.table).filter(|target| !is_hidden(target));
+        let is_hidden = |table: &Table| self.edit(TableOf { source, table }).is_some_and(|edit| edit.hidden);
+        let catalog = self.tables.catalog(source);
+        let target_of = |key: &ForeignKey| catalog.table(&key.table).filter(|target| !is_hidden(target));
         let wish = |column: &&crate::catalog::Column| Wish {
             what: format!("column `{}` of `{}`", column.name, table.name),
             given: edit.fields.get(&column.name).and_then(|field| Some((field.name.clone()?, field.place))),
@@ -269,7 +299,7 @@ impl Builder<'_> {
             .columns
             .iter()
             .zip(fields)
-            .map(|(column, field)| self.column(table, column, field, &name, &edit))
+            .map(|(column, field)| self.column(of, column, field, &name, &edit))
             .collect();
         let keys = keys(table, &columns, &edit.key);
         self.check_promise(table, &edit, &keys);
@@ -282,8 +312,9 @@ impl Builder<'_> {
         let indexes = table.indexes.iter().filter_map(|index| index.iter().map(position).collect::<Option<Vec<_>>>());
         let indexes = indexes.map(|index| index.into_iter().take_while(is_found).collect::<Vec<_>>());
         let indexes = indexes.filter(|index| !index.is_empty()).collect();
-        self.model.names.types.insert(table.name.clone(), assigned);
+        self.model.names[source].types.insert(table.name.clone(), assigned);
         self.model.types.push(Type {
+            source,
             table: table.name.clone(),
             schema: table.schema.clone(),
             relation: table.relation().to_owned(),
@@ -308,16 +339,15 @@ impl Builder<'_> {
 
     /// What deleting a row does to those that refer to it.
     fn add_cascades(&mut self) {
-        let of = |types: &[Type], table: &str| types.iter().position(|t| t.table == table);
-        for table in &self.catalog.tables {
+        for TableOf { source, table } in self.tables.all().collect::<Vec<_>>() {
             for key in &table.foreign_keys {
                 let deletes = match key.on_delete.as_deref() {
                     Some("CASCADE") => true,
                     Some("SET NULL" | "SET DEFAULT") => false,
                     _ => continue,
                 };
-                let Some(target) = of(&self.model.types, &key.table) else { continue };
-                let cascade = Cascade { table: table.name.clone(), of: of(&self.model.types, &table.name), deletes };
+                let Some(target) = self.type_of(source, &key.table) else { continue };
+                let cascade = Cascade { table: table.name.clone(), of: self.type_of(source, &table.name), deletes };
                 self.model.types[target].cascades.push(cascade);
             }
         }
@@ -337,7 +367,7 @@ impl Builder<'_> {
 
     fn column(
         &mut self,
-        table: &Table,
+        TableOf { source, table }: TableOf<'_>,
         column: &crate::catalog::Column,
         field: Option<String>,
         type_name: &str,
@@ -359,7 +389,8 @@ impl Builder<'_> {
         };
         let enforced = column.enforced && !column.nullable && scalar == column.scalar;
         // SQLite keeps values of any type in a column: whoever calls them texts means their digits, too.
-        let as_text = self.catalog.engine == Engine::Sqlite && scalar == Scalar::String && scalar != column.scalar;
+        let engine = self.tables.catalog(source).engine;
+        let as_text = engine == Engine::Sqlite && scalar == Scalar::String && scalar != column.scalar;
         Column {
             name: column.name.clone(),
             field,
@@ -369,8 +400,8 @@ impl Builder<'_> {
             non_null: enforced
                 && !edit.nullable.contains(&column.name)
                 && matches!(kind, FieldType::Scalar(_) | FieldType::List(_)),
-            input: input(column, self.catalog.engine),
-            binary_json: self.catalog.engine == Engine::Sqlite && column.declared.eq_ignore_ascii_case("jsonb"),
+            input: input(column, engine),
+            binary_json: engine == Engine::Sqlite && column.declared.eq_ignore_ascii_case("jsonb"),
             cast: column.cast.clone(),
             domain: column.domain,
             collation: column.collation.clone(),
@@ -446,9 +477,11 @@ fn keys(table: &Table, columns: &[Column], promised: &[String]) -> Vec<Key> {
     keys
 }
 
-fn version(catalog: &Catalog, project: &Project) -> String {
-    let edits = format!("{:?}{:?}{:?}", project.types, project.links, project.limits);
-    let digest = ring::digest::digest(&ring::digest::SHA256, format!("{}{edits}", catalog.to_text()).as_bytes());
+fn version(catalogs: &[&Catalog], project: &Project) -> String {
+    let names: Vec<&String> = project.sources.iter().map(|source| &source.name).collect();
+    let edits = format!("{names:?}{:?}{:?}{:?}", project.types, project.links, project.limits);
+    let surveys: String = catalogs.iter().map(|catalog| catalog.to_text()).collect();
+    let digest = ring::digest::digest(&ring::digest::SHA256, format!("{surveys}{edits}").as_bytes());
     digest.as_ref()[..8].iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
@@ -462,7 +495,7 @@ mod tests {
 
     fn model(edits: &str) -> Result<Model, Vec<Mistake>> {
         let text = format!("[source.main]\nurl = \"sqlite:huts.db\"\n{edits}");
-        build(&Catalog::from_text(CATALOG).unwrap(), &project::read(&text, &|_| None).unwrap())
+        build(&[&Catalog::from_text(CATALOG).unwrap()], &project::read(&text, &|_| None).unwrap())
     }
 
     fn link_fields(model: &Model, name: &str) -> Vec<String> {
@@ -527,18 +560,21 @@ back = "notes"
             let of = |table: &str| model.types.iter().find(|t| t.table == table).unwrap();
             (of("booking_filters").name.clone(), of("bookings").helpers.clone())
         };
-        let model = build(&catalog, &project).unwrap();
+        let model = build(&[&catalog], &project).unwrap();
         assert_eq!(names(&model), ("BookingFilter".to_owned(), "BookingRow".to_owned()));
         // What clients use by now stays, where the table goes; a table that comes later does not take it.
-        catalog.names = model.names;
+        catalog.names = model.names[0].clone();
         catalog.tables.pop();
         let of = |model: &Model| model.types.iter().find(|t| t.table == "bookings").unwrap().helpers.clone();
-        assert_eq!(of(&build(&catalog, &project).unwrap()), "BookingRow");
-        catalog.names = build(&Catalog::from_text(CATALOG).unwrap(), &project).unwrap().names;
+        assert_eq!(of(&build(&[&catalog], &project).unwrap()), "BookingRow");
+        catalog.names = build(&[&Catalog::from_text(CATALOG).unwrap()], &project).unwrap().names.remove(0);
         let mut filters = catalog.table("huts").unwrap().clone();
         filters.name = "booking_filters".to_owned();
         catalog.tables.push(filters);
-        assert_eq!(names(&build(&catalog, &project).unwrap()), ("BookingFilterTable".to_owned(), "Booking".to_owned()));
+        assert_eq!(
+            names(&build(&[&catalog], &project).unwrap()),
+            ("BookingFilterTable".to_owned(), "Booking".to_owned())
+        );
     }
 
     #[test]
@@ -564,12 +600,12 @@ back = "notes"
     fn a_remembered_name_is_kept_when_a_newcomer_would_take_it() {
         let mut catalog = Catalog::from_text(CATALOG).unwrap();
         let project = project::read("[source.main]\nurl = \"sqlite:huts.db\"\n", &|_| None).unwrap();
-        catalog.names = build(&catalog, &project).unwrap().names;
+        catalog.names = build(&[&catalog], &project).unwrap().names.remove(0);
         let mut newcomer = catalog.table("huts").unwrap().clone();
         newcomer.name = "Hut".to_owned();
         newcomer.foreign_keys.clear();
         catalog.tables.insert(0, newcomer);
-        let model = build(&catalog, &project).unwrap();
+        let model = build(&[&catalog], &project).unwrap();
         let by_table = |table: &str| model.types.iter().find(|t| t.table == table).unwrap().name.clone();
         assert_eq!((by_table("huts").as_str(), by_table("Hut").as_str()), ("Hut", "HutTable"));
     }

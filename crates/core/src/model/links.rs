@@ -4,7 +4,8 @@ use super::build::Builder;
 use super::link_words::{Ends, LinkWords};
 use super::names;
 use super::naming::Wish;
-use super::{Cardinality, ColumnId, Link, Through, TypeId};
+use super::tables::TableOf;
+use super::{Cardinality, Column, ColumnId, Link, SourceId, Through, Type, TypeId};
 use crate::catalog::{ForeignKey, Table};
 use crate::project::{LinkEdit, Mistake, Place};
 
@@ -21,6 +22,13 @@ struct Reference<'c> {
     name: Option<String>,
     back: Option<String>,
     place: Place,
+}
+
+impl Reference<'_> {
+    /// Does it lead to another source?
+    fn crosses(&self, builder: &Builder<'_>) -> bool {
+        builder.model.types[self.from].source != builder.model.types[self.to].source
+    }
 }
 
 /// A link that is still to be named.
@@ -42,7 +50,8 @@ pub(super) fn add_links(builder: &mut Builder<'_>) {
     let all = || references.iter().zip(&words);
     let mut drafts: Vec<Draft> = all().map(|(reference, words)| forward(builder, reference, words)).collect();
     drafts.extend(all().map(|(reference, words)| back(builder, reference, words, &references)));
-    let mistakes = through_mistakes(builder, &references);
+    let mut mistakes = through_mistakes(builder, &references);
+    mistakes.extend(crossing_mistakes(builder, &references));
     builder.mistakes.extend(mistakes);
     drafts.extend(direct_links(builder, &references));
     name_and_add(builder, drafts);
@@ -50,8 +59,8 @@ pub(super) fn add_links(builder: &mut Builder<'_>) {
 
 fn references<'c>(builder: &Builder<'c>) -> Vec<Reference<'c>> {
     let mut found = Vec::new();
-    for table in &builder.catalog.tables {
-        found.extend(table.foreign_keys.iter().filter_map(|key| declared(builder, table, key)));
+    for of in builder.tables.all() {
+        found.extend(of.table.foreign_keys.iter().filter_map(|key| declared(builder, of, key)));
     }
     found.extend(
         builder.project.links.iter().filter(|edit| edit.through.is_none()).filter_map(|edit| written(builder, edit)),
@@ -59,19 +68,25 @@ fn references<'c>(builder: &Builder<'c>) -> Vec<Reference<'c>> {
     found
 }
 
-fn declared<'c>(builder: &Builder<'c>, table: &'c Table, key: &'c ForeignKey) -> Option<Reference<'c>> {
-    reference(builder, Ends::of(table, key, builder.catalog.table(&key.table)?))
+fn declared<'c>(builder: &Builder<'c>, of: TableOf<'c>, key: &'c ForeignKey) -> Option<Reference<'c>> {
+    let target = builder.tables.catalog(of.source).table(&key.table)?;
+    reference(builder, Ends::of(of.table, key, target), (of.source, of.source))
 }
 
 fn written<'c>(builder: &Builder<'c>, edit: &'c LinkEdit) -> Option<Reference<'c>> {
-    let (table, target) = (builder.catalog.table(&edit.table)?, builder.catalog.table(&edit.to)?);
-    let reference = reference(builder, Ends { table, columns: &edit.columns, target, references: &edit.references })?;
+    let [from, to] = [&edit.table, &edit.to].map(|name| builder.tables.find(name).ok());
+    let (from, to) = (from?, to?);
+    let ends = Ends { table: from.table, columns: &edit.columns, target: to.table, references: &edit.references };
+    let reference = reference(builder, ends, (from.source, to.source))?;
     Some(Reference { name: edit.name.clone(), back: edit.back.clone(), place: edit.place, ..reference })
 }
 
-fn reference<'c>(builder: &Builder<'c>, ends: Ends<'c>) -> Option<Reference<'c>> {
-    let type_of = |table: &str| builder.model.types.iter().position(|t| t.table == table);
-    let (from, to) = (type_of(&ends.table.name)?, type_of(&ends.target.name)?);
+fn reference<'c>(
+    builder: &Builder<'c>,
+    ends: Ends<'c>,
+    (source, target): (SourceId, SourceId),
+) -> Option<Reference<'c>> {
+    let (from, to) = (builder.type_of(source, &ends.table.name)?, builder.type_of(target, &ends.target.name)?);
     let types = &builder.model.types;
     let pairs: Option<Vec<_>> = ends
         .columns
@@ -84,8 +99,8 @@ fn reference<'c>(builder: &Builder<'c>, ends: Ends<'c>) -> Option<Reference<'c>>
         from,
         to,
         pairs: pairs?,
-        unique: is_key(builder, ends.table, ends.columns),
-        target_unique: is_key(builder, ends.target, ends.references),
+        unique: is_key(builder, TableOf { source, table: ends.table }, ends.columns),
+        target_unique: is_key(builder, TableOf { source: target, table: ends.target }, ends.references),
         name: None,
         back: None,
         place: Place::default(),
@@ -93,9 +108,39 @@ fn reference<'c>(builder: &Builder<'c>, ends: Ends<'c>) -> Option<Reference<'c>>
 }
 
 /// Are these columns a key, or does the project file say so?
-fn is_key(builder: &Builder<'_>, table: &Table, columns: &[String]) -> bool {
-    let promised = builder.project.types.get(&table.name).map(|edit| edit.key.as_slice()).unwrap_or_default();
-    table.is_key(columns) || promised.len() == columns.len() && promised.iter().all(|column| columns.contains(column))
+fn is_key(builder: &Builder<'_>, of: TableOf<'_>, columns: &[String]) -> bool {
+    let promised = builder.edit(of).map(|edit| edit.key.as_slice()).unwrap_or_default();
+    of.table.is_key(columns)
+        || promised.len() == columns.len() && promised.iter().all(|column| columns.contains(column))
+}
+
+/// Links between sources whose keys can never be equal.
+fn crossing_mistakes(builder: &Builder<'_>, references: &[Reference<'_>]) -> Vec<Mistake> {
+    let mut mistakes = Vec::new();
+    for reference in references {
+        let [from, to] = [reference.from, reference.to].map(|id| &builder.model.types[id]);
+        for (own, other) in reference.pairs.iter().filter(|_| from.source != to.source) {
+            let ends = [(from, &from.columns[*own]), (to, &to.columns[*other])];
+            if can_be_equal(ends[0].1, ends[1].1) {
+                continue;
+            }
+            let [own, other] = ends.map(|(t, column)| {
+                format!("`{}.{}` is {}", builder.said(t), column.name, builder.model.kind_words(column.kind))
+            });
+            let text = format!(
+                "{own} and {other}: no value of one is one of the other; link by columns of one kind, or say what they \
+                 hold with `scalar` in their `[[type]]`"
+            );
+            mistakes.push(Mistake { place: reference.place, text });
+        }
+    }
+    mistakes
+}
+
+/// Can a value of one column be a value of another, in another source?
+fn can_be_equal(own: &Column, other: &Column) -> bool {
+    let scalar = |column: &Column| column.key_format().map(|(scalar, _)| scalar);
+    matches!((scalar(own), scalar(other)), (Some(own), Some(other)) if own.converts_to(other))
 }
 
 /// What a link is called among all that lead from its table to the same one.
@@ -106,6 +151,7 @@ fn link_words(reference: &Reference<'_>, all: &[Reference<'_>]) -> LinkWords {
 
 fn forward(builder: &Builder<'_>, reference: &Reference<'_>, words: &LinkWords) -> Draft {
     let target = &builder.model.types[reference.to];
+    let called = builder.said_from(reference.from, target);
     let Ends { columns, references, .. } = reference.ends;
     let name = names::link_name(&words.words);
     let (type_name, key) = (names::pascal(&target.one), names::pascal(&words.key.join("_")));
@@ -114,7 +160,7 @@ fn forward(builder: &Builder<'_>, reference: &Reference<'_>, words: &LinkWords) 
     let others = [format!("{name}By{key}"), format!("{name}Link")];
     Draft {
         owner: reference.from,
-        identity: format!("({}) -> {}({})", columns.join(", "), target.table, references.join(", ")),
+        identity: format!("({}) -> {called}({})", columns.join(", "), references.join(", ")),
         given: reference.name.clone(),
         wanted: [name].into_iter().chain(with_type).chain(others).collect(),
         link: Link {
@@ -122,6 +168,7 @@ fn forward(builder: &Builder<'_>, reference: &Reference<'_>, words: &LinkWords) 
             target: reference.to,
             cardinality: if reference.target_unique { Cardinality::One } else { Cardinality::Many },
             pairs: reference.pairs.clone(),
+            crosses: reference.crosses(builder),
             through: None,
         },
         place: reference.place,
@@ -131,6 +178,7 @@ fn forward(builder: &Builder<'_>, reference: &Reference<'_>, words: &LinkWords) 
 /// The way back is called by the type that it leads to. Where several lead back, by what this type is for it, too.
 fn back(builder: &Builder<'_>, reference: &Reference<'_>, words: &LinkWords, all: &[Reference<'_>]) -> Draft {
     let source = &builder.model.types[reference.from];
+    let called = builder.said_from(reference.to, source);
     let Ends { columns, references, .. } = reference.ends;
     let is_own = reference.from == reference.to;
     let siblings = all.iter().filter(|r| (r.from, r.to) == (reference.from, reference.to)).count();
@@ -144,7 +192,7 @@ fn back(builder: &Builder<'_>, reference: &Reference<'_>, words: &LinkWords, all
     };
     Draft {
         owner: reference.to,
-        identity: format!("({}) <- {}({})", references.join(", "), source.table, columns.join(", ")),
+        identity: format!("({}) <- {called}({})", references.join(", "), columns.join(", ")),
         given: reference.back.clone(),
         wanted: first.into_iter().chain([with_name, with_key]).collect(),
         link: Link {
@@ -152,6 +200,7 @@ fn back(builder: &Builder<'_>, reference: &Reference<'_>, words: &LinkWords, all
             target: reference.from,
             cardinality: if reference.unique { Cardinality::One } else { Cardinality::Many },
             pairs: reference.pairs.iter().map(|(own, other)| (*other, *own)).collect(),
+            crosses: reference.crosses(builder),
             through: None,
         },
         place: reference.place,
@@ -176,15 +225,15 @@ struct Join<'r, 'c> {
 
 fn direct_links(builder: &Builder<'_>, references: &[Reference<'_>]) -> Vec<Draft> {
     let reference = |table: &Table, key: &ForeignKey| {
-        references.iter().find(|known| known.ends.table.name == table.name && known.ends.columns == key.columns)
+        references.iter().find(|known| std::ptr::eq(known.ends.table, table) && known.ends.columns == key.columns)
     };
     let mut joins: Vec<Join<'_, '_>> = Vec::new();
     for edit in &builder.project.links {
-        let Some(Ok((near, far))) = between(edit, references) else { continue };
+        let Some(Ok((near, far))) = between(builder, edit, references) else { continue };
         joins.push(Join { near, far, name: edit.name.clone(), place: edit.place });
         joins.push(Join { near: far, far: near, name: edit.back.clone(), place: edit.place });
     }
-    for table in &builder.catalog.tables {
+    for TableOf { table, .. } in builder.tables.all() {
         let Some((first, second)) = table.join_keys() else { continue };
         let (Some(first), Some(second)) = (reference(table, first), reference(table, second)) else { continue };
         for (near, far) in [(first, second), (second, first)] {
@@ -207,14 +256,23 @@ fn direct_links(builder: &Builder<'_>, references: &[Reference<'_>]) -> Vec<Draf
 
 /// What the table between two refers to them by; none where the link goes through no table.
 fn between<'r, 'c>(
+    builder: &Builder<'_>,
     edit: &LinkEdit,
     references: &'r [Reference<'c>],
 ) -> Option<Result<(&'r Reference<'c>, &'r Reference<'c>), String>> {
     let through = edit.through.as_ref()?;
+    let join = builder.tables.find(through).ok()?;
     let side = |to: &str, columns: &[String], key: &str| {
+        let target = builder.tables.find(to)?;
+        if target.source != join.source {
+            return Err(format!(
+                "`{through}` and `{to}` are in different sources, and a direct link leads through one; leave this one \
+                 out, and follow the links of `{through}`"
+            ));
+        }
         let leads = |known: &&Reference<'_>| {
-            known.ends.table.name == *through
-                && known.ends.target.name == to
+            std::ptr::eq(known.ends.table, join.table)
+                && std::ptr::eq(known.ends.target, target.table)
                 && (columns.is_empty() || known.ends.columns == columns)
         };
         let found: Vec<&Reference<'_>> = references.iter().filter(leads).collect();
@@ -234,11 +292,16 @@ fn between<'r, 'c>(
 }
 
 fn through_mistakes(builder: &Builder<'_>, references: &[Reference<'_>]) -> Vec<Mistake> {
-    let is_shown = |table: &str| builder.model.types.iter().any(|t| t.table == table);
+    let is_shown = |table: &str| {
+        let found = builder.tables.find(table).ok();
+        found.is_some_and(|of| builder.type_of(of.source, &of.table.name).is_some())
+    };
     let edits = builder.project.links.iter().filter(|edit| {
         [Some(&edit.table), edit.through.as_ref(), Some(&edit.to)].into_iter().flatten().all(|table| is_shown(table))
     });
-    edits.filter_map(|edit| Some(Mistake { place: edit.place, text: between(edit, references)?.err()? })).collect()
+    edits
+        .filter_map(|edit| Some(Mistake { place: edit.place, text: between(builder, edit, references)?.err()? }))
+        .collect()
 }
 
 /// The link through a join table, called by what the other side is there.
@@ -276,6 +339,7 @@ fn direct_link(builder: &Builder<'_>, join: &Join<'_, '_>) -> Draft {
             target: far.to,
             cardinality: Cardinality::Many,
             pairs: Vec::new(),
+            crosses: false,
             through: Some(Through {
                 join: near.from,
                 near: near.pairs.iter().map(|(join, own)| (*own, *join)).collect(),
@@ -295,7 +359,8 @@ fn name_and_add(builder: &mut Builder<'_>, drafts: Vec<Draft>) {
         by_owner[draft.owner].push(draft);
     }
     for (owner, mut drafts) in by_owner.into_iter().enumerate() {
-        let remembered = builder.catalog.names.types.get(&builder.model.types[owner].table);
+        let Type { source, table, .. } = &builder.model.types[owner];
+        let remembered = builder.tables.catalog(*source).names.types.get(table);
         let known = |draft: &Draft| remembered.and_then(|names| names.links.get(&draft.identity)).cloned();
         let wish = |draft: &Draft| Wish {
             what: format!("the link {} of `{}`", draft.identity, builder.model.types[owner].name),
@@ -318,7 +383,10 @@ fn name_and_add(builder: &mut Builder<'_>, drafts: Vec<Draft>) {
                 through.prefix = builder.type_names.take_helpers(&what, None, &wanted, names::LINK_HELPERS);
             }
             if draft.given.is_none() {
-                let names = builder.model.names.types.get_mut(&owner_type.table).expect("every type has names");
+                let names = builder.model.names[owner_type.source]
+                    .types
+                    .get_mut(&owner_type.table)
+                    .expect("every type has names");
                 names.links.insert(draft.identity, draft.link.field.clone());
             }
             builder.model.types[owner].links.push(draft.link);

@@ -7,15 +7,18 @@ mod links;
 mod names;
 mod naming;
 mod proposals;
+mod tables;
 
 pub use build::build;
-pub use proposals::{KeyProposal, Proposal, candidates, keyless};
+pub use proposals::{CrossingCandidate, KeyProposal, Proposal, candidates, crossing_candidates, keyless};
 
 use std::borrow::Cow;
 
 use crate::catalog::AssignedNames;
 use crate::value::{Scalar, StorageFormat};
 
+/// Index of a source in [`Model::sources`], and among the project's.
+pub type SourceId = usize;
 /// Index of a type in [`Model::types`].
 pub type TypeId = usize;
 /// Index of a column in [`Type::columns`].
@@ -30,18 +33,22 @@ pub type EnumId = usize;
 pub struct Model {
     /// Changes whenever anything changes that could change an answer.
     pub version: String,
+    /// The names of the sources.
+    pub sources: Vec<String>,
     /// The object types.
     pub types: Vec<Type>,
     /// The enum types.
     pub enums: Vec<Enum>,
-    /// The names given by rule, for the survey file.
-    pub names: AssignedNames,
+    /// The names given by rule, for the survey file of each source.
+    pub names: Vec<AssignedNames>,
 }
 
 /// A table or view as an object type.
 #[derive(Debug, Clone)]
 pub struct Type {
-    /// The table's name in the catalog: one of a kind.
+    /// The source that its rows are in.
+    pub source: SourceId,
+    /// The table's name in the source's catalog: one of a kind there.
     pub table: String,
     /// The schema that it lies in, where the engine has several.
     pub schema: Option<String>,
@@ -184,6 +191,8 @@ pub struct Link {
     pub cardinality: Cardinality,
     /// The columns that match: own, target's. Empty where `through` is set.
     pub pairs: Vec<(ColumnId, ColumnId)>,
+    /// Does it lead to another source?
+    pub crosses: bool,
     /// The join table between, for a direct many-to-many link.
     pub through: Option<Through>,
 }
@@ -234,9 +243,22 @@ impl Key {
 }
 
 impl Model {
+    /// Has it types of more than one source? Then root fields are nullable: a source may be away.
+    pub fn has_several_sources(&self) -> bool {
+        self.sources.len() > 1
+    }
+
     /// The type of this name.
     pub fn type_named(&self, name: &str) -> Option<TypeId> {
         self.types.iter().position(|t| t.name == name)
+    }
+
+    /// What values of a kind are called in a sentence.
+    pub(crate) fn kind_words(&self, kind: FieldType) -> String {
+        match kind {
+            FieldType::Scalar(_) | FieldType::Enum(_) => self.kind_name(kind).to_owned(),
+            FieldType::List(scalar) => format!("a list of {}", scalar.name()),
+        }
     }
 
     /// The name of a kind in the schema; a list's is that of its items.
@@ -311,6 +333,15 @@ impl Column {
     /// The scalar of its values; none for a list and an enum.
     pub fn scalar(&self) -> Option<Scalar> {
         if let FieldType::Scalar(scalar) = self.kind { Some(scalar) } else { None }
+    }
+
+    /// As what its values are keys for another source; none where they cannot be.
+    pub fn key_format(&self) -> Option<(Scalar, StorageFormat)> {
+        match self.kind {
+            FieldType::Scalar(Scalar::Json) | FieldType::List(_) => None,
+            FieldType::Scalar(scalar) => Some((scalar, self.form)),
+            FieldType::Enum(_) => Some((Scalar::String, StorageFormat::Usual)),
+        }
     }
 
     /// Can rows be compared and ordered by it?

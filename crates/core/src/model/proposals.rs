@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use super::names;
+use super::{SourceId, names};
 use crate::catalog::{Catalog, Column, Table};
 
 /// A link that the survey suggests.
@@ -80,9 +80,55 @@ fn is_called_as_a_key(column: &Column) -> bool {
 /// Columns that look like references by their name and type, before any value was looked at: `hut_code`, or
 /// `first_hut_code`, where `huts` has a key `code` of the same type.
 pub fn candidates(catalog: &Catalog) -> Vec<Proposal> {
-    // What a reference to each single-column key would be called: `HutCode`; a key that has its table's name in its own, such as
-    // `client_id` of `clients`, is referred to by that.
-    let mut called: HashMap<String, Vec<(&Table, &String)>> = HashMap::new();
+    let called = called(catalog);
+    let same_type = |own: &Column, key: &Column| own.scalar == key.scalar;
+    let found = referring(catalog).map(|(table, column)| {
+        let targets = targets(&called, (table, column), same_type);
+        targets.map(|(target, key)| proposal(table, column, target, key)).collect::<Vec<_>>()
+    });
+    found.flatten().collect()
+}
+
+/// A link between two sources that the survey might suggest.
+#[derive(Debug, Clone, PartialEq)]
+pub struct CrossingCandidate {
+    /// The source of the referencing table.
+    pub source: SourceId,
+    /// The source of the referenced one.
+    pub to_source: SourceId,
+    /// The link; its tables are called as in their sources.
+    pub proposal: Proposal,
+}
+
+/// The same between tables of different sources: their types need not be one, as long as values of one can be values of the other.
+pub fn crossing_candidates(catalogs: &[&Catalog]) -> Vec<CrossingCandidate> {
+    let called: Vec<_> = catalogs.iter().map(|catalog| called(catalog)).collect();
+    let fits = |own: &Column, key: &Column| {
+        let is_plain = |column: &Column| !column.list && column.values.is_empty();
+        own.scalar.converts_to(key.scalar) && is_plain(own) && is_plain(key)
+    };
+    let mut found = Vec::new();
+    for (source, catalog) in catalogs.iter().enumerate() {
+        for (table, column) in referring(catalog) {
+            for (to_source, called) in called.iter().enumerate().filter(|(other, _)| *other != source) {
+                found.extend(targets(called, (table, column), fits).map(|(target, key)| CrossingCandidate {
+                    source,
+                    to_source,
+                    proposal: proposal(table, column, target, key),
+                }));
+            }
+        }
+    }
+    found
+}
+
+/// What a reference to a key is called, and the keys that are referred to so.
+type Called<'c> = HashMap<String, Vec<(&'c Table, &'c String)>>;
+
+/// What a reference to each single-column key would be called: `HutCode`; a key that has its table's name in its own, such as
+/// `client_id` of `clients`, is referred to by that.
+fn called(catalog: &Catalog) -> Called<'_> {
+    let mut called = Called::new();
     for target in &catalog.tables {
         let name = names::pascal(&names::one_name(&names::table_words(target)));
         for key in target.keys().filter_map(|key| if let [only] = key { Some(only) } else { None }) {
@@ -91,34 +137,33 @@ pub fn candidates(catalog: &Catalog) -> Vec<Proposal> {
             called.entry(reference).or_default().push((target, key));
         }
     }
-    let mut found = Vec::new();
-    for table in &catalog.tables {
-        for column in &table.columns {
-            let declared = table.foreign_keys.iter().any(|key| key.columns.contains(&column.name));
-            if declared || table.primary_key == [column.name.clone()] {
-                continue;
-            }
-            found.extend(targets(&called, table, column).map(|(target, key)| proposal(table, column, target, key)));
-        }
-    }
-    found
+    called
+}
+
+/// The columns that may refer to something, and of which nothing says so.
+fn referring(catalog: &Catalog) -> impl Iterator<Item = (&Table, &Column)> {
+    let columns = catalog.tables.iter().flat_map(|table| table.columns.iter().map(move |column| (table, column)));
+    columns.filter(|(table, column)| {
+        let declared = table.foreign_keys.iter().any(|key| key.columns.contains(&column.name));
+        !declared && table.primary_key != [column.name.clone()]
+    })
 }
 
 /// The keys that a column's name, or the words at its end, stand for.
 fn targets<'c>(
-    called: &HashMap<String, Vec<(&'c Table, &'c String)>>,
-    table: &'c Table,
-    column: &'c Column,
+    called: &Called<'c>,
+    (table, column): (&'c Table, &'c Column),
+    fits: impl Fn(&Column, &Column) -> bool,
 ) -> impl Iterator<Item = (&'c Table, &'c String)> {
     let name = names::pascal(&names::field_name(&column.name));
     let words = name.char_indices().filter(|(_, c)| c.is_ascii_uppercase()).map(|(at, _)| at).collect::<Vec<_>>();
     let mut found: Vec<(&Table, &String)> = Vec::new();
     for at in words {
         for (target, key) in called.get(&name[at..]).into_iter().flatten() {
-            let is_itself = table.name == target.name && column.name == **key;
-            let same_type = target.column(key).is_some_and(|key| key.scalar == column.scalar);
+            let is_itself = std::ptr::eq(table, *target) && column.name == **key;
+            let fits = target.column(key).is_some_and(|key| fits(column, key));
             // A table has one key that a name stands for.
-            if same_type && !is_itself && !found.iter().any(|(known, _)| known.name == target.name) {
+            if fits && !is_itself && !found.iter().any(|(known, _)| known.name == target.name) {
                 found.push((target, key));
             }
         }
@@ -132,12 +177,14 @@ fn proposal(table: &Table, column: &Column, target: &Table, key: &str) -> Propos
         column: column.name.clone(),
         to: target.name.clone(),
         references: key.to_owned(),
-        evidence: format!(
-            "`{}` reads as the `{key}` of `{}`, and both are {}",
-            column.name,
-            target.name,
-            column.scalar.name()
-        ),
+        evidence: {
+            let kind = target.column(key).map_or(column.scalar, |key| key.scalar);
+            let kinds = match kind == column.scalar {
+                true => format!("both are {}", kind.name()),
+                false => format!("they are {} and {}", column.scalar.name(), kind.name()),
+            };
+            format!("`{}` reads as the `{key}` of `{}`, and {kinds}", column.name, target.name)
+        },
         sampled: None,
     }
 }

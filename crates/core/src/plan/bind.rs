@@ -1,6 +1,6 @@
 //! Binding: the values of one request are put into a plan. Nothing is parsed, validated or planned here.
 
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use serde_json::Value as Json;
 
@@ -17,8 +17,13 @@ use crate::value::Datum;
 pub struct BoundPlan {
     plan: Arc<Plan>,
     values: Vec<Datum>,
+    /// What the key queries found, each once it did.
+    keys: Arc<[OnceLock<Datum>]>,
     introspection: Answers,
 }
+
+/// What a key query found that did not run yet.
+const NO_KEYS: &Datum = &Datum::List(Vec::new());
 
 impl BoundPlan {
     /// The plan.
@@ -28,7 +33,15 @@ impl BoundPlan {
 
     /// The value of a parameter.
     pub fn value(&self, parameter: usize) -> &Datum {
-        &self.values[parameter]
+        match self.plan.parameters[parameter] {
+            Parameter::Keys(query) => self.keys[query].get().unwrap_or(NO_KEYS),
+            _ => &self.values[parameter],
+        }
+    }
+
+    /// Gives what a key query found to whatever shares the values of this request.
+    pub fn supply_keys(&self, query: usize, keys: Vec<Datum>) {
+        let _ = self.keys[query].set(Datum::List(keys));
     }
 
     /// The value of a parameter that is a whole number.
@@ -79,7 +92,8 @@ impl Plan {
             Some(introspection) => introspection.answer(variables, limits.answer_bytes)?,
             None => Vec::new(),
         };
-        Ok(BoundPlan { plan: Arc::clone(self), values, introspection })
+        let keys = self.key_queries.iter().map(|_| OnceLock::new()).collect();
+        Ok(BoundPlan { plan: Arc::clone(self), values, keys, introspection })
     }
 
     fn positions(&self, variables: &Variables) -> Result<Vec<Position>, Problem> {
@@ -105,6 +119,7 @@ impl Plan {
     ) -> Result<Datum, Problem> {
         match parameter {
             Parameter::Constant(cell) => Ok(cell.clone()),
+            Parameter::Keys(_) => Ok(Datum::Null),
             Parameter::Claim(claim) => Ok(variables.claims().get(*claim).cloned().unwrap_or(Datum::Null)),
             Parameter::Leaf { source, leaf } => {
                 let value = source.find(variables).unwrap_or(&Json::Null);

@@ -20,12 +20,12 @@ use super::shape::{
 };
 use super::variables::Variables;
 use super::{
-    CursorArgument, CursorSource, JoinTable, LeafType, OrderTerm, Output, Parameter, ParentJoin, Plan, RowSet, Seek,
-    Select, SelectId,
+    CursorArgument, CursorSource, JoinTable, KeyQuery, LeafType, OrderTerm, Output, Parameter, ParentJoin, Plan,
+    RowSet, Seek, Select, SelectId,
 };
 use crate::access::{Comparison, Condition, Masks, Operand, Origin, Path, Predicate, Test, View};
 use crate::error::{Code, Location, Problem};
-use crate::model::{Cardinality, ColumnId, FieldType, Link, LinkId, Through, TypeId};
+use crate::model::{Cardinality, ColumnId, FieldType, Link, LinkId, SourceId, Through, TypeId};
 use crate::project::Limits;
 use crate::value::{CoercionError, Datum, datum_from_json};
 
@@ -45,8 +45,8 @@ pub struct Context<'a> {
     pub limits: &'a Limits,
     /// What seals the role's cursors.
     pub sealer: &'a Sealer,
-    /// What the source can do.
-    pub capabilities: Capabilities,
+    /// What each source can do, in their order.
+    pub capabilities: &'a [Capabilities],
 }
 
 /// The field that is a row's revision.
@@ -98,7 +98,8 @@ pub fn build(context: Context<'_>, document: &Arc<Document>, variables: &Variabl
 pub(super) struct Planned {
     selects: Vec<Select>,
     joined: Vec<bool>,
-    parameters: Vec<Parameter>,
+    pub(super) key_queries: Vec<KeyQuery>,
+    pub(super) parameters: Vec<Parameter>,
     cursors: Vec<CursorArgument>,
     pub(super) filter_leaves: u64,
     introspection: introspection::Roots,
@@ -107,13 +108,19 @@ pub(super) struct Planned {
 impl Planned {
     /// The plan.
     pub(super) fn into_plan(self, roots: ObjectShape, context: Context<'_>, document: &Arc<Document>) -> Plan {
-        let Planned { mut selects, joined, parameters, cursors, filter_leaves, introspection } = self;
+        let Planned { mut selects, joined, key_queries, parameters, cursors, filter_leaves, introspection } = self;
         selects.iter_mut().for_each(Select::keep_needed_masks);
         let Context { view, sealer, .. } = context;
+        let read = selects.iter().filter(|select| select.read || matches!(select.row_set, RowSet::Supplied));
+        let mut sources: Vec<SourceId> = read.map(|select| view.model().types[select.of].source).collect();
+        sources.sort_unstable();
+        sources.dedup();
         Plan {
             roots,
             layout: Layout::new(view.model(), &selects, joined),
             selects,
+            sources,
+            key_queries,
             parameters,
             cursors,
             filter_leaves,
@@ -128,7 +135,11 @@ impl Planned {
 pub(super) struct Planner<'a> {
     pub(super) view: &'a View,
     pub(super) limits: &'a Limits,
-    pub(super) capabilities: Capabilities,
+    capabilities: &'a [Capabilities],
+    /// Is it a change that is planned?
+    pub(super) writes: bool,
+    /// How many filters through links to other sources what is being planned is inside of.
+    pub(super) opens_lists: usize,
     document: &'a Document,
     pub(super) reads: Recorder<'a>,
     pub(super) planned: Planned,
@@ -145,7 +156,13 @@ impl<'a> Planner<'a> {
         // The values that the view's rules take from the claims come first: rules know them by these numbers.
         let parameters = (0..view.claims()).map(Parameter::Claim).collect();
         let planned = Planned { parameters, ..Planned::default() };
-        Planner { view, limits, capabilities, document, reads: Recorder::new(document, variables, sealer), planned }
+        let (reads, writes) = (Recorder::new(document, variables, sealer), document.is_mutation());
+        Planner { view, limits, capabilities, writes, opens_lists: 0, document, reads, planned }
+    }
+
+    /// What the source of a type can do.
+    pub(super) fn capabilities(&self, of: TypeId) -> Capabilities {
+        self.capabilities[self.view.model().types[of].source]
     }
 
     pub(super) fn parameter(&mut self, parameter: Parameter) -> usize {
@@ -262,7 +279,7 @@ impl<'a> Planner<'a> {
         }
         let parent = select.parent.clone();
         self.planned.selects.push(select);
-        self.planned.joined = super::layout::joined(&self.planned.selects);
+        self.planned.joined = super::layout::joined(self.view.model(), &self.planned.selects);
         let id = self.planned.selects.len() - 1;
         if let Some(parent) = parent.filter(|_| !self.planned.joined[id]) {
             for (own, _) in &parent.pairs {
@@ -380,8 +397,9 @@ impl<'a> Planner<'a> {
         let field = fields[0];
         let Select { mut predicates, masks, .. } = self.seen(of, None);
         let filter = self.reads.open(self.argument(field, "filter"))?;
+        let first = self.planned.key_queries.len();
         if filter.is_given() {
-            let condition = self.filter(of, filter, &[], 1)?;
+            let condition = self.filter(of, filter, &[], false, 1)?;
             predicates.push(Predicate { origin: Origin::Caller, condition: Arc::new(condition) });
         }
         let order_by = self.reads.open(self.argument(field, "orderBy"))?;
@@ -400,6 +418,7 @@ impl<'a> Planner<'a> {
             masks,
             join_rows,
             join_masks: through.map(|through| self.view.masks(through.join)).unwrap_or_default(),
+            needs: (first..self.planned.key_queries.len()).collect(),
             whole: None,
             cursor: Vec::new(),
             reads_rows: false,
@@ -420,7 +439,9 @@ impl<'a> Planner<'a> {
         if let Some(whole) = whole.filter(|whole| self.planned.selects[*whole].output.is_empty()) {
             self.planned.selects[whole].read = false;
         }
-        Ok(ConnectionShape { select, reads_rows, fields: shape_fields, cursor, binding })
+        // A root field, and one of another source than its parent's.
+        let is_elsewhere = link.as_ref().map_or(self.view.model().has_several_sources(), |(_, link)| link.crosses);
+        Ok(ConnectionShape { select, nullable: is_elsewhere, reads_rows, fields: shape_fields, cursor, binding })
     }
 
     fn connection_field(
@@ -554,7 +575,7 @@ impl<'a> Planner<'a> {
         through: Option<&Through>,
     ) -> [u8; super::cursor::BINDING_LENGTH] {
         let model = self.view.model();
-        let mut text = model.types[of].table.clone();
+        let mut text = format!("{}\0{}", model.sources[model.types[of].source], model.types[of].table);
         for term in order {
             let mut at = of;
             for hop in &term.path.hops {
@@ -722,6 +743,7 @@ pub(super) struct Connection<'m> {
     masks: Masks,
     join_rows: Option<Arc<Condition>>,
     join_masks: Masks,
+    needs: Vec<usize>,
     /// The select that sums up all rows, once something asks for it.
     pub(super) whole: Option<SelectId>,
     cursor: Vec<usize>,
@@ -736,6 +758,7 @@ impl Connection<'_> {
             masks: Arc::clone(&self.masks),
             join_rows: self.join_rows.clone(),
             join_masks: Arc::clone(&self.join_masks),
+            needs: self.needs.clone(),
             ..select
         }
     }

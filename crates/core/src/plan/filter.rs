@@ -2,6 +2,7 @@
 //! that the role may see.
 
 use super::build::Planner;
+use super::crossing::Crossing;
 use super::filter_words::{FilterWord, LINK_FILTER_WORDS};
 use super::input::{Input, Leaf, Listed, Members};
 use super::{LeafType, ListSource, Parameter};
@@ -10,7 +11,8 @@ use crate::error::{Code, Problem};
 use crate::model::{Cardinality, ColumnId, LinkId, TypeId};
 
 impl<'a> Planner<'a> {
-    /// The condition that a filter on rows of `of` states. `before` are the to-one hops that led there.
+    /// The condition that a filter on rows of `of` states. `before` are the to-one hops that led there; `negated`: is it the
+    /// filter's falsity that decides?
     ///
     /// # Errors
     /// `INVALID_ARGUMENT` for what has no meaning (`eq: null`), `TOO_COSTLY` for a filter nested too deeply.
@@ -19,6 +21,7 @@ impl<'a> Planner<'a> {
         of: TypeId,
         filter: Input<'a>,
         before: &[Hop],
+        negated: bool,
         depth: usize,
     ) -> Result<Condition, Problem> {
         if depth > self.limits.filter_depth {
@@ -38,11 +41,11 @@ impl<'a> Planner<'a> {
             if let Some(column) = column {
                 self.filter_column(of, column, value, before, &mut all)?;
             } else if let Some(link) = link {
-                all.push(self.filter_link(of, link, value, before, depth)?);
+                all.push(self.filter_link(Crossing { from: of, link, before, negated, depth }, value)?);
             } else if matches!(value, Input::Null) {
                 return Err(null_member(&name));
             } else {
-                all.push(self.combine(of, &name, value, before, depth)?);
+                all.push(self.combine(of, &name, value, (before, negated), depth)?);
             }
         }
         Ok(Condition::And(all))
@@ -53,17 +56,17 @@ impl<'a> Planner<'a> {
         of: TypeId,
         word: &str,
         value: Input<'a>,
-        before: &[Hop],
+        (before, negated): (&[Hop], bool),
         depth: usize,
     ) -> Result<Condition, Problem> {
         if word == "not" {
-            return Ok(Condition::Not(Box::new(self.filter(of, value, before, depth + 1)?)));
+            return Ok(Condition::Not(Box::new(self.filter(of, value, before, !negated, depth + 1)?)));
         }
         let mut parts = Vec::new();
         for item in self.reads.opened_items(value)? {
             // What is not set is not there; in an `or` it must not count as true.
             if !matches!(item, Input::Absent) {
-                parts.push(self.filter(of, item, before, depth + 1)?);
+                parts.push(self.filter(of, item, before, negated, depth + 1)?);
             }
         }
         Ok(if word == "or" { Condition::Or(parts) } else { Condition::And(parts) })
@@ -87,25 +90,20 @@ impl<'a> Planner<'a> {
         }
     }
 
-    fn filter_link(
-        &mut self,
-        of: TypeId,
-        link: LinkId,
-        value: Input<'a>,
-        before: &[Hop],
-        depth: usize,
-    ) -> Result<Condition, Problem> {
-        let l = &self.view.model().types[of].links[link];
-        let (target, cardinality) = (l.target, l.cardinality);
-        let field = l.field.clone();
-        let hop = self.hop(of, link);
+    fn filter_link(&mut self, at: Crossing<'_>, value: Input<'a>) -> Result<Condition, Problem> {
+        let Crossing { from, link, before, negated, depth } = at;
+        let l = &self.view.model().types[from].links[link];
+        let (target, cardinality, crosses) = (l.target, l.cardinality, l.crosses);
         if matches!(value, Input::Null) {
-            return Err(null_member(&field));
+            return Err(null_member(&l.field));
         }
         if cardinality == Cardinality::One {
+            if crosses {
+                return self.filter_other_row(at, value);
+            }
             let mut hops = before.to_vec();
-            hops.push(hop);
-            return self.filter(target, value, &hops, depth + 1);
+            hops.push(self.hop(from, link));
+            return self.filter(target, value, &hops, negated, depth + 1);
         }
         let Input::Object(members) = value else { return Ok(Condition::Constant(true)) };
         let mut all = Vec::new();
@@ -119,10 +117,15 @@ impl<'a> Planner<'a> {
             }
             let known = LINK_FILTER_WORDS.iter().find(|(known, ..)| *known == &*word);
             let quantifier = known.map(|(_, quantifier, _)| *quantifier).ok_or_else(|| unknown_word(&word))?;
-            let inner = self.filter(target, inner, &[], depth + 1)?;
+            if crosses {
+                all.push(self.filter_other_rows(at, quantifier, inner)?);
+                continue;
+            }
+            let said = if negated { quantifier.negated() } else { quantifier };
+            let inner = self.filter(target, inner, &[], said.asks_falsity(), depth + 1)?;
             all.push(Condition::Quantified {
                 before: before.to_vec(),
-                hop: hop.clone(),
+                hop: self.hop(from, link),
                 quantifier,
                 inner: Box::new(inner),
             });
@@ -235,7 +238,7 @@ impl<'a> Planner<'a> {
 
     fn list_operand(&mut self, value: Input<'a>, leaf: LeafType) -> Result<Operand, Problem> {
         let items = match value {
-            Input::List(Listed::Variable(path, _)) => ListSource::Variable(path),
+            Input::List(Listed::Variable(path, _)) if self.opens_lists == 0 => ListSource::Variable(path),
             other => {
                 let items = self.reads.opened_items(other)?;
                 if items.len() > self.limits.list {
@@ -249,6 +252,14 @@ impl<'a> Planner<'a> {
             }
         };
         Ok(Operand::Parameter(self.parameter(Parameter::List { items, leaf })))
+    }
+}
+
+impl Planner<'_> {
+    /// Is a parameter a list that has no items, whatever the request?
+    pub(super) fn is_empty_list(&self, parameter: usize) -> bool {
+        let list = self.planned.parameters.get(parameter);
+        matches!(list, Some(Parameter::List { items: ListSource::Items(items), .. }) if items.is_empty())
     }
 }
 

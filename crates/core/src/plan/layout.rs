@@ -6,8 +6,9 @@ use crate::model::Model;
 /// To-one links that are joined to one select's rows at most: engines have limits, and planners lose heart before.
 const MOST_JOINS: usize = 8;
 
-/// Which selects are joined to their parent's rows: those of links to one, of which at most one row can be there.
-pub(super) fn joined(selects: &[Select]) -> Vec<bool> {
+/// Which selects are joined to their parent's rows: those of links to one in the same source, of which at most one row can be
+/// there.
+pub(super) fn joined(model: &Model, selects: &[Select]) -> Vec<bool> {
     let mut joined = vec![false; selects.len()];
     let mut joins = vec![0; selects.len()];
     for (id, select) in selects.iter().enumerate() {
@@ -18,7 +19,9 @@ pub(super) fn joined(selects: &[Select]) -> Vec<bool> {
             base = above.select;
         }
         let given = matches!(selects[base].row_set, RowSet::Supplied);
-        if matches!(select.row_set, RowSet::Single) && parent.through.is_none() && !given && joins[base] < MOST_JOINS {
+        let is_here = model.types[selects[parent.select].of].source == model.types[select.of].source;
+        let is_plain = is_here && parent.through.is_none() && !given;
+        if matches!(select.row_set, RowSet::Single) && is_plain && joins[base] < MOST_JOINS {
             joins[base] += 1;
             joined[id] = true;
         }

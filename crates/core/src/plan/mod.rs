@@ -14,6 +14,7 @@
 mod bind;
 mod build;
 pub mod change;
+mod crossing;
 mod cursor;
 mod document;
 mod filter;
@@ -48,7 +49,7 @@ use introspection::Introspection;
 
 use crate::access::{Condition, Hop, Masks, Origin, Path, Predicate};
 use crate::error::Location;
-use crate::model::{ColumnId, TypeId};
+use crate::model::{ColumnId, SourceId, TypeId};
 use crate::value::{Datum, Scalar, StorageFormat};
 use layout::Layout;
 use reads::VariablePath;
@@ -66,6 +67,8 @@ pub struct Plan {
     roots: ObjectShape,
     selects: Vec<Select>,
     layout: Layout,
+    sources: Vec<SourceId>,
+    key_queries: Vec<KeyQuery>,
     parameters: Vec<Parameter>,
     cursors: Vec<CursorArgument>,
     /// Leaves of callers' filters, for the cost.
@@ -103,6 +106,8 @@ pub struct Select {
     pub read: bool,
     /// Does the answer tell whether there are more rows than the page has? Then one more is read.
     pub peek: bool,
+    /// The key queries that have to be answered first.
+    pub needs: Vec<usize>,
     /// Only planning makes selects, from a view; whoever runs them has them by reference.
     _sealed: Sealed,
 }
@@ -122,6 +127,7 @@ impl Select {
             row_set: RowSet::Single,
             read: true,
             peek: false,
+            needs: Vec::new(),
             _sealed: Sealed,
         }
     }
@@ -187,6 +193,21 @@ impl Select {
         };
         if let crate::model::FieldType::Scalar(scalar) = kind { Some(scalar) } else { None }
     }
+}
+
+/// Asks a source for the keys that a filter of another source's rows is judged by.
+#[derive(Debug)]
+pub struct KeyQuery {
+    /// The select that delivers each key once.
+    pub select: SelectId,
+    /// The type whose rows are filtered.
+    pub of: TypeId,
+    /// Its column that is compared with the keys.
+    pub column: ColumnId,
+    /// The column of the select's type that has them.
+    pub from: ColumnId,
+    /// The most keys.
+    pub most: u32,
 }
 
 /// How a select hangs on its parent.
@@ -355,6 +376,8 @@ enum Parameter {
     PageSize { source: VariablePath, argument: &'static str, most: u32, location: Option<Location> },
     /// A number of rows to pass over, from a variable.
     Skip { source: VariablePath, location: Option<Location> },
+    /// What a key query finds.
+    Keys(usize),
     /// One value of a cursor's position.
     CursorDatum { cursor: usize, index: usize },
 }
@@ -416,6 +439,38 @@ impl Plan {
     /// The select nodes; parents come before their children.
     pub fn selects(&self) -> &[Select] {
         &self.selects
+    }
+
+    /// The sources whose rows it reads, in their order.
+    pub fn sources(&self) -> &[SourceId] {
+        &self.sources
+    }
+
+    /// Does it read rows of several sources? Then each is read level by level.
+    pub fn is_split(&self) -> bool {
+        self.sources.len() > 1
+    }
+
+    /// The source of a select's rows.
+    pub fn source_of(&self, select: SelectId) -> SourceId {
+        self.model.types[self.selects[select].of].source
+    }
+
+    /// Does a select hang on rows of another source?
+    pub fn crosses(&self, select: SelectId) -> bool {
+        let parent = self.selects[select].parent.as_ref();
+        parent.is_some_and(|parent| self.source_of(parent.select) != self.source_of(select))
+    }
+
+    /// Does a select hang on rows of another source, or on rows that do?
+    pub fn is_beyond_crossing(&self, select: SelectId) -> bool {
+        let parent = self.selects[select].parent.as_ref();
+        parent.is_some_and(|parent| self.crosses(select) || self.is_beyond_crossing(parent.select))
+    }
+
+    /// What other sources are asked for on behalf of filters, those first that others need.
+    pub fn key_queries(&self) -> &[KeyQuery] {
+        &self.key_queries
     }
 
     /// The value of a parameter that is the same whole number for every request.
@@ -518,7 +573,7 @@ impl Select {
 impl Parameter {
     fn weight(&self) -> usize {
         let below = match self {
-            Parameter::Claim(_) | Parameter::CursorDatum { .. } => 0,
+            Parameter::Claim(_) | Parameter::Keys(_) | Parameter::CursorDatum { .. } => 0,
             Parameter::Constant(cell) => cell.weight(),
             Parameter::Leaf { source, .. }
             | Parameter::PageSize { source, .. }

@@ -34,16 +34,12 @@ impl<'a> Planner<'a> {
             }
         }
         let t = &self.view.model().types[of];
+        let nulls_first = self.capabilities(of).nulls_are_smallest;
         if let Some(key) = t.row_key() {
             for column in &key.columns {
                 let path = self.path(of, Vec::new(), *column);
                 if !terms.iter().any(|term| term.path == path) {
-                    terms.push(OrderTerm {
-                        path,
-                        descending: false,
-                        nulls_first: self.capabilities.nulls_are_smallest,
-                        nullable: false,
-                    });
+                    terms.push(OrderTerm { path, descending: false, nulls_first, nullable: false });
                 }
             }
         }
@@ -51,7 +47,7 @@ impl<'a> Planner<'a> {
     }
 
     /// What a direction says: largest first? nulls first? Where it does not say, nulls are where indexes have them.
-    pub(super) fn direction(&self, leaf: &Leaf) -> (bool, bool) {
+    pub(super) fn direction(&self, of: TypeId, leaf: &Leaf) -> (bool, bool) {
         let word = self.reads.word(leaf);
         let descending = word.starts_with("DESC");
         let nulls_first = if word.ends_with("NULLS_FIRST") {
@@ -59,7 +55,7 @@ impl<'a> Planner<'a> {
         } else if word.ends_with("NULLS_LAST") {
             false
         } else {
-            self.capabilities.nulls_are_smallest != descending
+            self.capabilities(of).nulls_are_smallest != descending
         };
         (descending, nulls_first)
     }
@@ -71,12 +67,13 @@ impl<'a> Planner<'a> {
         let (name, value) = self.first_member(item, |value| !matches!(value, Input::Absent))?.ok_or_else(wrong)?;
         if let Some((column, _)) = self.view.columns(of).find(|(_, field)| *field == &*name) {
             let Input::Leaf(leaf) = value else { return Err(wrong()) };
-            let (descending, nulls_first) = self.direction(&leaf);
+            let (descending, nulls_first) = self.direction(of, &leaf);
             let path = self.path(of, hops, column);
             let nullable = !path.hops.is_empty() || path.masked || self.view.model().types[of].columns[column].nullable;
             return Ok(OrderTerm { path, descending, nulls_first, nullable });
         }
-        let (link, l) = self.view.links(of).find(|(_, link)| *link.field == *name).ok_or_else(wrong)?;
+        let (link, l) =
+            self.view.links(of).find(|(_, link)| *link.field == *name && !link.crosses).ok_or_else(wrong)?;
         let target = l.target;
         hops.push(self.hop(of, link));
         if hops.len() > self.limits.filter_depth {

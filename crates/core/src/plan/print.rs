@@ -92,6 +92,9 @@ impl<'m> Printer<'m> {
     fn head(&mut self, plan: &Plan, id: SelectId) -> String {
         let select = &plan.selects[id];
         let mut head = format!("{id} {}", self.model.types[select.of].name);
+        if plan.is_split() {
+            let _ = write!(head, " of `{}`", self.model.sources[plan.source_of(id)]);
+        }
         if let Some(parent) = &select.parent {
             let above = plan.selects[parent.select].of;
             let pair = |own: TypeId, a: ColumnId, other: TypeId, b: ColumnId| {
@@ -182,7 +185,9 @@ impl<'m> Printer<'m> {
                     )
                 })
                 .collect();
-            self.line(&format!("order: {}", order.join(", ")));
+            if !order.is_empty() {
+                self.line(&format!("order: {}", order.join(", ")));
+            }
         }
         if !select.order.is_empty() {
             let order: Vec<String> = select.order.iter().map(|term| self.order_term(select.of, term)).collect();
@@ -310,6 +315,7 @@ impl<'m> Printer<'m> {
             Condition::And(parts) => self.combined(of, parts, " and ", "true"),
             Condition::Or(parts) => self.combined(of, parts, " or ", "false"),
             Condition::Not(inner) => format!("not ({})", self.condition(of, inner)),
+            Condition::NotTrue(inner) => format!("({}) is not true", self.condition(of, inner)),
             Condition::Test { path, test } => {
                 let value = self.path(of, path);
                 self.test(of, &value, test)
@@ -394,6 +400,7 @@ impl<'m> Printer<'m> {
                 }
                 Parameter::PageSize { source, most, .. } => format!("{}, at most {most}", source.describe()),
                 Parameter::Skip { source, .. } => source.describe(),
+                Parameter::Keys(query) => format!("the keys of {}", plan.key_queries[*query].select),
                 Parameter::CursorDatum { cursor, index } => {
                     let source = match &plan.cursors[*cursor].source {
                         CursorSource::Literal(_) => "the document".to_owned(),

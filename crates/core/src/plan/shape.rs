@@ -103,6 +103,8 @@ pub enum ChangeField {
 pub struct ConnectionShape {
     /// The select of the rows.
     pub select: SelectId,
+    /// Is it null where its source is away?
+    pub nullable: bool,
     /// Does the answer need the rows at all?
     pub reads_rows: bool,
     /// The fields of the connection.

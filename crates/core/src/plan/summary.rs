@@ -219,7 +219,7 @@ impl<'a> Planner<'a> {
                     (self.group_value(of, &name, &word, by).map_err(wrong)?, leaf)
                 }
             };
-            let (descending, nulls_first) = self.direction(&leaf);
+            let (descending, nulls_first) = self.direction(of, &leaf);
             order.push(GroupOrder { value, descending, nulls_first });
             if order.len() > MOST_TERMS {
                 let text = format!("the order has over {MOST_TERMS} terms; order by fewer");
@@ -228,7 +228,7 @@ impl<'a> Planner<'a> {
         }
         for term in 0..by.len() {
             if !order.iter().any(|known| known.value == Output::Group(term)) {
-                let nulls_first = self.capabilities.nulls_are_smallest;
+                let nulls_first = self.capabilities(of).nulls_are_smallest;
                 order.push(GroupOrder { value: Output::Group(term), descending: false, nulls_first });
             }
         }

@@ -60,6 +60,8 @@ limits! {
     depth: usize = 20, from 1 to 50;
     /// Statements of one request.
     statements: usize = 200, from 1 to 10_000;
+    /// Keys that one filter through a link to another source may take from there.
+    cross_keys: u32 = 10_000, from 1 to 100_000;
     /// Bytes of an answer before compression.
     answer_bytes: usize = 16 << 20, from 1_024 to 1_073_741_824;
     /// Bytes of a request body.

@@ -29,8 +29,8 @@ pub const FILE: &str = "puente.toml";
 /// A checked project file.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Project {
-    /// `[source.NAME]`.
-    pub source: SourceSettings,
+    /// `[source.NAME]`, in the order of the file; at least one.
+    pub sources: Vec<SourceSettings>,
     /// `[service]`.
     pub service: Service,
     /// `[identity]`.
@@ -39,7 +39,7 @@ pub struct Project {
     pub limits: Limits,
     /// `[role.NAME]`.
     pub roles: IndexMap<String, RoleEdit>,
-    /// `[[type]]`, by table.
+    /// `[[type]]`, by table as the file names it.
     pub types: IndexMap<String, TypeEdit>,
     /// `[[link]]`.
     pub links: Vec<LinkEdit>,
@@ -104,7 +104,7 @@ pub fn read(text: &str, environment: &dyn Fn(&str) -> Option<String>) -> Result<
     let mut reader = Reader::new(text, environment)?;
     let root = reader.root();
     reader.only(&root, &["source", "service", "identity", "limits", "role", "type", "link"]);
-    let source = source::read_source(&mut reader, &root);
+    let sources = source::read_sources(&mut reader, &root);
     let service = reader.section(&root, "service").map(|s| read_service(&mut reader, &s)).unwrap_or_default();
     let asking = reader.section(&root, "identity");
     let identity = asking.as_ref().map(|s| identity::read_identity(&mut reader, s)).unwrap_or_default();
@@ -128,7 +128,14 @@ pub fn read(text: &str, environment: &dyn Fn(&str) -> Option<String>) -> Result<
     }
     let links = reader.sections(&root, "link").iter().filter_map(|s| links::read_link(&mut reader, s)).collect();
     let exposed = std::mem::take(&mut reader.exposed);
-    reader.finish(Project { source, service, identity, limits, roles, types, links, exposed })
+    reader.finish(Project { sources, service, identity, limits, roles, types, links, exposed })
+}
+
+impl Project {
+    /// The source of this name.
+    pub fn source(&self, name: &str) -> Option<&SourceSettings> {
+        self.sources.iter().find(|source| source.name == name)
+    }
 }
 
 fn read_service(reader: &mut Reader<'_>, section: &Section) -> Service {
@@ -165,7 +172,7 @@ mod tests {
     #[test]
     fn an_almost_empty_file_has_every_default() {
         let project = read_plain("[source.main]\nurl = \"sqlite:${DATA}/huts.db\"\n").unwrap();
-        assert_eq!(project.source.url.0, "sqlite:/data/huts.db");
+        assert_eq!(project.sources[0].url.0, "sqlite:/data/huts.db");
         assert_eq!(project.limits, Limits::default());
         assert!(!format!("{project:?}").contains("/data"), "addresses are not printed");
     }

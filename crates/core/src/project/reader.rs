@@ -58,7 +58,14 @@ impl<'a> Reader<'a> {
             Ok(document) => Ok(Reader { document, environment, mistakes: Vec::new(), exposed: Vec::new() }),
             Err(error) => {
                 let place = place_of(text, error.span());
-                Err(vec![Mistake { place, text: format!("not TOML: {}", error.message().trim()) }])
+                // Without what is behind the key: that may be a secret.
+                let line = text.lines().nth(place.line.saturating_sub(1)).unwrap_or_default();
+                let line = line.split('=').next().unwrap_or_default().trim();
+                let text = match error.message().trim() {
+                    "duplicate key" => format!("`{line}` is there twice; give one another name, or put both into one"),
+                    message => format!("not TOML: {message}"),
+                };
+                Err(vec![Mistake { place, text }])
             }
         }
     }

@@ -82,19 +82,21 @@ const SCHEMES: &[(&str, Engine)] = &[
     ("mysql:", Engine::Mariadb),
 ];
 
-pub(super) fn read_source(reader: &mut Reader<'_>, root: &Section) -> SourceSettings {
+/// Every `[source.NAME]`, in the order of the file; at least one.
+pub(super) fn read_sources(reader: &mut Reader<'_>, root: &Section) -> Vec<SourceSettings> {
     let sources = reader.section(root, "source");
     let named = sources.as_ref().map(|s| reader.named_sections(s)).unwrap_or_default();
-    for (_, extra) in named.iter().skip(1) {
-        reader.mistake(extra.place, "a second source: this version serves one source per project; remove one");
-    }
-    let Some((name, section)) = named.first() else {
+    if named.is_empty() {
         reader.mistake(
             super::Place::default(),
             "no source: add `[source.main]` with `url = \"sqlite:path/to/file.db\"` or `url = \"${DATABASE_URL}\"`",
         );
-        return SourceSettings::placeholder();
-    };
+        return vec![SourceSettings::placeholder()];
+    }
+    named.iter().map(|(name, section)| read_source(reader, name, section)).collect()
+}
+
+fn read_source(reader: &mut Reader<'_>, name: &str, section: &Section) -> SourceSettings {
     if !super::is_plain_name(name) {
         reader.mistake(section.place, format!("`{name}` is not a source name: use lower-case letters, digits and `_`"));
     }
@@ -120,7 +122,7 @@ pub(super) fn read_source(reader: &mut Reader<'_>, root: &Section) -> SourceSett
     }
     let replicas = reader.sections_or_inline(section, "replicas");
     SourceSettings {
-        name: name.clone(),
+        name: name.to_owned(),
         engine,
         url,
         connections: reader.number(section, "connections", 1, 256).map(reader::as_usize),

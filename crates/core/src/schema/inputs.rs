@@ -112,7 +112,7 @@ impl Printer<'_> {
         let before = self.out.len();
         for (column, field) in view.settable(id, grant) {
             // A column that a link starts from may be set by the link, or by the row that this one is created with.
-            let linked = |link: &Link| link.pairs.iter().any(|(own, _)| *own == column);
+            let linked = |link: &Link| !link.crosses && link.pairs.iter().any(|(own, _)| *own == column);
             let needed = !t.may_leave_out(column) && !t.links.iter().any(linked);
             let c = &t.columns[column];
             self.describe(c.description.as_deref(), "  ");

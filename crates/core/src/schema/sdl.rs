@@ -92,7 +92,9 @@ impl Printer<'_> {
             }
             let text = format!("Lists `{}` rows, page by page.", t.name);
             self.describe(Some(&text), "  ");
-            line!(self, "  {}{}: {}Connection!", t.list, self.list_arguments(id), t.helpers);
+            // Of several sources one may be away, while the others answer.
+            let non_null = if self.model.has_several_sources() { "" } else { "!" };
+            line!(self, "  {}{}: {}Connection{non_null}", t.list, self.list_arguments(id), t.helpers);
         }
         line!(self, "}}\n");
     }
@@ -156,11 +158,11 @@ impl Printer<'_> {
         let target = &self.model.types[link.target];
         match (link.cardinality, &link.through) {
             (Cardinality::One, _) => line!(self, "  {}: {}", link.field, target.name),
-            (Cardinality::Many, None) => {
-                line!(self, "  {}{}: {}Connection!", link.field, self.list_arguments(link.target), target.helpers);
-            }
-            (Cardinality::Many, Some(through)) => {
-                line!(self, "  {}{}: {}Connection!", link.field, self.list_arguments(link.target), through.prefix);
+            (Cardinality::Many, through) => {
+                let name = through.as_ref().map_or(&target.helpers, |through| &through.prefix);
+                // Another source may be away.
+                let non_null = if link.crosses { "" } else { "!" };
+                line!(self, "  {}{}: {name}Connection{non_null}", link.field, self.list_arguments(link.target));
             }
         }
     }
@@ -207,7 +209,8 @@ impl Printer<'_> {
             line!(self, "  {field}: {kind}{list}Filter");
         }
         for (_, link) in self.view.links(id) {
-            if !self.has_filter(link.target) {
+            // Keys of several columns are not asked for in another source.
+            if !self.has_filter(link.target) || link.crosses && link.pairs.len() > 1 {
                 continue;
             }
             let target = &self.model.types[link.target].helpers;
@@ -240,7 +243,7 @@ impl Printer<'_> {
             }
         }
         for (_, link) in self.view.links(id) {
-            if link.cardinality == Cardinality::One && self.has_order(link.target) {
+            if link.cardinality == Cardinality::One && !link.crosses && self.has_order(link.target) {
                 line!(self, "  {}: {}Order", link.field, self.model.types[link.target].helpers);
             }
         }

@@ -1,11 +1,13 @@
 //! Values on their way between callers and databases: cells as a source stores them, scalars as the API types them.
 
+mod convert;
 mod input;
 mod json;
 mod list;
 mod output;
 mod temporal;
 
+pub use convert::{KeyFormat, convert_key};
 pub(crate) use input::describe_json;
 pub use input::{datum_from_json, literal_to_json};
 pub use json::{MOST_LEVELS, PlainObject, read_json, read_object};

@@ -19,7 +19,7 @@ use puente_core::plan::{BoundPlan, Plan, SelectId};
 use puente_core::rows::{Row, Rows};
 use puente_core::value::{Datum, Scalar};
 
-use crate::{ChangeRequest, Outcome};
+use crate::{ChangeRequest, Outcome, Rest, RootAnswer};
 use run::Run;
 
 /// What is bound to a statement.
@@ -183,12 +183,13 @@ pub enum ConstraintKind {
 /// The first problem: the caller rolls everything back.
 pub async fn run<S: Session>(session: &mut S, request: &ChangeRequest) -> Result<Outcome, Problem> {
     check_transactional(request)?;
-    let mut body = b"{\"data\":{".to_vec();
-    let (mut problems, mut statements, mut pending, mut is_null) = (Vec::new(), Vec::new(), Vec::new(), false);
+    let (mut roots, mut statements, mut pending) = (Vec::new(), Vec::new(), Vec::new());
     let mut touched = Touched::new(request.mutation.most_changes());
-    for (at, root) in request.mutation.roots().iter().enumerate() {
+    let mut bytes = 0;
+    for root in request.mutation.roots() {
         let answer = match &root.change {
-            None => answer::write(&root.answer, &mut Nothing, request.most_bytes),
+            None => answer::write(&root.answer, &mut Nothing, request.most_bytes)
+                .map(|written| RootAnswer { written, open: None }),
             Some(change) => {
                 let mut run = Run::new(session, request, (root, change), &mut touched);
                 let answer = run.root().await;
@@ -198,20 +199,11 @@ pub async fn run<S: Session>(session: &mut S, request: &ChangeRequest) -> Result
             }
         }
         .map_err(|problem| placed(problem, root))?;
-        let data = answer.data();
-        match data.strip_prefix(b"{").and_then(|data| data.strip_suffix(b"}")) {
-            Some(members) => {
-                if at > 0 {
-                    body.push(b',');
-                }
-                body.extend_from_slice(members);
-            }
-            None => is_null = true,
-        }
-        problems.extend(answer.problems);
-        if body.len() > request.most_bytes {
+        bytes += answer.written.data().len();
+        if bytes > request.most_bytes {
             return Err(puente_core::rows::too_large(request.most_bytes));
         }
+        roots.push(answer);
     }
     // What was true of a row when it was written may not be after what was written later.
     for (root, change, lookup, keys) in pending {
@@ -219,11 +211,32 @@ pub async fn run<S: Session>(session: &mut S, request: &ChangeRequest) -> Result
         run.check_again(lookup, keys).await.map_err(|problem| placed(problem, root))?;
         statements.append(&mut run.statements);
     }
+    let answer = combined(roots.iter().map(|root| &root.written));
+    let rest = roots.iter().any(|root| root.open.is_some()).then_some(Rest { roots });
+    Ok(Outcome { rest, ..Outcome::new(answer, statements) })
+}
+
+/// The answers of several root fields as one.
+pub(crate) fn combined<'a>(answers: impl Iterator<Item = &'a Answer>) -> Answer {
+    let mut body = b"{\"data\":{".to_vec();
+    let (mut problems, mut is_null, mut is_first) = (Vec::new(), false, true);
+    for answer in answers {
+        match answer.data().strip_prefix(b"{").and_then(|data| data.strip_suffix(b"}")) {
+            Some(members) => {
+                if !std::mem::take(&mut is_first) {
+                    body.push(b',');
+                }
+                body.extend_from_slice(members);
+            }
+            None => is_null = true,
+        }
+        problems.extend(answer.problems.iter().cloned());
+    }
     body.push(b'}');
     if is_null {
         body = b"{\"data\":null".to_vec();
     }
-    Ok(Outcome { answer: Answer { body, problems }, statements })
+    Answer { body, problems }
 }
 
 /// Rows and edges that an operation touches, counted before they are.

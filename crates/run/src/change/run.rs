@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use puente_core::answer::{self, Answer, KeyValues, Levels};
+use puente_core::answer::{self, KeyValues, Levels};
 use puente_core::error::{Code, Problem};
 use puente_core::model::{ColumnId, Model, TypeId};
 use puente_core::plan::change::{Act, Address, Change, GIVEN, Lookup, LookupId, NewRow, Root, Unruled, locator};
@@ -12,7 +12,7 @@ use puente_core::value::{Datum, Scalar};
 
 use super::{Failure, Session, Step, Touched, Values};
 use crate::levels::LevelReader;
-use crate::{ChangeRequest, StatementReport};
+use crate::{ChangeRequest, RootAnswer, StatementReport};
 
 /// The cells of one row.
 pub(super) type Datums = Vec<Datum>;
@@ -58,7 +58,7 @@ impl<'c, S: Session> Run<'c, S> {
         }
     }
 
-    pub(super) async fn root(&mut self) -> Result<Answer, Problem> {
+    pub(super) async fn root(&mut self) -> Result<RootAnswer, Problem> {
         let of = self.change.of;
         match &self.change.act {
             Act::Create { rows, existing } => {
@@ -109,8 +109,9 @@ impl<'c, S: Session> Run<'c, S> {
             }
             _ => {
                 S::text(prepared).clone_into(&mut self.last_text);
+                let source = self.request.mutation.source();
                 let text = if self.request.timed { self.last_text.clone() } else { String::new() };
-                self.statements.push(StatementReport { text, executions: 1, rows: rows.len() as u64, time });
+                self.statements.push(StatementReport { source, text, executions: 1, rows: rows.len() as u64, time });
             }
         }
         Ok(rows)
@@ -215,7 +216,7 @@ impl<'c, S: Session> Run<'c, S> {
     }
 
     /// What is answered: the changed rows as they are now.
-    pub(super) async fn answer(&mut self, rows: &[Datums], count: usize) -> Result<Answer, Problem> {
+    pub(super) async fn answer(&mut self, rows: &[Datums], count: usize) -> Result<RootAnswer, Problem> {
         let plan: &Plan = self.bound.plan();
         self.bound.check_cost(rows.len(), self.request.most_cost)?;
         let width = plan.row_width(GIVEN);
@@ -224,7 +225,11 @@ impl<'c, S: Session> Run<'c, S> {
         levels.give(&keys, count);
         let most_bytes = self.request.most_bytes;
         crate::levels::read(plan, &mut levels, most_bytes, self).await?;
-        answer::write(self.bound, &mut levels.fetch(plan), most_bytes)
+        for select in (0..plan.selects().len()).filter(|select| plan.is_beyond_crossing(*select)) {
+            levels.fail(select, not_read());
+        }
+        let written = answer::write(self.bound, &mut levels.fetch(plan), most_bytes)?;
+        Ok(RootAnswer { written, open: plan.is_split().then(|| (self.bound.clone(), levels)) })
     }
 
     /// Values of columns out of a row's identity.
@@ -265,6 +270,16 @@ impl<S: Session> LevelReader for Run<'_, S> {
         }
         Ok(())
     }
+
+    fn take_reports(&mut self) -> Vec<StatementReport> {
+        std::mem::take(&mut self.statements)
+    }
+}
+
+/// The problem of rows of another source, which no transaction of this one waits for.
+fn not_read() -> Problem {
+    let text = "the change is done, and the rows of this other source could not be read after it; read them by a query";
+    Problem::new(Code::SourceUnavailable, text)
 }
 
 /// A failure where only rows are read.

@@ -5,18 +5,21 @@ use std::time::{Duration, Instant};
 use actix_web::http::StatusCode;
 use actix_web::http::header::{CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE};
 use actix_web::{HttpRequest, HttpResponse, web};
+use futures_util::future::join_all;
 use puente_core::error::{Code, Problem};
 use puente_run::Source;
 use tokio::sync::Mutex;
 
 use super::Shared;
 use super::negotiation::MediaType;
+use crate::api::Api;
 use crate::console;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config
         .route("/health/live", web::get().to(live))
         .route("/health/ready", web::get().to(ready))
+        .route("/health/ready/{source}", web::get().to(source_ready))
         .route("/metrics", web::get().to(metrics))
         .route("/", web::get().to(page))
         .route("/assets/{asset}", web::get().to(asset))
@@ -27,21 +30,24 @@ async fn live() -> &'static str {
     "live\n"
 }
 
-/// Whether the source answers: many who ask at once are told by one look.
+/// Whether the sources answer: many who ask at once are told by one look.
 #[derive(Debug, Default)]
 pub(super) struct Readiness(Mutex<Option<Look>>);
+
+/// What a source's probe found, by its name.
+type Found = Vec<(String, Result<(), Problem>)>;
 
 #[derive(Debug)]
 struct Look {
     begun: Instant,
-    found: Result<(), Problem>,
+    found: Found,
 }
 
 impl Readiness {
     /// How long the source may take to answer.
     const PATIENCE: Duration = Duration::from_secs(2);
 
-    async fn look(&self, source: &Source) -> Result<(), Problem> {
+    async fn look(&self, api: &Api) -> Found {
         let came = Instant::now();
         let mut last = self.0.lock().await;
         // A look that began while this one waited tells it, too.
@@ -49,19 +55,49 @@ impl Readiness {
             return look.found.clone();
         }
         let begun = Instant::now();
-        let looked = tokio::time::timeout(Self::PATIENCE, source.probe()).await;
-        let found = looked.unwrap_or_else(|_| {
-            let text = "the database does not answer; is it running, and is it overloaded?";
-            Err(Problem::new(Code::SourceUnavailable, text))
-        });
+        let probes = api.sources().map(|(name, source)| async move { (name.to_owned(), Self::probe(source).await) });
+        let found = join_all(probes).await;
         *last = Some(Look { begun, found: found.clone() });
         found
     }
+
+    async fn probe(source: &Source) -> Result<(), Problem> {
+        let probed = tokio::time::timeout(Self::PATIENCE, source.probe()).await;
+        probed.unwrap_or_else(|_| {
+            let text = "the database does not answer; is it running, and is it overloaded?";
+            Err(Problem::new(Code::SourceUnavailable, text))
+        })
+    }
 }
 
-/// Ready once the source answers.
+/// Ready once a source answers: of several that one is away takes the others from nobody. Each is told.
 async fn ready(shared: web::Data<Shared>) -> HttpResponse {
-    match shared.readiness.look(&shared.served().api.source()).await {
+    let found = shared.readiness.look(&shared.served().api).await;
+    if let [(_, only)] = found.as_slice() {
+        return readiness(only);
+    }
+    let lines = found.iter().map(|(name, found)| match found {
+        Ok(()) => format!("{name}: ready\n"),
+        Err(problem) => format!("{name}: not ready: {}\n", problem.message),
+    });
+    let lines: String = lines.collect();
+    match found.iter().any(|(_, found)| found.is_ok()) {
+        true => HttpResponse::Ok().body(lines),
+        false => HttpResponse::ServiceUnavailable().body(lines),
+    }
+}
+
+/// The same of one source.
+async fn source_ready(shared: web::Data<Shared>, name: web::Path<String>) -> HttpResponse {
+    let found = shared.readiness.look(&shared.served().api).await;
+    match found.iter().find(|(known, _)| *known == *name) {
+        Some((_, found)) => readiness(found),
+        None => not_found().await,
+    }
+}
+
+fn readiness(found: &Result<(), Problem>) -> HttpResponse {
+    match found {
         Ok(()) => HttpResponse::Ok().body("ready\n"),
         Err(problem) => HttpResponse::ServiceUnavailable().body(format!("not ready: {}\n", problem.message)),
     }

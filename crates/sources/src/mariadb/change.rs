@@ -10,13 +10,15 @@ use puente_core::value::Scalar;
 use puente_sql::{Dialect, Statement};
 
 use super::connect::{self, Server};
-use super::run::{Stopped, send};
+use super::run::{Reading, Stopped, begin_reading, send};
 use super::{fault, params, values};
 use crate::attempts::{self, Transactional};
+use crate::snapshots::Snapshots;
 use crate::statements::{Lowered, SqlSession};
 use puente_run::change::{self, Failure, Values};
+use puente_run::levels::LevelReader;
 use puente_run::turns::Party;
-use puente_run::{ChangeRequest, Outcome};
+use puente_run::{ChangeRequest, Outcome, Request};
 
 impl Transactional for Server {
     type Client = connect::Session;
@@ -60,6 +62,28 @@ impl Transactional for Server {
             }
             Err(error) => Err(attempts::outcome_unknown(error)),
         }
+    }
+}
+
+impl Snapshots for Server {
+    async fn begin_snapshot(&self, client: &mut connect::Session) -> Result<(), Problem> {
+        begin_reading(client).await
+    }
+
+    fn reader<'r>(&'r self, client: &'r mut connect::Session, request: &'r Request) -> impl LevelReader + Send + 'r {
+        Reading::new(client, request)
+    }
+
+    fn can_ask_again(&self, _: &connect::Session, problem: &Problem) -> bool {
+        let is_lost = fault::is_lost(problem);
+        if is_lost {
+            self.lost();
+        }
+        is_lost
+    }
+
+    async fn give_back(&self, client: connect::Session) {
+        client.give_back();
     }
 }
 

@@ -10,7 +10,7 @@ use super::params;
 use super::run::{execute, united_text};
 use crate::cluster::Job;
 use crate::server::within;
-use crate::statements::program;
+use crate::statements::{program, runs};
 use puente_run::{Explanation, Request};
 
 /// Rows from which reading a whole table is worth a word.
@@ -41,10 +41,9 @@ impl Server {
 }
 
 async fn explain_on(session: &mut Conn, request: &Request) -> Result<Vec<Explanation>, Problem> {
-    let plan = request.bound.plan();
     let mut explained = Vec::new();
     for (select, statement) in program(request).statements().iter().enumerate() {
-        if !plan.runs(select) {
+        if !runs(request, select) {
             continue;
         }
         let values = params::values(&statement.slots, &request.bound, Some(&KeyValues::default()), &[]);

@@ -97,7 +97,7 @@ async fn work(session: &mut Conn, request: &Request) -> Result<Outcome, Problem>
     let several = (0..plan.selects().len()).filter(|select| plan.runs(*select)).count() > 1;
     let told = |error: mysql_async::Error| fault::problem(&error);
     if several {
-        session.query_drop("start transaction with consistent snapshot, read only").await.map_err(told)?;
+        begin_reading(session).await?;
     }
     let outcome = by_level(session, request).await?;
     if several {
@@ -106,20 +106,31 @@ async fn work(session: &mut Conn, request: &Request) -> Result<Outcome, Problem>
     Ok(outcome)
 }
 
+pub(super) async fn begin_reading(session: &mut Conn) -> Result<(), Problem> {
+    let begun = session.query_drop("start transaction with consistent snapshot, read only").await;
+    begun.map_err(|error| fault::problem(&error))
+}
+
 async fn by_level(session: &mut Conn, request: &Request) -> Result<Outcome, Problem> {
     let plan = request.bound.plan();
     let mut levels = Levels::new(plan);
-    let mut reading = Reading { session, request, reports: Vec::new() };
+    let mut reading = Reading::new(session, request);
     puente_run::levels::read(plan, &mut levels, request.most_bytes, &mut reading).await?;
     let answer = answer::write(&request.bound, &mut levels.fetch(plan), request.most_bytes)?;
-    Ok(Outcome { answer, statements: reading.reports })
+    Ok(Outcome::new(answer, reading.reports))
 }
 
 /// A session that reads the levels of a request.
-struct Reading<'c> {
+pub(super) struct Reading<'c> {
     session: &'c mut Conn,
     request: &'c Request,
     reports: Vec<StatementReport>,
+}
+
+impl<'c> Reading<'c> {
+    pub(super) fn new(session: &'c mut Conn, request: &'c Request) -> Self {
+        Reading { session, request, reports: Vec::new() }
+    }
 }
 
 impl LevelReader for Reading<'_> {
@@ -147,8 +158,13 @@ impl LevelReader for Reading<'_> {
             Some((one, _)) => united_text(one),
             None => statement.text.clone(),
         };
-        self.reports.push(StatementReport { text, executions: 1, rows: rows.len() as u64, time: start.elapsed() });
+        let (source, count) = (self.request.source, rows.len() as u64);
+        self.reports.push(StatementReport { source, text, executions: 1, rows: count, time: start.elapsed() });
         load(levels, self.request, select, &rows)
+    }
+
+    fn take_reports(&mut self) -> Vec<StatementReport> {
+        std::mem::take(&mut self.reports)
     }
 }
 

@@ -3,19 +3,21 @@
 use std::time::Instant;
 
 use deadpool_postgres::Object;
-use puente_core::error::Problem;
+use puente_core::error::{Code, Problem};
 use puente_core::rows::Rows;
 use puente_core::value::{DatumRef, Scalar};
 use puente_sql::{Dialect, Statement};
 
 use super::connect::{self, Server};
-use super::run::{Stopped, column};
+use super::run::{Reading, Stopped, column};
 use super::{fault, params, wire};
 use crate::attempts::{self, Transactional};
+use crate::snapshots::Snapshots;
 use crate::statements::{Lowered, SqlSession};
 use puente_run::change::{self, Failure, Values};
+use puente_run::levels::LevelReader;
 use puente_run::turns::Party;
-use puente_run::{ChangeRequest, Outcome};
+use puente_run::{ChangeRequest, Outcome, Request};
 
 impl Transactional for Server {
     type Client = Lease;
@@ -54,6 +56,34 @@ impl Transactional for Server {
                 Err(attempts::outcome_unknown(error))
             }
         }
+    }
+}
+
+impl Snapshots for Server {
+    async fn begin_snapshot(&self, client: &mut Lease) -> Result<(), Problem> {
+        self.begin_reading(client.client()).await
+    }
+
+    fn reader<'r>(&'r self, client: &'r mut Lease, request: &'r Request) -> impl LevelReader + Send + 'r {
+        Reading::new(self, client.client(), request)
+    }
+
+    fn can_ask_again(&self, client: &Lease, problem: &Problem) -> bool {
+        let session = client.client();
+        if fault::is_stale_plan(problem) {
+            // The tables changed under a prepared statement; perhaps it still fits when it is prepared again.
+            session.statement_cache.clear();
+            return true;
+        }
+        let has_died = session.is_closed() && problem.code != Code::TooCostly;
+        if has_died {
+            self.lost();
+        }
+        has_died
+    }
+
+    async fn give_back(&self, client: Lease) {
+        client.give_back();
     }
 }
 

@@ -14,7 +14,7 @@ use super::run::Raw;
 use super::{fault, params};
 use crate::cluster::Job;
 use crate::server::within;
-use crate::statements::program;
+use crate::statements::{program, runs};
 use puente_run::{Explanation, Request};
 
 /// Rows from which reading a whole table is worth a word.
@@ -36,10 +36,9 @@ impl Server {
     }
 
     async fn explain_on(&self, client: &Object, request: &Request) -> Result<Vec<Explanation>, Problem> {
-        let plan = request.bound.plan();
         let mut explained = Vec::new();
         for (at, statement) in program(request).statements().iter().enumerate() {
-            if matches!(program(request), Program::Batched(..)) && !plan.runs(at) {
+            if matches!(program(request), Program::Batched(..)) && !runs(request, at) {
                 continue;
             }
             let values = params::values(&statement.slots, &request.bound, Some(&KeyValues::default()), &[]);

@@ -120,9 +120,9 @@ impl Server {
     async fn work(&self, client: &Object, request: &Request) -> Result<Outcome, Problem> {
         match program(request) {
             Program::SingleStatement(statement, nested) => self.whole(client, request, (statement, nested)).await,
-            Program::Batched(statements, _) | Program::NestedLoop(statements) => {
-                self.begin(client).await?;
-                let result = self.by_level(client, request, statements).await;
+            Program::Batched(..) | Program::NestedLoop(_) => {
+                self.begin_reading(client).await?;
+                let result = self.by_level(client, request).await;
                 let ended = client.batch_execute("rollback").await;
                 ended.map_err(|error| fault::problem(&error))?;
                 result
@@ -154,21 +154,21 @@ impl Server {
         let mut nested = Nested::new(plan, fields, told);
         let answer = answer::write(&request.bound, &mut nested, request.most_bytes)?;
         let report = report(request, statement, nested.rows, time);
-        Ok(Outcome { answer, statements: vec![report] })
+        Ok(Outcome::new(answer, vec![report]))
     }
 
-    async fn begin(&self, client: &Object) -> Result<(), Problem> {
+    pub(super) async fn begin_reading(&self, client: &Object) -> Result<(), Problem> {
         let begun = client.batch_execute("begin isolation level repeatable read read only").await;
         begun.map_err(|error| fault::problem(&error))
     }
 
-    async fn by_level(&self, client: &Object, request: &Request, statements: &[Statement]) -> Result<Outcome, Problem> {
+    async fn by_level(&self, client: &Object, request: &Request) -> Result<Outcome, Problem> {
         let plan = request.bound.plan();
         let mut levels = Levels::new(plan);
-        let mut reading = Reading { server: self, client, request, statements, reports: Vec::new() };
+        let mut reading = Reading::new(self, client, request);
         puente_run::levels::read(plan, &mut levels, request.most_bytes, &mut reading).await?;
         let answer = answer::write(&request.bound, &mut levels.fetch(plan), request.most_bytes)?;
-        Ok(Outcome { answer, statements: reading.reports })
+        Ok(Outcome::new(answer, reading.reports))
     }
 
     async fn query(
@@ -224,12 +224,19 @@ impl Server {
 }
 
 /// A session that reads the levels of a request.
-struct Reading<'c> {
+pub(super) struct Reading<'c> {
     server: &'c Server,
     client: &'c Object,
     request: &'c Request,
     statements: &'c [Statement],
     reports: Vec<StatementReport>,
+}
+
+impl<'c> Reading<'c> {
+    pub(super) fn new(server: &'c Server, client: &'c Object, request: &'c Request) -> Self {
+        let statements = program(request).statements();
+        Reading { server, client, request, statements, reports: Vec::new() }
+    }
 }
 
 impl LevelReader for Reading<'_> {
@@ -243,6 +250,10 @@ impl LevelReader for Reading<'_> {
         let rows = self.server.query(self.client, self.request, statement, keys).await?;
         self.reports.push(report(self.request, statement, rows.len() as u64, start.elapsed()));
         load(levels, select, keys.is_some(), &rows)
+    }
+
+    fn take_reports(&mut self) -> Vec<StatementReport> {
+        std::mem::take(&mut self.reports)
     }
 }
 
@@ -275,7 +286,7 @@ impl Stopped {
 
 fn report(request: &Request, statement: &Statement, rows: u64, time: Duration) -> StatementReport {
     let text = if request.timed { statement.text.clone() } else { String::new() };
-    StatementReport { text, executions: 1, rows, time }
+    StatementReport { source: request.source, text, executions: 1, rows, time }
 }
 
 /// Hands a select's rows in; of a child, the first column is the parent's ordinal.

@@ -1,6 +1,6 @@
 //! How SQLite would run the statements of a plan: its own words, and what an index would spare.
 
-use crate::statements::program;
+use crate::statements::{program, runs};
 use std::path::Path;
 
 use puente_core::error::Problem;
@@ -18,8 +18,7 @@ use puente_run::{Explanation, Request};
 /// # Errors
 /// What the database reports.
 pub(super) fn explain(kept: &Kept, file: &Path, request: &Request) -> Result<Vec<Explanation>, Problem> {
-    let plan = request.bound.plan();
-    let read = program(request).statements().iter().enumerate().filter(|(select, _)| plan.runs(*select));
+    let read = program(request).statements().iter().enumerate().filter(|(select, _)| runs(request, *select));
     read.map(|(_, statement)| explain_one(&kept.connection, statement, &request.bound))
         .collect::<rusqlite::Result<_>>()
         .map_err(|error| problem(&error, file))

@@ -8,6 +8,7 @@ use std::time::{Duration, Instant, SystemTime};
 
 use futures_util::future::{BoxFuture, FutureExt as _};
 use puente_core::error::{Code, Problem};
+use puente_core::model::SourceId;
 use puente_core::plan::{Capabilities, Plan};
 use puente_core::project::SourceSettings;
 use puente_sql::Dialect as _;
@@ -17,6 +18,7 @@ use super::statements::Kept;
 use super::write::Writer;
 use super::{explain, fault, run};
 use crate::statements;
+use puente_run::snapshot::{self, LevelJobs, Snapshot};
 use puente_run::turns::{self, Place, Places, Queue};
 use puente_run::{ChangeRequest, Connector, Explanation, Outcome, Prepared, Request, Source};
 
@@ -61,6 +63,7 @@ impl<T> Drop for Jobs<T> {
 enum Work {
     Run(oneshot::Sender<Result<Outcome, Problem>>),
     Explain(oneshot::Sender<Result<Vec<Explanation>, Problem>>),
+    Hold(LevelJobs),
 }
 
 struct Job {
@@ -75,6 +78,7 @@ impl Work {
         match self {
             Work::Run(reply) => drop(reply.send(Err(problem))),
             Work::Explain(reply) => drop(reply.send(Err(problem))),
+            Work::Hold(mut jobs) => jobs.refuse(&problem),
         }
     }
 }
@@ -99,8 +103,15 @@ impl Connector for Pool {
         puente_sql::Sqlite.capabilities()
     }
 
-    fn prepare(&self, plan: &Plan) -> Arc<dyn Prepared> {
-        statements::prepare(plan, &puente_sql::Sqlite)
+    fn prepare(&self, plan: &Plan, source: SourceId) -> Arc<dyn Prepared> {
+        statements::prepare(plan, &puente_sql::Sqlite, source)
+    }
+
+    fn snapshot(&self, request: Request) -> Snapshot {
+        let cancelled = Arc::new(AtomicBool::new(false));
+        let (snapshot, jobs) = snapshot::snapshot(Some(Box::new(CancelOnDrop(Arc::clone(&cancelled)))));
+        self.push(Job { request, cancelled, work: Work::Hold(jobs) });
+        snapshot
     }
 
     fn answer(&self, request: Request) -> BoxFuture<'_, Result<Outcome, Problem>> {
@@ -150,6 +161,13 @@ impl Pool {
         &self.file
     }
 
+    fn push(&self, job: Job) {
+        let caller = job.request.party.clone();
+        if let Err(job) = self.jobs.0.push(&caller, job) {
+            job.work.refuse(turns::too_busy());
+        }
+    }
+
     async fn send<T>(
         &self,
         request: Request,
@@ -158,10 +176,7 @@ impl Pool {
         let cancelled = Arc::new(AtomicBool::new(false));
         let _guard = CancelOnDrop(Arc::clone(&cancelled));
         let (reply, answer) = oneshot::channel();
-        let caller = request.party.clone();
-        if let Err(job) = self.jobs.0.push(&caller, Job { request, cancelled, work: work(reply) }) {
-            job.work.refuse(turns::too_busy());
-        }
+        self.push(Job { request, cancelled, work: work(reply) });
         answer.await.unwrap_or_else(|_| Err(Problem::new(Code::Internal, "the reader stopped")))
     }
 }
@@ -206,6 +221,12 @@ impl Reader {
             match work {
                 Work::Run(reply) => drop(reply.send(self.guarded(&request, run::run))),
                 Work::Explain(reply) => drop(reply.send(self.guarded(&request, explain::explain))),
+                Work::Hold(mut jobs) => {
+                    let hold = |kept: &Kept, file: &Path, request: &Request| run::hold(kept, file, request, &mut jobs);
+                    if let Err(problem) = self.guarded(&request, hold) {
+                        jobs.refuse(&problem);
+                    }
+                }
             }
         }
     }
@@ -214,7 +235,7 @@ impl Reader {
     fn guarded<T>(
         &mut self,
         request: &Request,
-        work: fn(&Kept, &Path, &Request) -> Result<T, Problem>,
+        work: impl FnOnce(&Kept, &Path, &Request) -> Result<T, Problem>,
     ) -> Result<T, Problem> {
         let result = std::panic::catch_unwind(AssertUnwindSafe(|| self.on_connection(request, work)));
         result.unwrap_or_else(|_| {
@@ -226,7 +247,7 @@ impl Reader {
     fn on_connection<T>(
         &mut self,
         request: &Request,
-        work: fn(&Kept, &Path, &Request) -> Result<T, Problem>,
+        work: impl FnOnce(&Kept, &Path, &Request) -> Result<T, Problem>,
     ) -> Result<T, Problem> {
         if lock(&self.current).is_over() {
             return Err(Problem::new(

@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 use futures_util::FutureExt as _;
 use puente_core::answer::{self, Answer, Fetch, KeyValues, Levels};
 use puente_core::error::{Code, Problem};
+use puente_core::model::SourceId;
 use puente_core::plan::{BoundPlan, SelectId};
 use puente_core::rows::{Row, Rows, check_held};
 use puente_core::value::DatumRef;
@@ -21,6 +22,7 @@ use super::bind::{Borrowed, bind_slot, keys_json};
 use super::fault::problem;
 use super::statements::Kept;
 use puente_run::levels::LevelReader;
+use puente_run::snapshot::{LevelJob, LevelJobs};
 use puente_run::{Outcome, Request, StatementReport};
 
 /// Runs a plan. Its reads see one snapshot.
@@ -32,39 +34,39 @@ pub(super) fn run(kept: &Kept, file: &Path, request: &Request) -> Result<Outcome
     let several = plan.selects().len() > 1;
     let transaction =
         if several { Some(Snapshot::begin(&kept.connection).map_err(|error| problem(&error, file))?) } else { None };
-    let mut run = Run {
-        kept,
-        file,
-        bound: &request.bound,
-        program: program(request),
-        timed: request.timed,
-        most_bytes: request.most_bytes,
-        held: vec![0; plan.selects().len()],
-        statements: plan.selects().iter().map(|_| None).collect(),
-        tallies: vec![Tally::default(); plan.selects().len()],
-    };
+    let mut run = Run::new(kept, file, request);
     let answer = match program(request) {
         Program::Batched(..) => run.by_level(request.most_bytes),
         Program::NestedLoop(_) | Program::SingleStatement(..) => {
             answer::write(&request.bound, &mut run, request.most_bytes)
         }
     };
-    let tallies = std::mem::take(&mut run.tallies);
+    let statements = run.take_reports();
     drop(run);
     drop(transaction);
-    let statements = program(request)
-        .statements()
-        .iter()
-        .zip(tallies)
-        .filter(|(_, tally)| tally.executions > 0)
-        .map(|(statement, tally)| StatementReport {
-            text: if request.timed { statement.text.clone() } else { String::new() },
-            executions: tally.executions,
-            rows: tally.rows,
-            time: tally.time,
-        })
-        .collect();
-    Ok(Outcome { answer: answer?, statements })
+    Ok(Outcome::new(answer?, statements))
+}
+
+/// Holds a snapshot for a request over several sources, until nobody reads it any more.
+///
+/// # Errors
+/// What the database reports, where it was not told with the rows of a level.
+pub(super) fn hold(kept: &Kept, file: &Path, request: &Request, jobs: &mut LevelJobs) -> Result<(), Problem> {
+    let plan = request.bound.plan();
+    let _snapshot = Snapshot::begin(&kept.connection).map_err(|error| problem(&error, file))?;
+    let mut run = Run::new(kept, file, request);
+    jobs.opened();
+    while let Some(LevelJob { level, reply }) = jobs.blocking_next() {
+        let read = level.read(plan, &mut run).now_or_never();
+        match read.unwrap_or_else(|| Err(Problem::new(Code::Internal, "an embedded database kept us waiting"))) {
+            Ok(read) => reply.tell(Ok(read)),
+            Err(problem) => {
+                reply.tell(Err(problem.clone()));
+                return Err(problem);
+            }
+        }
+    }
+    Ok(())
 }
 
 /// A read transaction; ended when dropped.
@@ -98,6 +100,7 @@ struct Run<'c> {
     file: &'c Path,
     bound: &'c BoundPlan,
     program: &'c Program,
+    source: SourceId,
     timed: bool,
     most_bytes: usize,
     /// What the rows of each select hold in memory at the moment.
@@ -126,6 +129,22 @@ impl<'s> Fetch<'s> for Run<'_> {
 }
 
 impl<'c> Run<'c> {
+    fn new(kept: &'c Kept, file: &'c Path, request: &'c Request) -> Self {
+        let selects = request.bound.plan().selects().len();
+        Run {
+            kept,
+            file,
+            bound: &request.bound,
+            program: program(request),
+            source: request.source,
+            timed: request.timed,
+            most_bytes: request.most_bytes,
+            held: vec![0; selects],
+            statements: (0..selects).map(|_| None).collect(),
+            tallies: vec![Tally::default(); selects],
+        }
+    }
+
     fn statement(&self, select: SelectId) -> &'c Statement {
         &self.program.statements()[select]
     }
@@ -264,6 +283,20 @@ impl LevelReader for Run<'_> {
         levels: &mut Levels<'_>,
     ) -> impl Future<Output = Result<(), Problem>> + Send {
         std::future::ready(self.read_level(select, keys, levels))
+    }
+
+    fn take_reports(&mut self) -> Vec<StatementReport> {
+        let none = vec![Tally::default(); self.tallies.len()];
+        let tallies = std::mem::replace(&mut self.tallies, none).into_iter();
+        let told = self.program.statements().iter().zip(tallies).filter(|(_, tally)| tally.executions > 0);
+        told.map(|(statement, tally)| StatementReport {
+            source: self.source,
+            text: if self.timed { statement.text.clone() } else { String::new() },
+            executions: tally.executions,
+            rows: tally.rows,
+            time: tally.time,
+        })
+        .collect()
     }
 }
 

@@ -15,6 +15,7 @@ pub(super) fn judge(world: &World, of: TypeId, row: &[Datum], condition: &Condit
         Condition::And(parts) => all(parts.iter().map(|part| judge(world, of, row, part))),
         Condition::Or(parts) => all(parts.iter().map(|part| judge(world, of, row, part).map(|v| !v))).map(|v| !v),
         Condition::Not(inner) => judge(world, of, row, inner).map(|value| !value),
+        Condition::NotTrue(inner) => Some(judge(world, of, row, inner) != Some(true)),
         // What the claims leave open is unknown.
         Condition::ClaimPredicate(_) => None,
         Condition::Test { path, test } => {

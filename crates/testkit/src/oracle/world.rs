@@ -150,7 +150,7 @@ impl World {
         assert!(notices.is_empty(), "{notices:?}");
         let text = format!("[source.test]\nurl = \"{}\"\n", database.url);
         let project = project::read(&text, &|_| None).expect("a project");
-        let mut model = model::build(&survey.catalog, &project).expect("a model");
+        let mut model = model::build(&[&survey.catalog], &project).expect("a model");
         // Worlds are small; a table that counts as large is read by another technique where an index is missing.
         for t in &mut model.types {
             t.small = random.random_bool(0.7);

@@ -13,7 +13,7 @@ use super::rows::items;
 use super::{Act, Address, COUNT, Change, Existing, GIVEN, Lookup, LookupId, Mutation, Root, locator, lookup};
 use crate::access::{Action, Condition, Origin, Path, Predicate, WriteGrant};
 use crate::error::{Code, Problem};
-use crate::model::{Cardinality, ColumnId, LinkId, Type, TypeId};
+use crate::model::{Cardinality, ColumnId, LinkId, Model, SourceId, Type, TypeId};
 use crate::plan::build::{Context, Planner, located};
 use crate::plan::document::Document;
 use crate::plan::filter_words::FilterWord;
@@ -60,6 +60,7 @@ pub fn build_mutation(
     let (mut rows, mut values) = (0, 0);
     let readable: Arc<[bool]> =
         (0..context.view.model().types.len()).map(|of| context.view.type_view(of).is_some()).collect();
+    let mut written: Option<(SourceId, &str)> = None;
     for (key, fields) in collected {
         let location = document.location(fields[0].location());
         let mut changer = ChangePlanner {
@@ -77,6 +78,10 @@ pub fn build_mutation(
         // What an operation costs to plan is one sum over its root fields.
         changer.planner.reads.resume(steps);
         let (act, shape) = changer.root(&fields).map_err(|problem| located(problem, location, key))?;
+        if let Some((of, _)) = act {
+            check_source(context.view.model(), &mut written, of, &fields[0].name)
+                .map_err(|problem| located(problem, location, key))?;
+        }
         (rows, values, steps) = (changer.rows, changer.values, changer.planner.reads.steps());
         let ChangePlanner { planner, lookups, checks, visible, fields, .. } = changer;
         let shape = ObjectShape { fields: vec![FieldShape::new(key, location, shape)] };
@@ -87,7 +92,29 @@ pub fn build_mutation(
             act.map(|(of, act)| Change { of, act, lookups, checks, visible, fields, readable, _sealed: Sealed });
         roots.push(Root { key: key.to_owned(), location, change, answer, _sealed: Sealed });
     }
-    Ok(Mutation { roots, most_changes: context.limits.changes })
+    let source = written.map_or(0, |(source, _)| source);
+    Ok(Mutation { source, roots, most_changes: context.limits.changes })
+}
+
+/// All root fields write one source: what is all done or not done at all is so by one transaction.
+fn check_source<'f>(
+    model: &Model,
+    written: &mut Option<(SourceId, &'f str)>,
+    of: TypeId,
+    field: &'f str,
+) -> Result<(), Problem> {
+    let source = model.types[of].source;
+    let (first, other) = *written.get_or_insert((source, field));
+    if first == source {
+        return Ok(());
+    }
+    let name = |source: SourceId| &model.sources[source];
+    let text = format!(
+        "a mutation writes one source: `{other}` writes `{}`, and `{field}` writes `{}`; send them one after the other",
+        name(first),
+        name(source)
+    );
+    Err(Problem::new(Code::InvalidArgument, text))
 }
 
 /// Plans one root field.
@@ -227,7 +254,7 @@ impl<'a> ChangePlanner<'a> {
         let revision_of = if revision.is_some() { self.planner.revision_columns(of) } else { Vec::new() };
         let mut outputs = locator(model, of);
         outputs.extend(&revision_of);
-        let nulls_first = self.planner.capabilities.nulls_are_smallest;
+        let nulls_first = self.planner.capabilities(of).nulls_are_smallest;
         let key = model.types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default();
         let order = key.into_iter().map(|column| OrderTerm {
             path: Path { hops: Vec::new(), column, masked: false },
@@ -282,7 +309,7 @@ impl<'a> ChangePlanner<'a> {
             }
             (filter, false) => {
                 self.check_says_something(given, None)?;
-                self.planner.filter(of, filter, &[], 1).map(Some)
+                self.planner.filter(of, filter, &[], false, 1).map(Some)
             }
         }
     }
@@ -426,7 +453,7 @@ impl<'a> ChangePlanner<'a> {
         }
         let view = self.planner.view;
         for (id, link) in view.model().types[of].links.iter().enumerate() {
-            if link.cardinality != Cardinality::One || link.through.is_some() {
+            if link.cardinality != Cardinality::One || link.through.is_some() || link.crosses {
                 continue;
             }
             let by: Vec<ColumnId> = link.pairs.iter().map(|(_, target)| *target).collect();

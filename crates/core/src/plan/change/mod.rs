@@ -16,7 +16,7 @@ pub use rows::{LINK_WORDS, edge_input_fields, has_link_input};
 use super::{BoundPlan, Sealed, Select, SelectId};
 use crate::access::Predicate;
 use crate::error::{Location, Problem};
-use crate::model::{ColumnId, Link, LinkId, Model, TypeId};
+use crate::model::{ColumnId, Link, LinkId, Model, SourceId, TypeId};
 use crate::value::Datum;
 
 /// The select of a change's answer that stands for the changed rows; the source fills it.
@@ -30,6 +30,7 @@ pub type LookupId = usize;
 /// All changes of one operation: one transaction, in order.
 #[derive(Debug)]
 pub struct Mutation {
+    source: SourceId,
     roots: Vec<Root>,
     most_changes: usize,
 }
@@ -294,6 +295,11 @@ impl NewRow {
 }
 
 impl Mutation {
+    /// The source that it writes.
+    pub fn source(&self) -> SourceId {
+        self.source
+    }
+
     /// The root fields.
     pub fn roots(&self) -> &[Root] {
         &self.roots

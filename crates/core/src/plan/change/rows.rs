@@ -32,7 +32,7 @@ pub fn edge_input_fields(view: &View, through: &Through, grant: &WriteGrant) -> 
 pub fn has_link_input(view: &View, link: &Link) -> bool {
     let creates = |of: TypeId| view.type_view(of).is_some_and(|view| view.create.is_some());
     match &link.through {
-        None => creates(link.target),
+        None => !link.crosses && creates(link.target),
         Some(through) => !through.repeats && fills_edges(view, through) && view.keys(link.target).next().is_some(),
     }
 }
@@ -460,7 +460,7 @@ pub(super) fn ends(through: &Through) -> Vec<ColumnId> {
 
 /// Does a to-one link start from this column?
 fn links(link: &Link, column: ColumnId) -> bool {
-    link.through.is_none() && link.pairs.iter().any(|(own, _)| *own == column)
+    link.through.is_none() && !link.crosses && link.pairs.iter().any(|(own, _)| *own == column)
 }
 
 /// The items of a list; a single value is a list of one.

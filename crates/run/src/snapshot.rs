@@ -1,0 +1,154 @@
+//! One snapshot of a source, read level by level on behalf of a request that reads other sources, too. A thread or a task of the
+//! source holds it, and is told by a queue what to read.
+
+use std::any::Any;
+
+use puente_core::answer::{KeyValues, LevelRows, Levels};
+use puente_core::error::{Code, Problem};
+use puente_core::plan::{Plan, SelectId};
+use tokio::sync::{mpsc, oneshot};
+
+use crate::StatementReport;
+use crate::levels::LevelReader;
+
+/// A snapshot, for whoever reads it. It ends when it is dropped, and what it still reads is cancelled.
+pub struct Snapshot {
+    jobs: mpsc::UnboundedSender<LevelJob>,
+    opened: Option<oneshot::Receiver<Result<(), Problem>>>,
+    _held: Option<Box<dyn Any + Send + Sync>>,
+}
+
+impl std::fmt::Debug for Snapshot {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Snapshot")
+    }
+}
+
+/// What is to be read from a snapshot, for whoever holds it.
+#[derive(Debug)]
+pub struct LevelJobs {
+    jobs: mpsc::UnboundedReceiver<LevelJob>,
+    opened: Option<oneshot::Sender<Result<(), Problem>>>,
+}
+
+/// The rows of one select, for these keys of its parents.
+#[derive(Debug)]
+pub struct LevelJob {
+    /// What is read.
+    pub level: Level,
+    /// Whom it is told.
+    pub reply: LevelReply,
+}
+
+/// Which rows are to be read.
+#[derive(Debug)]
+pub struct Level {
+    select: SelectId,
+    keys: Option<KeyValues>,
+}
+
+/// Who waits for a level.
+#[derive(Debug)]
+pub struct LevelReply(oneshot::Sender<Result<LevelRead, Problem>>);
+
+/// The rows of a level, and what was sent for them.
+#[derive(Debug)]
+pub struct LevelRead {
+    /// The rows.
+    pub rows: LevelRows,
+    /// The statements that ran.
+    pub statements: Vec<StatementReport>,
+}
+
+/// A snapshot that nobody holds yet. `held` is dropped with it.
+pub fn snapshot(held: Option<Box<dyn Any + Send + Sync>>) -> (Snapshot, LevelJobs) {
+    let (sender, receiver) = mpsc::unbounded_channel();
+    let (tell, opened) = oneshot::channel();
+    let snapshot = Snapshot { jobs: sender, opened: Some(opened), _held: held };
+    (snapshot, LevelJobs { jobs: receiver, opened: Some(tell) })
+}
+
+impl Snapshot {
+    /// Waits until the source holds it.
+    ///
+    /// # Errors
+    /// Why the source could not.
+    pub async fn opened(&mut self) -> Result<(), Problem> {
+        match self.opened.take() {
+            Some(opened) => opened.await.unwrap_or_else(|_| Err(gone())),
+            None => Ok(()),
+        }
+    }
+
+    /// Reads the rows of one select, for these keys of its parents (absent at the root).
+    ///
+    /// # Errors
+    /// What the source reports; nothing more can be read then.
+    pub async fn read(&self, select: SelectId, keys: Option<KeyValues>) -> Result<LevelRead, Problem> {
+        let (reply, answer) = oneshot::channel();
+        let job = LevelJob { level: Level { select, keys }, reply: LevelReply(reply) };
+        self.jobs.send(job).map_err(|_| gone())?;
+        answer.await.unwrap_or_else(|_| Err(gone()))
+    }
+}
+
+impl LevelJobs {
+    /// Tells that the snapshot is held from now on.
+    pub fn opened(&mut self) {
+        if let Some(opened) = self.opened.take() {
+            // Who does not wait for it finds out with the first rows.
+            let _ = opened.send(Ok(()));
+        }
+    }
+
+    /// Tells whoever waits, and whoever asks later, that nothing can be read.
+    pub fn refuse(&mut self, problem: &Problem) {
+        if let Some(opened) = self.opened.take() {
+            let _ = opened.send(Err(problem.clone()));
+        }
+        self.jobs.close();
+        while let Ok(job) = self.jobs.try_recv() {
+            job.reply.tell(Err(problem.clone()));
+        }
+    }
+
+    /// The next level; none once the snapshot is dropped.
+    pub async fn next(&mut self) -> Option<LevelJob> {
+        self.jobs.recv().await
+    }
+
+    /// The same, for a thread that may wait.
+    pub fn blocking_next(&mut self) -> Option<LevelJob> {
+        self.jobs.blocking_recv()
+    }
+}
+
+impl Level {
+    /// Reads the rows.
+    ///
+    /// # Errors
+    /// What the reader reports.
+    pub async fn read(&self, plan: &Plan, reader: &mut impl LevelReader) -> Result<LevelRead, Problem> {
+        let mut levels = Levels::for_one(plan, self.select, self.keys.as_ref().map_or(0, |keys| keys.rows().len()));
+        reader.read(self.select, self.keys.as_ref(), &mut levels).await?;
+        let rows =
+            levels.take(self.select).ok_or_else(|| Problem::new(Code::Internal, "a select that is not there"))?;
+        Ok(LevelRead { rows, statements: reader.take_reports() })
+    }
+}
+
+impl LevelReply {
+    /// Tells what came of it. Where nobody waits any more there is nothing to say.
+    pub fn tell(self, read: Result<LevelRead, Problem>) {
+        let _ = self.0.send(read);
+    }
+
+    /// Resolves when nobody waits any more.
+    pub async fn abandoned(&mut self) {
+        self.0.closed().await;
+    }
+}
+
+fn gone() -> Problem {
+    Problem::new(Code::Internal, "a mistake of ours; the log has the details under the request's id")
+}
