@@ -154,7 +154,7 @@ fn measure_against(before: &str, engines: &[&str]) {
     }
 }
 
-fn survey_file(folder: &ProjectFolder) -> PathBuf {
+fn survey_file(folder: &ProjectFolder) -> std::path::PathBuf {
     folder.survey_file(&folder.project.sources[0])
 }
 
@@ -179,10 +179,10 @@ fn prepare(database: &Database, folder: &Path) -> String {
     let engine = database.engine;
     match engine {
         Engine::Sqlite => {
-            puente_demo::write(folder).expect("the demo");
+            puente_demo::write_huts(folder, None).expect("the demo");
         }
         Engine::Postgres | Engine::Mariadb => {
-            puente_demo::write_project(folder, Some(&database.url)).expect("a project");
+            puente_demo::write_huts(folder, Some(&database.url)).expect("a project");
             let load = async { puente_demo::load(&database.settings(""), folder).await.expect("the huts") };
             block_on(load);
         }

@@ -29,7 +29,7 @@ const NOTES: &[&str] =
     &["vegetarian", "arrives late", "with a dog, 100% friendly", "“quiet” room, please", "brings own rope"];
 
 const HUTS: i64 = 60;
-const HIKERS: i64 = 2_500;
+pub(crate) const HIKERS: i64 = 2_500;
 const BOOKINGS: i64 = 20_000;
 const READINGS: i64 = 100_000;
 const TRAILS: i64 = 25;
@@ -48,7 +48,7 @@ pub(crate) fn insert(db: &Transaction<'_>) -> rusqlite::Result<()> {
 }
 
 /// `2026-01-01` plus some days, by the civil calendar.
-fn date(days: i64) -> String {
+pub(crate) fn date(days: i64) -> String {
     let (mut year, mut day) = (2026, days);
     let length = |year: i64| if year % 4 == 0 { 366 } else { 365 };
     while day < 0 {
@@ -68,7 +68,7 @@ fn date(days: i64) -> String {
     format!("{year:04}-{:02}-{:02}", month + 1, day + 1)
 }
 
-fn person(random: &mut Random) -> String {
+pub(crate) fn person(random: &mut Random) -> String {
     format!("{} {}", random.pick(FIRST), random.pick(LAST))
 }
 
@@ -148,6 +148,11 @@ fn huts(db: &Transaction<'_>, random: &mut Random) -> rusqlite::Result<()> {
     Ok(())
 }
 
+/// The number under which a hiker is a member of the club, where one is.
+pub(crate) fn member_number(hiker: i64) -> i64 {
+    9_000_000_000_000_000_000 + hiker
+}
+
 fn hikers(db: &Transaction<'_>, random: &mut Random) -> rusqlite::Result<()> {
     let mut insert = db.prepare("insert into hikers values (?,?,?,?,?,?,?)")?;
     for id in 1..=HIKERS {
@@ -158,7 +163,7 @@ fn hikers(db: &Transaction<'_>, random: &mut Random) -> rusqlite::Result<()> {
             (!random.one_in(6)).then(|| format!("{}.{id}@trails.example", name.to_lowercase().replace(' ', "."))),
             (!random.one_in(3)).then(|| format!("+00 555 {:06}", random.between(0, 999_999))),
             (!random.one_in(10)).then(|| date(-random.between(6_500, 28_000))),
-            random.one_in(2).then_some(9_000_000_000_000_000_000 + id),
+            random.one_in(2).then(|| member_number(id)),
             format!(
                 "{} {:02}:{:02}:{:02}",
                 date(-random.between(1, 900)),

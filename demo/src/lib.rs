@@ -1,4 +1,5 @@
-//! The mountain huts: an invented network of huts, with all the shapes that real databases have.
+//! The mountain huts: an invented network of huts, with all the shapes that real databases have, and beside it the log of a rescue
+//! service, which is another database.
 //!
 //! Everything is generated from a fixed seed: the same database every time. People and places do not exist.
 
@@ -6,6 +7,7 @@ mod data;
 mod mariadb;
 mod postgres;
 mod random;
+mod rescue;
 mod server;
 
 use std::path::{Path, PathBuf};
@@ -16,10 +18,12 @@ pub use server::load;
 
 /// The demo's tables, as SQL.
 pub const SCHEMA: &str = include_str!("../huts.sql");
-/// The demo's project file.
+/// What the demo's project file says of the huts.
 pub const PROJECT: &str = include_str!("../puente.toml");
-/// Three asks to try, each with what it shows.
-pub const ASKS: [(&str, &str); 3] = [
+/// What it says of the log of the rescue service.
+pub const RESCUE: &str = include_str!("../rescue.toml");
+/// Asks to try, each with what it shows.
+pub const ASKS: [(&str, &str); 4] = [
     (
         "huts with their region and next guests",
         "{ huts(first: 3, orderBy: [{ altitude: DESC }]) { nodes { name altitude region { name } bookings(first: 2) { nodes { startsOn hiker { name } } } } } }",
@@ -32,6 +36,10 @@ pub const ASKS: [(&str, &str); 3] = [
         "the way from hut to hut, with the position on the trail",
         "{ trails(first: 2) { nodes { name huts(first: 5) { edges { position node { name } } } } } }",
     ),
+    (
+        "one request over two databases: huts that were in need of rescue, and who was",
+        "{ huts(first: 3, filter: { callouts: { exists: { severity: { eq: 5 } } } }) { nodes { name callouts(first: 2, orderBy: [{ severity: DESC }]) { totalCount nodes { kind severity member { name } } } } } }",
+    ),
 ];
 
 /// A question that the roles of the demo answer differently.
@@ -41,20 +49,31 @@ pub const QUESTION: &str =
 pub const ASKERS: [&str; 4] =
     ["--as visitor", "--as hiker --claim sub=7", "--as warden --claim sub=14", "--as coordinator"];
 
-/// The file name of the demo's database.
+/// The file name of the huts' database.
 pub const DATABASE: &str = "huts.db";
+/// The file name of the rescue service's.
+pub const RESCUE_DATABASE: &str = "rescue.db";
 
-/// Writes the demo's project file into a folder, unless one is there: for the embedded database, or for another address.
+/// Writes the demo into a folder, with the huts at another address, and the log of the rescue service. What is there already is
+/// kept.
 ///
 /// # Errors
 /// A sentence that says which file could not be written.
-pub fn write_project(folder: &Path, url: Option<&str>) -> Result<(), String> {
+pub fn write_at(folder: &Path, url: &str) -> Result<(), String> {
+    write_project(folder, &format!("{}{RESCUE}", huts_at(url)))?;
+    let mut huts = Connection::open_in_memory().map_err(|error| failed(folder, &error))?;
+    fill(&mut huts).map_err(|error| failed(folder, &error))?;
+    write_rescue(folder, &huts)
+}
+
+/// What the project file says of huts at another address.
+fn huts_at(url: &str) -> String {
+    PROJECT.replace("\"sqlite:huts.db\"", &format!("{url:?}"))
+}
+
+fn write_project(folder: &Path, text: &str) -> Result<(), String> {
     std::fs::create_dir_all(folder).map_err(|error| failed(folder, &error))?;
     let project = folder.join("puente.toml");
-    let text = match url {
-        None => PROJECT.to_owned(),
-        Some(url) => PROJECT.replace("\"sqlite:huts.db\"", &format!("{url:?}")),
-    };
     if project.exists() { Ok(()) } else { std::fs::write(&project, text).map_err(|error| failed(&project, &error)) }
 }
 
@@ -62,16 +81,50 @@ fn failed(what: &Path, error: &dyn std::fmt::Display) -> String {
     format!("{} cannot be written: {error}", what.display())
 }
 
-/// Writes the demo project into a folder: the project file and the database. What is there already is kept.
+/// Writes the demo project into a folder: the project file and the databases. What is there already is kept.
 ///
 /// # Errors
 /// A sentence that says which file could not be written.
-pub fn write(folder: &Path) -> Result<PathBuf, String> {
-    write_project(folder, None)?;
-    let database = folder.join(DATABASE);
+pub fn write(folder: &Path) -> Result<(), String> {
+    write_project(folder, &format!("{PROJECT}{RESCUE}"))?;
+    let database = write_database(folder, DATABASE, fill)?;
+    let huts = Connection::open(&database).map_err(|error| failed(&database, &error))?;
+    write_rescue(folder, &huts)
+}
+
+/// The same with the huts alone, at this address if there is one: a project of one source.
+///
+/// # Errors
+/// A sentence that says which file could not be written.
+pub fn write_huts(folder: &Path, url: Option<&str>) -> Result<(), String> {
+    match url {
+        Some(url) => write_project(folder, &huts_at(url)),
+        None => write_project(folder, PROJECT).and_then(|()| write_database(folder, DATABASE, fill).map(|_| ())),
+    }
+}
+
+fn write_rescue(folder: &Path, huts: &Connection) -> Result<(), String> {
+    let filled = |connection: &mut Connection| {
+        let codes = rescue::codes(huts)?;
+        let transaction = connection.transaction()?;
+        transaction.execute_batch(rescue::SCHEMA)?;
+        rescue::insert(&transaction, &codes)?;
+        transaction.commit()?;
+        connection.execute_batch("analyze;")
+    };
+    write_database(folder, RESCUE_DATABASE, filled).map(|_| ())
+}
+
+/// Writes a database, unless it is there.
+fn write_database(
+    folder: &Path,
+    name: &str,
+    fill: impl FnOnce(&mut Connection) -> rusqlite::Result<()>,
+) -> Result<PathBuf, String> {
+    let database = folder.join(name);
     if !database.exists() {
         // Built beside and then renamed, so that an interrupted run leaves no half database.
-        let draft = folder.join("huts.db.draft");
+        let draft = folder.join(format!("{name}.draft"));
         let _ = std::fs::remove_file(&draft);
         let mut connection = Connection::open(&draft).map_err(|error| failed(&draft, &error))?;
         fill(&mut connection).map_err(|error| failed(&draft, &error))?;
@@ -100,6 +153,19 @@ mod tests {
 
     fn rows(connection: &Connection, table: &str) -> i64 {
         connection.query_row(&format!("select count(*) from {table}"), [], |row| row.get(0)).unwrap()
+    }
+
+    #[test]
+    fn the_log_of_the_rescue_service_knows_huts_by_code_and_members_by_number() {
+        let folder = tempfile::tempdir().unwrap();
+        write(folder.path()).unwrap();
+        let log = Connection::open(folder.path().join(RESCUE_DATABASE)).unwrap();
+        log.execute("attach ? as huts", [folder.path().join(DATABASE).to_str()]).unwrap();
+        assert_eq!((rows(&log, "callouts"), rows(&log, "pragma_foreign_key_check")), (400, 0));
+        let linked = |table: &str, own: &str, key: &str| {
+            rows(&log, &format!("callouts where {own} in (select {key} from huts.{table})"))
+        };
+        assert!(linked("huts", "hut_code", "code") > 350 && linked("hikers", "member_no", "member_no") > 50);
     }
 
     #[test]

@@ -32,7 +32,7 @@ impl TestProject {
         static TEMPLATE: OnceLock<[(&str, Vec<u8>); 2]> = OnceLock::new();
         let template = TEMPLATE.get_or_init(|| {
             let folder = tempfile::tempdir().expect("a folder");
-            puente_demo::write(folder.path()).expect("the demo");
+            puente_demo::write_huts(folder.path(), None).expect("the demo");
             ["puente.toml", puente_demo::DATABASE]
                 .map(|file| (file, std::fs::read(folder.path().join(file)).expect("a file of the demo")))
         });
@@ -40,6 +40,17 @@ impl TestProject {
         for (file, bytes) in template {
             std::fs::write(project.path().join(file), bytes).expect("a copy");
         }
+        puente_service::survey(&project.open(), None).expect("a survey");
+        project
+    }
+
+    /// The whole demo, surveyed: the huts, and the log of the rescue service.
+    ///
+    /// # Panics
+    /// Where it cannot be made.
+    pub fn demo() -> Self {
+        let project = TestProject { folder: tempfile::tempdir().expect("a folder") };
+        puente_demo::write(project.path()).expect("the demo");
         puente_service::survey(&project.open(), None).expect("a survey");
         project
     }

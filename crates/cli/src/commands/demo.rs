@@ -8,7 +8,7 @@ use puente_service::{NewKey, ProjectFolder, environment, logging};
 use crate::exit::Failure;
 use crate::output::{self, faint, heading};
 
-/// Make the demo project in a folder and serve it: a network of mountain huts.
+/// Make the demo project in a folder and serve it: a network of mountain huts, and the log of its rescue service.
 #[derive(Debug, clap::Args)]
 #[command(after_help = "\
 Example:
@@ -19,7 +19,7 @@ pub(crate) struct Demo {
     /// Where the demo is made; kept if it is there already.
     #[arg(long, value_name = "DIR", default_value = "huts-demo")]
     dir: PathBuf,
-    /// The address of an empty PostgreSQL or MariaDB database, instead of the embedded one.
+    /// The address of an empty PostgreSQL or MariaDB database for the huts, instead of the embedded one.
     #[arg(long, value_name = "URL")]
     source: Option<String>,
     /// The address to listen on.
@@ -58,7 +58,7 @@ impl Demo {
         super::init::refuse_password(url)?;
         let file = self.dir.join(puente_core::project::FILE);
         let is_new = !file.exists();
-        puente_demo::write_project(&self.dir, Some(url)).map_err(Failure::wrong)?;
+        puente_demo::write_at(&self.dir, url).map_err(Failure::wrong)?;
         let undo = |failure: Failure| {
             if is_new {
                 // A project whose database was never filled would stand in the way of the next try.

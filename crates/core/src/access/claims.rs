@@ -238,7 +238,6 @@ mod tests {
     use serde_json::json;
 
     use super::*;
-    use crate::catalog::AssignedNames;
 
     fn cell(scalar: Scalar, value: Json) -> Option<Datum> {
         let model = Model {

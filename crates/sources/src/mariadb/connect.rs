@@ -245,7 +245,7 @@ mod tests {
 
     fn opts(url: &str) -> Result<Opts, Problem> {
         let text = "[source.main]\nurl = \"mariadb://db.example/huts\"";
-        let settings = puente_core::project::read(text, &|_| None).unwrap().source;
+        let settings = puente_core::project::read(text, &|_| None).unwrap().sources.remove(0);
         options(url, &settings, Path::new(".")).map(Opts::from)
     }
 

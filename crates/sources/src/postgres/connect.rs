@@ -313,7 +313,10 @@ mod tests {
     use super::*;
 
     fn settings() -> SourceSettings {
-        puente_core::project::read("[source.main]\nurl = \"postgres://db.example/huts\"", &|_| None).unwrap().source
+        puente_core::project::read("[source.main]\nurl = \"postgres://db.example/huts\"", &|_| None)
+            .unwrap()
+            .sources
+            .remove(0)
     }
 
     #[rstest]

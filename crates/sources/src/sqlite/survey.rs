@@ -361,7 +361,8 @@ mod tests {
     fn surveyed(sql: &str) -> Survey {
         let connection = Connection::open_in_memory().unwrap();
         connection.execute_batch(sql).unwrap();
-        let settings = puente_core::project::read("[source.main]\nurl = \"sqlite:x\"", &|_| None).unwrap().source;
+        let settings =
+            puente_core::project::read("[source.main]\nurl = \"sqlite:x\"", &|_| None).unwrap().sources.remove(0);
         read(&connection, &settings).unwrap()
     }
 
