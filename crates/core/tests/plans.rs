@@ -15,8 +15,9 @@ use serde_json::{Map, Value as Json};
 /// Between a question and its plan.
 const LINE: &str = "----\n";
 
-/// A question: as which role and with which claims, the document, its variables.
+/// A question: over which sources, as which role and with which claims, the document, its variables.
 struct Question {
+    over_two: bool,
     role: String,
     claims: Map<String, Json>,
     variables: Map<String, Json>,
@@ -24,13 +25,20 @@ struct Question {
 }
 
 impl Question {
-    /// Its lines: `as ROLE {claims}`, perhaps `with {variables}`, then the document.
+    /// Its lines: perhaps `over two sources`, `as ROLE {claims}`, perhaps `with {variables}`, then the document.
     fn read(text: &str) -> Self {
         let object = |text: &str| serde_json::from_str::<Map<String, Json>>(text).unwrap_or_default();
-        let mut question =
-            Question { role: String::new(), claims: Map::new(), variables: Map::new(), document: String::new() };
+        let mut question = Question {
+            over_two: false,
+            role: String::new(),
+            claims: Map::new(),
+            variables: Map::new(),
+            document: String::new(),
+        };
         for line in text.lines() {
-            if let Some(rest) = line.strip_prefix("as ") {
+            if line == "over two sources" {
+                question.over_two = true;
+            } else if let Some(rest) = line.strip_prefix("as ") {
                 let (role, claims) = rest.split_once(' ').unwrap_or((rest, "{}"));
                 (question.role, question.claims) = (role.to_owned(), object(claims));
             } else if let Some(variables) = line.strip_prefix("with ") {
@@ -45,9 +53,17 @@ impl Question {
 
     /// What is printed of it.
     fn plan(&self) -> String {
-        let catalog = Catalog::from_text(include_str!("data/huts.json")).unwrap();
-        let project = project::read(include_str!("data/huts.toml"), &|_| None).unwrap();
-        let model = Arc::new(model::build(&[&catalog], &project).unwrap());
+        let huts = Catalog::from_text(include_str!("data/huts.json")).unwrap();
+        let rescue = Catalog::from_text(include_str!("data/rescue.json")).unwrap();
+        let text = include_str!("data/huts.toml");
+        let model = |text: &str, catalogs: &[&Catalog]| {
+            let project = project::read(text, &|_| None).unwrap();
+            (Arc::new(model::build(catalogs, &project).unwrap()), project)
+        };
+        let (model, project) = match self.over_two {
+            false => model(text, &[&huts]),
+            true => model(&format!("{text}{}", include_str!("data/rescue.toml")), &[&huts, &rescue]),
+        };
         let roles = access::roles(&model, &project).unwrap();
         let view = match self.role.as_str() {
             "owner" => View::owner(Arc::clone(&model)),
@@ -62,7 +78,7 @@ impl Question {
         let variables = Variables::coerce(&document, self.variables.clone(), view.resolve(&claims)).unwrap();
         let view = view.specialise(&variables.resolved_claims().pattern);
         let (limits, sealer) = (Limits::default(), Sealer::new(b"plans", &self.role));
-        let capabilities = &[Capabilities { nulls_are_smallest: true }];
+        let capabilities = &[true, false].map(|nulls_are_smallest| Capabilities { nulls_are_smallest });
         let context = Context { view: &view, limits: &limits, sealer: &sealer, capabilities };
         if document.is_mutation() {
             plan::change::build_mutation(context, &document, &variables).unwrap().to_text()

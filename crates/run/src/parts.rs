@@ -9,7 +9,6 @@ use puente_core::answer::{self, KeyValues, LevelRows, Levels};
 use puente_core::error::{Code, Problem};
 use puente_core::model::SourceId;
 use puente_core::plan::{BoundPlan, KeyQuery, Plan, SelectId};
-use puente_core::value::convert_key;
 
 use crate::change::combined;
 use crate::snapshot::{LevelRead, Snapshot};
@@ -227,14 +226,16 @@ impl Reading<'_> {
         let mut of_parts: Vec<Vec<Asked>> = self.request.parts.iter().map(|_| Vec::new()).collect();
         for select in asked {
             let Some(part) = self.part_of(select) else { continue };
+            let has_parent = self.plan().selects()[select].parent.is_some();
+            let keys = levels.keys(self.plan(), select);
+            if has_parent && keys.is_empty() {
+                continue;
+            }
             if let Some(problem) = self.why_not(select, part) {
                 self.fail(select, problem, levels);
                 continue;
             }
-            let has_parent = self.plan().selects()[select].parent.is_some();
-            let keys = levels.keys(self.plan(), select);
             let keys = match has_parent {
-                true if keys.is_empty() => continue,
                 true => self.chunks(select, keys).into_iter().map(Some).collect(),
                 false => vec![None],
             };
@@ -314,11 +315,8 @@ impl Reading<'_> {
             );
             return Err(Problem::new(Code::TooCostly, text));
         }
-        let formats = from.columns[query.from].key_format().zip(of.columns[query.column].key_format());
-        let Some((from, to)) = formats else {
-            return Err(Problem::new(Code::Internal, "keys that cannot be compared"));
-        };
-        let keys = (0..rows.len()).filter_map(|at| convert_key(rows.row(at).cell(0), from, to));
+        let (from, to) = (&from.columns[query.from], &of.columns[query.column]);
+        let keys = (0..rows.len()).filter_map(|at| to.key_of(plan.model(), from, rows.row(at).cell(0)));
         self.request.bound.supply_keys(number, keys.collect());
         Ok(())
     }

@@ -2,6 +2,7 @@
 //! source holds it, and is told by a queue what to read.
 
 use std::any::Any;
+use std::sync::{Arc, OnceLock};
 
 use puente_core::answer::{KeyValues, LevelRows, Levels};
 use puente_core::error::{Code, Problem};
@@ -15,6 +16,8 @@ use crate::levels::LevelReader;
 pub struct Snapshot {
     jobs: mpsc::UnboundedSender<LevelJob>,
     opened: Option<oneshot::Receiver<Result<(), Problem>>>,
+    /// Why nothing can be read, for whoever asks too late to be told.
+    refused: Arc<OnceLock<Problem>>,
     _held: Option<Box<dyn Any + Send + Sync>>,
 }
 
@@ -29,6 +32,7 @@ impl std::fmt::Debug for Snapshot {
 pub struct LevelJobs {
     jobs: mpsc::UnboundedReceiver<LevelJob>,
     opened: Option<oneshot::Sender<Result<(), Problem>>>,
+    refused: Arc<OnceLock<Problem>>,
 }
 
 /// The rows of one select, for these keys of its parents.
@@ -64,8 +68,9 @@ pub struct LevelRead {
 pub fn snapshot(held: Option<Box<dyn Any + Send + Sync>>) -> (Snapshot, LevelJobs) {
     let (sender, receiver) = mpsc::unbounded_channel();
     let (tell, opened) = oneshot::channel();
-    let snapshot = Snapshot { jobs: sender, opened: Some(opened), _held: held };
-    (snapshot, LevelJobs { jobs: receiver, opened: Some(tell) })
+    let refused = Arc::default();
+    let snapshot = Snapshot { jobs: sender, opened: Some(opened), refused: Arc::clone(&refused), _held: held };
+    (snapshot, LevelJobs { jobs: receiver, opened: Some(tell), refused })
 }
 
 impl Snapshot {
@@ -75,7 +80,7 @@ impl Snapshot {
     /// Why the source could not.
     pub async fn opened(&mut self) -> Result<(), Problem> {
         match self.opened.take() {
-            Some(opened) => opened.await.unwrap_or_else(|_| Err(gone())),
+            Some(opened) => opened.await.unwrap_or_else(|_| Err(self.gone())),
             None => Ok(()),
         }
     }
@@ -87,8 +92,15 @@ impl Snapshot {
     pub async fn read(&self, select: SelectId, keys: Option<KeyValues>) -> Result<LevelRead, Problem> {
         let (reply, answer) = oneshot::channel();
         let job = LevelJob { level: Level { select, keys }, reply: LevelReply(reply) };
-        self.jobs.send(job).map_err(|_| gone())?;
-        answer.await.unwrap_or_else(|_| Err(gone()))
+        self.jobs.send(job).map_err(|_| self.gone())?;
+        answer.await.unwrap_or_else(|_| Err(self.gone()))
+    }
+
+    /// Why nobody reads for it any more.
+    fn gone(&self) -> Problem {
+        self.refused.get().cloned().unwrap_or_else(|| {
+            Problem::new(Code::Internal, "a mistake of ours; the log has the details under the request's id")
+        })
     }
 }
 
@@ -103,6 +115,7 @@ impl LevelJobs {
 
     /// Tells whoever waits, and whoever asks later, that nothing can be read.
     pub fn refuse(&mut self, problem: &Problem) {
+        let _ = self.refused.set(problem.clone());
         if let Some(opened) = self.opened.take() {
             let _ = opened.send(Err(problem.clone()));
         }
@@ -149,6 +162,40 @@ impl LevelReply {
     }
 }
 
-fn gone() -> Problem {
-    Problem::new(Code::Internal, "a mistake of ours; the log has the details under the request's id")
+#[cfg(test)]
+mod tests {
+    use futures_util::FutureExt as _;
+
+    use super::*;
+
+    fn away() -> Problem {
+        Problem::new(Code::SourceUnavailable, "out of reach")
+    }
+
+    #[tokio::test]
+    async fn whoever_asks_after_a_refusal_is_told_why() {
+        let (mut snapshot, mut jobs) = snapshot(None);
+        jobs.refuse(&away());
+        drop(jobs);
+        assert_eq!(snapshot.opened().await.unwrap_err().code, Code::SourceUnavailable);
+        assert_eq!(snapshot.read(0, None).await.unwrap_err(), away());
+    }
+
+    #[tokio::test]
+    async fn whoever_waits_is_told_and_who_left_is_noticed() {
+        let (snapshot, mut jobs) = snapshot(None);
+        let reading = snapshot.read(0, None);
+        let refusing = async {
+            let LevelJob { reply, .. } = jobs.next().await.unwrap();
+            reply.tell(Err(away()));
+        };
+        assert_eq!(tokio::join!(reading, refusing).0.unwrap_err(), away());
+        let mut left = Box::pin(snapshot.read(0, None));
+        assert!((&mut left).now_or_never().is_none());
+        let LevelJob { mut reply, .. } = jobs.next().await.unwrap();
+        drop(left);
+        reply.abandoned().await;
+        drop(snapshot);
+        assert!(jobs.next().await.is_none());
+    }
 }

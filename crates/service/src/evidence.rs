@@ -96,7 +96,7 @@ fn field<'m>(model: &'m Model, source: SourceId, table: &str, column: &str) -> O
 
 /// A value of one column as the other one's scalar is written.
 fn convert(value: &Json, from: &Column, to: &Column) -> Option<Json> {
-    let (from, to) = (from.key_format()?.0, to.key_format()?.0);
+    let (from, to) = (from.scalar()?, to.scalar()?);
     let usual = |scalar| (scalar, StorageFormat::Usual);
     let datum = datum_from_json(from, StorageFormat::Usual, value).ok()?;
     let converted = convert_key(datum.as_ref(), usual(from), usual(to))?;

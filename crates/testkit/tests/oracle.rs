@@ -5,15 +5,19 @@
 
 use puente_core::access::View;
 use puente_core::catalog::Engine;
+use puente_core::error::Code;
 use puente_testkit::asker::Asker;
+use puente_testkit::database::Spoken;
 use puente_testkit::oracle::{Interpreter, Random, World, open_cursors, random_ask, random_grants};
 use puente_testkit::seeds::{Repeat, Seeds};
-use rand::{Rng as _, SeedableRng as _};
+use rand::{Rng as _, RngExt as _, SeedableRng as _};
 use rstest::rstest;
 use serde_json::{Map, Value as Json};
 
 const WORLDS: u64 = 60;
 const FRESH_WORLDS: u64 = 20;
+const WORLDS_OF_SEVERAL: u64 = 15;
+const FRESH_WORLDS_OF_SEVERAL: u64 = 6;
 const DOCUMENTS_PER_WORLD: u64 = 25;
 /// What tells the values of one request of a document from those of the others.
 const VARIANTS: [u64; 3] = [0, 0x5eed, 0xfeed];
@@ -30,19 +34,66 @@ struct Somebody {
 #[case::mariadb(Engine::Mariadb)]
 fn puente_and_the_oracle_answer_the_same(#[case] engine: Engine) {
     let seeds = Seeds::of_run(WORLDS, FRESH_WORLDS);
-    let (mut cases, mut again, mut reused, mut rows, mut with_problems) = (0, 0, 0, 0, 0);
     // What fresh seeds found once is looked at in every usual run: a statement that a server answers wrongly when it executes it a
     // second time, and the size of a text that is filled up with blanks.
     let found: &[u64] = if seeds.is_usual() { &[128_300_219, 128_300_254] } else { &[] };
-    for seed in seeds.all().chain(found.iter().copied()) {
+    let told = judged(seeds.all().chain(found.iter().copied()), &[engine]);
+    told.check(4_000, seeds.is_usual());
+}
+
+/// Worlds of several databases, with links between them: every third of them with one that is away.
+#[rstest]
+#[case::two_files(&[Engine::Sqlite, Engine::Sqlite])]
+#[case::a_file_and_a_server(&[Engine::Sqlite, Engine::Postgres])]
+#[case::two_servers(&[Engine::Postgres, Engine::Mariadb])]
+#[case::one_of_each(&[Engine::Mariadb, Engine::Sqlite, Engine::Postgres])]
+fn several_sources_answer_as_the_oracle(#[case] engines: &[Engine]) {
+    let seeds = Seeds::of_run(WORLDS_OF_SEVERAL, FRESH_WORLDS_OF_SEVERAL);
+    let told = judged(seeds.all(), engines);
+    told.check(1_000, seeds.is_usual());
+    assert!(told.with_several > told.cases / 10 || !seeds.is_usual(), "{told:?}");
+}
+
+/// What was judged.
+#[derive(Debug, Default)]
+struct Judged {
+    cases: u64,
+    again: u64,
+    reused: u64,
+    rows: u64,
+    with_problems: u64,
+    /// Requests that read several sources.
+    with_several: u64,
+}
+
+impl Judged {
+    fn check(&self, least: u64, is_usual: bool) {
+        let Judged { cases, again, reused, rows, with_problems, .. } = *self;
+        assert!(cases >= least || !is_usual, "a full run has at least {least} requests");
+        assert!(rows > cases && with_problems > 0 || !is_usual, "the worlds are not empty");
+        assert!(again * 2 > cases && reused * 4 > again || !is_usual, "documents are asked again: {again}, {reused}");
+    }
+}
+
+/// Compares the answers in random worlds of these engines.
+fn judged(seeds: impl Iterator<Item = u64>, engines: &[Engine]) -> Judged {
+    let mut judged = Judged::default();
+    for seed in seeds {
         let _repeat = Repeat { test: "oracle", seed };
         let mut random = Random::seed_from_u64(seed);
-        let world = World::random(&mut random, engine);
+        let spoken: Vec<Spoken> = engines.iter().map(|engine| (*engine).into()).collect();
+        let mut world = World::of_sources(&mut random, &spoken);
         let grants_seed = random.next_u64();
         let granted =
             VARIANTS.map(|variant| random_grants(&mut Random::seed_from_u64(grants_seed), &world, false, variant));
         let text = granted[0].text.clone();
-        let asker = Asker::of_grants(vec![world.source()], &world.model, &text);
+        // Whom cursors are asked of: all sources are there.
+        let whole = Asker::of_grants(world.sources(), &world.model, &text);
+        if engines.len() > 1 && random.random_bool(0.3) {
+            world.away = Some(random.random_range(0..engines.len()));
+        }
+        let broken = world.away.map(|_| Asker::of_grants(world.sources(), &world.model, &text));
+        let asker = broken.as_ref().unwrap_or(&whole);
         let several: Vec<Somebody> = granted
             .into_iter()
             .filter(|granted| granted.text == text)
@@ -54,20 +105,28 @@ fn puente_and_the_oracle_answer_the_same(#[case] engine: Engine) {
             for (at, variant) in VARIANTS.into_iter().enumerate() {
                 let Somebody { claims, view } = &several[at % several.len()];
                 let mut cursors =
-                    |of: usize, order: &str, place: usize| cursor(&asker, view, claims, (of, order, place));
+                    |of: usize, order: &str, place: usize| cursor(&whole, view, claims, (of, order, place));
                 let ask = random_ask(&mut Random::seed_from_u64(ask_seed), &world, view, variant, &mut cursors);
                 if at == 0 {
                     first.clone_from(&ask.document);
                 }
-                again += u64::from(at > 0 && ask.document == first);
+                judged.again += u64::from(at > 0 && ask.document == first);
                 let told = format!(
-                    "{engine:?}, seed {seed}, document {number}, variant {at}:\n{}\n{}\n{text}\n{claims:?}\n",
+                    "{engines:?}, seed {seed}, away {:?}, document {number}, variant {at}:\n{}\n{}\n{text}\n{claims:?}\n",
+                    world.away,
                     ask.document,
                     Json::Object(ask.variables.clone()),
                 );
-                let outcome = asker
-                    .ask(&ask.document, &ask.variables, claims, false)
-                    .unwrap_or_else(|problems| panic!("{told}{problems:#?}"));
+                let outcome = match asker.ask(&ask.document, &ask.variables, claims, false) {
+                    Ok(outcome) => outcome,
+                    // What reads nothing else is refused as a whole.
+                    Err(problems) if problems[0].code == Code::SourceUnavailable && ask.is_away(&world) => {
+                        judged.cases += 1;
+                        judged.with_problems += 1;
+                        continue;
+                    }
+                    Err(problems) => panic!("{told}{problems:#?}"),
+                };
                 let found = open_cursors(&asker.sealer, std::str::from_utf8(outcome.answer.data()).unwrap());
                 let (expected, mut expected_problems) = Interpreter::new(&world, view).answer(&ask);
                 let statements: Vec<_> = outcome.statements.iter().map(|report| &report.text).collect();
@@ -85,26 +144,22 @@ fn puente_and_the_oracle_answer_the_same(#[case] engine: Engine) {
                 } else {
                     assert!(problems.iter().all(|problem| expected_problems.contains(problem)), "{told}");
                 }
-                cases += 1;
-                rows += outcome.statements.iter().map(|report| report.rows).sum::<u64>();
-                with_problems += u64::from(!problems.is_empty());
+                judged.cases += 1;
+                let mut sources: Vec<usize> = outcome.statements.iter().map(|report| report.source).collect();
+                sources.sort_unstable();
+                sources.dedup();
+                judged.with_several += u64::from(sources.len() > 1);
+                judged.rows += outcome.statements.iter().map(|report| report.rows).sum::<u64>();
+                judged.with_problems += u64::from(!problems.is_empty());
             }
         }
-        reused += asker.plans_reused();
+        judged.reused += asker.plans_reused();
     }
     #[expect(clippy::print_stdout, reason = "how much was compared is part of the result")]
     {
-        println!(
-            "{engine:?}: {cases} asks, {again} of them of a document that was asked before, {reused} plans used again; \
-             {rows} rows read, {with_problems} answers with field errors"
-        );
+        println!("{engines:?}: {judged:?}");
     }
-    assert!(cases >= 4_000 || !seeds.is_usual(), "a full run has at least 4,000 requests");
-    assert!(rows > cases && with_problems > 0 || !seeds.is_usual(), "the worlds are not empty");
-    assert!(
-        again * 2 > cases && reused * 4 > again || !seeds.is_usual(),
-        "documents are asked again: {again}, {reused}"
-    );
+    judged
 }
 
 /// The cursor of a row of a type's whole list, from Puente itself.

@@ -34,7 +34,7 @@ fn the_database_is_as_the_oracle_says(#[case] spoken: Spoken) {
         let mut random = Random::seed_from_u64(seed);
         let mut world = World::random(&mut random, spoken);
         let granted = random_grants(&mut random, &world, true, 0);
-        let asker = Asker::of_grants(vec![world.source()], &world.model, &granted.text);
+        let asker = Asker::of_grants(world.sources(), &world.model, &granted.text);
         let view = &granted.view;
         for number in 0..CHANGES_PER_WORLD {
             let Some(change) = random_change(&mut random, &world, view) else { continue };

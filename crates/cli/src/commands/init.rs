@@ -86,7 +86,7 @@ fn check_names(path: &Path, is_there: bool, sources: &[(String, String)]) -> Res
     for (name, _) in sources {
         if known.contains(name) {
             return Err(Failure::wrong(format!(
-                "there is a source `{name}` already; give the new one another name, or change the `url` of \
+                "a source `{name}` is there already; give the new one another name, or change the `url` of \
                  `[source.{name}]`"
             )));
         }

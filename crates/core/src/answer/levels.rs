@@ -10,11 +10,11 @@ use std::ops::Range;
 
 use super::writer::Fetch;
 use crate::error::{Code, Problem};
-use crate::model::ColumnId;
+use crate::model::{Column, ColumnId};
 use crate::plan::change::{COUNT, GIVEN};
 use crate::plan::{ParentJoin, Plan, RowSet, SelectId};
 use crate::rows::{Row, Rows, check_held};
-use crate::value::{Datum, DatumRef, KeyFormat, convert_key, push_item};
+use crate::value::{Datum, DatumRef, push_item};
 
 /// The rows of every select of one request.
 #[derive(Debug)]
@@ -120,7 +120,7 @@ impl<'s> Levels<'s> {
         let outputs: Vec<usize> =
             parent.pairs.iter().filter_map(|(own, _)| plan.selects()[parent.select].output_of(*own)).collect();
         let rows = &self.levels[base].rows;
-        let conversions = plan.crosses(select).then(|| conversions(plan, select, parent));
+        let ends = plan.crosses(select).then(|| ends(plan, select, parent));
         let mut ordinals: HashMap<Vec<u8>, Option<usize>> = HashMap::new();
         let mut keys = KeyValues::default();
         let key_of_parent = (0..rows.len())
@@ -133,14 +133,12 @@ impl<'s> Levels<'s> {
                 let mut bytes = Vec::new();
                 cells().for_each(|cell| push_item(&mut bytes, cell));
                 *ordinals.entry(bytes).or_insert_with(|| {
-                    let key: Vec<Datum> = match &conversions {
+                    let key: Vec<Datum> = match &ends {
                         None => cells().map(DatumRef::to_datum).collect(),
-                        Some(formats) => {
-                            let convert = |(cell, (from, to)): (DatumRef<'_>, &(KeyFormat, KeyFormat))| {
-                                convert_key(cell, *from, *to)
-                            };
-                            cells().zip(formats).map(convert).collect::<Option<_>>()?
-                        }
+                        Some(ends) => cells()
+                            .zip(ends)
+                            .map(|(cell, (own, other))| other.key_of(plan.model(), own, cell))
+                            .collect::<Option<_>>()?,
                     };
                     keys.rows.push(key);
                     Some(keys.rows.len() - 1)
@@ -229,13 +227,10 @@ impl<'s> Levels<'s> {
     }
 }
 
-/// How a select's source and its parent's store the values that link them.
-fn conversions(plan: &Plan, select: SelectId, parent: &ParentJoin) -> Vec<(KeyFormat, KeyFormat)> {
+/// The columns that link a select to its parent: the parent's, and its own.
+fn ends<'p>(plan: &'p Plan, select: SelectId, parent: &ParentJoin) -> Vec<(&'p Column, &'p Column)> {
     let column = |select: SelectId, column: ColumnId| &plan.model().types[plan.selects()[select].of].columns[column];
-    let formats = |(own, other): &(ColumnId, ColumnId)| {
-        Some((column(parent.select, *own).key_format()?, column(select, *other).key_format()?))
-    };
-    parent.pairs.iter().filter_map(formats).collect()
+    parent.pairs.iter().map(|(own, other)| (column(parent.select, *own), column(select, *other))).collect()
 }
 
 struct LevelFetch<'l, 's> {
@@ -247,11 +242,12 @@ impl<'l> Fetch<'l> for LevelFetch<'l, '_> {
     fn fetch(&mut self, select: SelectId, parent: Option<Row<'_, 'l>>, into: &mut Rows<'l>) -> Result<(), Problem> {
         let node = &self.plan.selects()[select];
         let level = &self.levels[select];
-        if let Some(problem) = &level.failed {
-            return Err(problem.clone());
-        }
+        let failed = || level.failed.clone().map_or(Ok(()), Err);
         let range = match parent {
-            None => 0..level.rows.len(),
+            None => {
+                failed()?;
+                0..level.rows.len()
+            }
             Some(row) => {
                 // The last cell of a row is its number in its level.
                 let number = match row.cell(row.width() - 1) {
@@ -259,6 +255,10 @@ impl<'l> Fetch<'l> for LevelFetch<'l, '_> {
                     _ => usize::MAX,
                 };
                 let key = level.key_of_parent.get(number).copied().flatten();
+                // Where there is no key there is nothing at the other end, whether or not that could be read.
+                if key.is_some() {
+                    failed()?;
+                }
                 key.map_or(0..0, |key| level.groups[key].clone())
             }
         };

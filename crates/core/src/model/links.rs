@@ -5,7 +5,7 @@ use super::link_words::{Ends, LinkWords};
 use super::names;
 use super::naming::Wish;
 use super::tables::TableOf;
-use super::{Cardinality, Column, ColumnId, Link, SourceId, Through, Type, TypeId};
+use super::{Cardinality, ColumnId, Link, SourceId, Through, Type, TypeId};
 use crate::catalog::{ForeignKey, Table};
 use crate::project::{LinkEdit, Mistake, Place};
 
@@ -121,7 +121,7 @@ fn crossing_mistakes(builder: &Builder<'_>, references: &[Reference<'_>]) -> Vec
         let [from, to] = [reference.from, reference.to].map(|id| &builder.model.types[id]);
         for (own, other) in reference.pairs.iter().filter(|_| from.source != to.source) {
             let ends = [(from, &from.columns[*own]), (to, &to.columns[*other])];
-            if can_be_equal(ends[0].1, ends[1].1) {
+            if ends[0].1.can_equal(ends[1].1) {
                 continue;
             }
             let [own, other] = ends.map(|(t, column)| {
@@ -135,12 +135,6 @@ fn crossing_mistakes(builder: &Builder<'_>, references: &[Reference<'_>]) -> Vec
         }
     }
     mistakes
-}
-
-/// Can a value of one column be a value of another, in another source?
-fn can_be_equal(own: &Column, other: &Column) -> bool {
-    let scalar = |column: &Column| column.key_format().map(|(scalar, _)| scalar);
-    matches!((scalar(own), scalar(other)), (Some(own), Some(other)) if own.converts_to(other))
 }
 
 /// What a link is called among all that lead from its table to the same one.

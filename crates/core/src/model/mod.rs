@@ -15,7 +15,7 @@ pub use proposals::{CrossingCandidate, KeyProposal, Proposal, candidates, crossi
 use std::borrow::Cow;
 
 use crate::catalog::AssignedNames;
-use crate::value::{Scalar, StorageFormat};
+use crate::value::{Datum, DatumRef, KeyFormat, Scalar, StorageFormat, convert_key};
 
 /// Index of a source in [`Model::sources`], and among the project's.
 pub type SourceId = usize;
@@ -335,10 +335,26 @@ impl Column {
         if let FieldType::Scalar(scalar) = self.kind { Some(scalar) } else { None }
     }
 
-    /// As what its values are keys for another source; none where they cannot be.
-    pub fn key_format(&self) -> Option<(Scalar, StorageFormat)> {
+    /// Can a value of it also be a value of another source's column?
+    pub fn can_equal(&self, other: &Column) -> bool {
+        let formats = self.key_format().zip(other.key_format());
+        formats.is_some_and(|((own, _), (other, _))| own.converts_to(other))
+    }
+
+    /// A value of another source's column as this one stores it; none where it has no such value.
+    pub fn key_of(&self, model: &Model, other: &Column, value: DatumRef<'_>) -> Option<Datum> {
+        let key = convert_key(value, other.key_format()?, self.key_format()?)?;
+        match (&key, self.input.range, self.kind) {
+            (Datum::Integer(value), Some((least, most)), _) if !(least..=most).contains(value) => None,
+            (Datum::Text(text), _, FieldType::Enum(id)) if model.enums[id].name_of(text).is_none() => None,
+            _ => Some(key),
+        }
+    }
+
+    /// How its values are written as keys.
+    fn key_format(&self) -> Option<KeyFormat> {
         match self.kind {
-            FieldType::Scalar(Scalar::Json) | FieldType::List(_) => None,
+            FieldType::List(_) => None,
             FieldType::Scalar(scalar) => Some((scalar, self.form)),
             FieldType::Enum(_) => Some((Scalar::String, StorageFormat::Usual)),
         }

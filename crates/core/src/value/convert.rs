@@ -1,7 +1,7 @@
 //! Values that are keys on both sides of a link between sources: each side stores them in a form of its own, and they meet in
 //! the form in which the API writes their scalar.
 
-use serde_json::{Number, Value as Json};
+use serde_json::Value as Json;
 
 use super::{Datum, DatumRef, Scalar, StorageFormat, datum_from_json, write_scalar};
 
@@ -9,50 +9,67 @@ use super::{Datum, DatumRef, Scalar, StorageFormat, datum_from_json, write_scala
 pub type KeyFormat = (Scalar, StorageFormat);
 
 impl Scalar {
-    /// Can a value of one scalar also be one of another: 12 of `Int` and "12" of `String`?
+    /// Can a value of one scalar also be one of another, and be told so from either side: 12 of `Int` and "12" of `String`?
     pub fn converts_to(self, other: Scalar) -> bool {
         use Scalar::{
             BigInt, Boolean, Bytes, Date, DateTime, Decimal, Duration, Float, Int, Json, LocalDateTime, Time, Uuid,
         };
         match (self, other) {
-            (Json, _) | (_, Json) => false,
+            // What is rounded on one side and not on the other equals nothing, or too much.
+            (Json | Float, _) | (_, Json | Float) => false,
             (own, other) if own == other => true,
-            (Int | BigInt | Decimal | Float, Int | BigInt | Decimal | Float) => true,
+            (Int | BigInt | Decimal, Int | BigInt | Decimal) => true,
             (Scalar::String, other) | (other, Scalar::String) => match other {
-                Int | BigInt | Decimal | Date | Time | DateTime | LocalDateTime | Duration | Uuid => true,
-                // A text of a floating-point number has more than one form, and bytes are text in base64 in the API alone.
-                Boolean | Float | Bytes | Json | Scalar::String => false,
+                Int | BigInt | Date | Time | DateTime | LocalDateTime | Duration | Uuid => true,
+                // A decimal number is written in more than one way, and bytes are text in the API alone.
+                Boolean | Decimal | Float | Bytes | Json | Scalar::String => false,
             },
             _ => false,
         }
     }
 }
 
-/// A key as another source stores it; none where it has no such value, so that nothing there equals it.
+/// A key as another source stores it; none where it has no such value, so that nothing there equals it. A text is a value of
+/// something else only where it is written as the API writes that: then either side finds the other.
 pub fn convert_key(key: DatumRef<'_>, from: KeyFormat, to: KeyFormat) -> Option<Datum> {
-    if key.is_null() {
-        return None;
+    match (from.0, to.0, key) {
+        (_, _, DatumRef::Null) => return None,
+        // What most keys are, without a detour.
+        (Scalar::String, Scalar::String, DatumRef::Text(text)) => {
+            return std::str::from_utf8(text).ok().map(|text| Datum::Text(text.to_owned()));
+        }
+        (Scalar::Int | Scalar::BigInt, Scalar::BigInt, DatumRef::Integer(value)) => return Some(Datum::Integer(value)),
+        (Scalar::Int | Scalar::BigInt, Scalar::Int, DatumRef::Integer(value)) => {
+            return i32::try_from(value).is_ok().then_some(Datum::Integer(value));
+        }
+        _ => {}
     }
-    if from == to {
-        return Some(key.to_datum());
+    let written = written(from.0, key)?;
+    let converted = datum_from_json(to.0, to.1, &as_scalar(&written, to.0)?).ok()?;
+    if from.0 == Scalar::String {
+        let text = match self::written(to.0, converted.as_ref())? {
+            Json::String(text) => text,
+            other => other.to_string(),
+        };
+        return (written.as_str() == Some(&text)).then_some(converted);
     }
+    Some(converted)
+}
+
+/// A value as the API writes it; none where it is not one of the scalar.
+fn written(scalar: Scalar, value: DatumRef<'_>) -> Option<Json> {
     let mut text = Vec::new();
-    write_scalar(&mut text, from.0, key).ok()?;
-    let written: Json = serde_json::from_slice(&text).ok()?;
-    datum_from_json(to.0, to.1, &as_scalar(written, to.0)).ok()
+    write_scalar(&mut text, scalar, value).ok()?;
+    serde_json::from_slice(&text).ok()
 }
 
 /// What another scalar would write of a value.
-fn as_scalar(written: Json, to: Scalar) -> Json {
-    match (&written, to) {
-        (Json::Number(number), Scalar::String) => Json::String(number.to_string()),
-        (Json::Number(number), Scalar::Int | Scalar::BigInt) => whole(&number.to_string()).unwrap_or(written),
-        (Json::String(text), Scalar::Int | Scalar::BigInt) => whole(text).unwrap_or(written),
-        (Json::String(text), Scalar::Float) => match text.parse::<f64>().ok().and_then(Number::from_f64) {
-            Some(number) => Json::Number(number),
-            None => written,
-        },
-        _ => written,
+fn as_scalar(written: &Json, to: Scalar) -> Option<Json> {
+    match (written, to) {
+        (Json::Number(number), Scalar::String) => Some(Json::String(number.to_string())),
+        (Json::Number(number), Scalar::Int | Scalar::BigInt) => whole(&number.to_string()),
+        (Json::String(text), Scalar::Int | Scalar::BigInt) => whole(text),
+        _ => Some(written.clone()),
     }
 }
 
@@ -96,8 +113,10 @@ mod tests {
     #[case(text("12.50"), Scalar::Decimal, Scalar::Int, None)]
     #[case(Datum::Integer(1 << 40), Scalar::BigInt, Scalar::Int, None)]
     #[case(Datum::Integer(12), Scalar::Int, Scalar::BigInt, Some(Datum::Integer(12)))]
-    #[case(Datum::Real(12.0), Scalar::Float, Scalar::Int, Some(Datum::Integer(12)))]
-    #[case(Datum::Real(12.5), Scalar::Float, Scalar::Int, None)]
+    #[case(text("12"), Scalar::Int, Scalar::Int, None)]
+    #[case(text("A0000000-0000-4000-8000-a0000000000b"), Scalar::String, Scalar::Uuid, None)]
+    #[case(text("08:30"), Scalar::String, Scalar::Time, None)]
+    #[case(text("08:30:00"), Scalar::String, Scalar::Time, Some(text("08:30:00")))]
     #[case(Datum::Integer(12), Scalar::Int, Scalar::Decimal, Some(text("12")))]
     #[case(text("2026-07-14"), Scalar::String, Scalar::Date, Some(text("2026-07-14")))]
     #[case(text("July"), Scalar::String, Scalar::Date, None)]
@@ -129,6 +148,8 @@ mod tests {
             (Scalar::Json, Scalar::Json),
             (Scalar::Date, Scalar::DateTime),
             (Scalar::Bytes, Scalar::String),
+            (Scalar::Decimal, Scalar::String),
+            (Scalar::Float, Scalar::Float),
         ] {
             assert!(!own.converts_to(other) && !other.converts_to(own), "{} {}", own.name(), other.name());
         }

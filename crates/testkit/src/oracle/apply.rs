@@ -333,7 +333,7 @@ impl Run<'_, '_> {
         let t = &self.world.model.types[of];
         let automatic = |column: usize| {
             let is_only = t.row_key().is_some_and(|key| key.columns == [column]);
-            (self.world.database.engine == Engine::Sqlite
+            (self.world.databases[0].engine == Engine::Sqlite
                 && is_only
                 && t.columns[column].kind == FieldType::Scalar(Scalar::Int))
             .then(|| {
@@ -359,7 +359,7 @@ impl Run<'_, '_> {
         self.world.rows[of].push(row.clone());
         if self.dangles(of, &row, &(0..row.len()).collect::<Vec<_>>()) {
             // SQLite sets what a row leaves open off against what it answers.
-            if self.world.database.engine == Engine::Sqlite && self.is_referred_to(of, &row, None) {
+            if self.world.databases[0].engine == Engine::Sqlite && self.is_referred_to(of, &row, None) {
                 return Err(None);
             }
             return refuse("REFERENCE_BROKEN");
@@ -504,7 +504,7 @@ impl Run<'_, '_> {
         // the same transaction, SQLite wherever it is set, and at one to its own table in a way of its own.
         let old = std::mem::replace(&mut self.world.rows[of][at], row.clone());
         let t = &self.world.model.types[of];
-        let engine = self.world.database.engine;
+        let engine = self.world.databases[0].engine;
         let own = t.links.iter().filter(|link| link.target == of).flat_map(|link| &link.pairs).map(|(own, _)| *own);
         let looked_at: Vec<usize> = own.chain(changed.iter().copied()).collect();
         if engine == Engine::Sqlite && self.dangles(of, &old, &looked_at) {
@@ -652,7 +652,7 @@ impl Run<'_, '_> {
         let t = &self.world.model.types[of];
         let refers_to_itself = t.links.iter().any(|link| link.target == of && link.cardinality == Cardinality::One);
         let everything: Vec<usize> = (0..t.columns.len()).collect();
-        let is_odd = match self.world.database.engine {
+        let is_odd = match self.world.databases[0].engine {
             Engine::Mariadb => refers_to_itself && !gone.is_empty(),
             Engine::Sqlite => gone.iter().any(|row| self.dangles(of, row, &everything)),
             Engine::Postgres => false,

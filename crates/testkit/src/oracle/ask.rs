@@ -95,6 +95,15 @@ pub struct RandomAsk {
     pub variables: Map<String, Json>,
 }
 
+impl RandomAsk {
+    /// Are all of its root fields of a source that is away?
+    pub fn is_away(&self, world: &World) -> bool {
+        self.roots.iter().all(|(_, root)| match root {
+            Root::List { of, .. } | Root::ByKey { of, .. } => world.is_away(*of),
+        })
+    }
+}
+
 /// Draws a request. From the same seed, another `variant` draws the same document with other values for its variables, as far as
 /// they leave it the same. `cursors` gives the cursor of a row of a type's whole list in an order, as Puente itself gave it.
 pub fn random_ask(
@@ -493,7 +502,9 @@ impl<'a> Drawing<'a> {
         }
         for _ in 0..self.random.random_range(0..=2) {
             let (mut at, mut hops, mut path) = (of, Vec::new(), Vec::new());
-            let ones = self.links(at, Cardinality::One);
+            let mut ones = self.links(at, Cardinality::One);
+            // No order leads to another source.
+            ones.retain(|(link, _, _)| !self.world.model.types[at].links[*link].crosses);
             if self.random.random_bool(0.3)
                 && let Some((link, field, target)) = self.pick(&ones)
             {

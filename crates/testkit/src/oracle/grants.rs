@@ -242,7 +242,9 @@ impl Drawing<'_> {
     fn rule(&mut self, of: TypeId, variable: &str, depth: u32) -> Rule {
         let t = &self.world.model.types[of];
         let links = |cardinality| -> Vec<usize> {
-            (0..t.links.len()).filter(|link| t.links[*link].cardinality == cardinality).collect()
+            // No rule leads to another source.
+            let is_meant = |link: &usize| t.links[*link].cardinality == cardinality && !t.links[*link].crosses;
+            (0..t.links.len()).filter(is_meant).collect()
         };
         match self.random.random_range(0..12) {
             0 if depth > 0 => {

@@ -25,6 +25,8 @@ pub struct Interpreter<'a> {
     /// Paths of fields whose stored value does not fit.
     pub(super) problems: Vec<String>,
     pub(super) path: Vec<String>,
+    /// Is what is being written null, up to the nearest place that may be?
+    is_null: bool,
 }
 
 /// One row of a list: its number, and that of its row in the join table.
@@ -36,7 +38,7 @@ impl<'a> Interpreter<'a> {
         let shown = (0..world.rows.len())
             .map(|of| world.rows[of].iter().map(|row| shown(world, view, of, row)).collect())
             .collect();
-        Interpreter { world, view, shown, problems: Vec::new(), path: Vec::new() }
+        Interpreter { world, view, shown, problems: Vec::new(), path: Vec::new(), is_null: false }
     }
 
     /// A row as the role sees its values.
@@ -52,7 +54,11 @@ impl<'a> Interpreter<'a> {
             let value = match root {
                 Root::List { of, list } => {
                     let rows = self.visible(*of).into_iter().map(|row| (row, None)).collect();
-                    self.list(*of, list, rows, None)
+                    self.list(*of, list, (rows, None), true)
+                }
+                Root::ByKey { of, .. } if self.world.is_away(*of) => {
+                    self.problems.push(self.path.join("."));
+                    "null".to_owned()
                 }
                 Root::ByKey { of, key, values, fields } => {
                     let columns = &self.world.model.types[*of].keys[*key].columns;
@@ -63,12 +69,32 @@ impl<'a> Interpreter<'a> {
                 }
             };
             self.path.pop();
+            let value = self.nullable(value);
             members.push(format!("\"{key}\":{value}"));
         }
         if members.is_empty() {
             members.push("\"__typename\":\"Query\"".to_owned());
         }
         (format!("{{{}}}", members.join(",")), self.problems)
+    }
+
+    /// The value of a place that may be null.
+    fn nullable(&mut self, value: String) -> String {
+        if std::mem::take(&mut self.is_null) { "null".to_owned() } else { value }
+    }
+
+    /// Has a filter to ask a source that is away? Then nobody knows what it says. What asks nothing asks nobody.
+    fn asks_away(&self, of: TypeId, filter: &Filter) -> bool {
+        match filter {
+            Filter::And(parts) | Filter::Or(parts) => parts.iter().any(|part| self.asks_away(of, part)),
+            Filter::Not(inner) => self.asks_away(of, inner),
+            Filter::Column { .. } => false,
+            Filter::One { inner, .. } if asks_nothing(inner) => false,
+            Filter::One { link, inner } | Filter::Many { link, inner, .. } => {
+                let link = &self.world.model.types[of].links[*link];
+                link.crosses && self.world.is_away(link.target) || self.asks_away(link.target, inner)
+            }
+        }
     }
 
     /// The rows of a type that the role may see.
@@ -98,6 +124,9 @@ impl<'a> Interpreter<'a> {
         let cells = self.shown[of][row].clone();
         let mut members = Vec::new();
         for (key, field) in fields {
+            if self.is_null {
+                break;
+            }
             self.path.push(key.clone());
             let value = match field {
                 Field::Typename => format!("{:?}", self.world.model.types[of].name),
@@ -105,13 +134,24 @@ impl<'a> Interpreter<'a> {
                 Field::One { link, fields } => {
                     let target = self.world.model.types[of].links[*link].target;
                     let found = self.follow(of, *link, &cells).first().copied();
-                    found.map_or("null".to_owned(), |(target_row, _)| self.object(target, target_row, fields))
+                    if self.world.is_away(target) && self.has_key(of, *link, &cells) {
+                        self.problems.push(self.path.join("."));
+                        self.is_null = true;
+                    }
+                    let value = match found.filter(|_| !self.is_null) {
+                        Some((target_row, _)) => self.object(target, target_row, fields),
+                        None => "null".to_owned(),
+                    };
+                    self.nullable(value)
                 }
                 Field::Many { link, list } => {
                     let l = &self.world.model.types[of].links[*link];
                     let (target, join) = (l.target, l.through.as_ref().map(|through| through.join));
                     let rows = self.follow(of, *link, &cells);
-                    self.list(target, list, rows, join)
+                    let crosses = l.crosses;
+                    let has_key = self.has_key(of, *link, &cells);
+                    let value = self.list(target, list, (rows, join), has_key);
+                    if crosses { self.nullable(value) } else { value }
                 }
             };
             self.path.pop();
@@ -127,7 +167,40 @@ impl<'a> Interpreter<'a> {
         })
     }
 
-    fn list(&mut self, of: TypeId, list: &List, mut rows: Vec<Found>, join: Option<TypeId>) -> String {
+    /// Is there anything to be looked for at the end of a link?
+    fn has_key(&self, of: TypeId, link: usize, row: &[Datum]) -> bool {
+        let model = &self.world.model;
+        let link = &model.types[of].links[link];
+        let own = |(own, other): &(usize, usize)| {
+            let target = &model.types[link.target].columns[*other];
+            match link.crosses {
+                true => target.key_of(model, &model.types[of].columns[*own], row[*own].as_ref()).is_some(),
+                false => row[*own] != Datum::Null,
+            }
+        };
+        let near = link.through.iter().flat_map(|through| &through.near);
+        link.pairs.iter().all(own) && near.into_iter().all(|(own, _)| row[*own] != Datum::Null)
+    }
+
+    /// `has_key`: is there anything to be looked for?
+    fn list(
+        &mut self,
+        of: TypeId,
+        list: &List,
+        (mut rows, join): (Vec<Found>, Option<TypeId>),
+        has_key: bool,
+    ) -> String {
+        let asks_away = || list.filter.as_ref().is_some_and(|filter| self.asks_away(of, filter));
+        if has_key && (self.world.is_away(of) || asks_away()) {
+            // The first that needs rows is where it fails; a list that shows rows, before anything of it.
+            let shows =
+                |field: &ListField| matches!(field, ListField::Nodes(_) | ListField::Edges(_) | ListField::PageInfo);
+            let first = list.fields.first().filter(|_| !list.fields.iter().any(|(_, field)| shows(field)));
+            let path: Vec<String> = self.path.iter().cloned().chain(first.map(|(key, _)| key.clone())).collect();
+            self.problems.push(path.join("."));
+            self.is_null = true;
+            return String::new();
+        }
         if let Some(filter) = &list.filter {
             rows.retain(|(row, _)| self.passes(of, &self.shown[of][*row], filter) == Some(true));
         }
@@ -170,6 +243,9 @@ impl<'a> Interpreter<'a> {
         };
         let mut members = Vec::new();
         for (key, field) in &list.fields {
+            if self.is_null {
+                break;
+            }
             self.path.push(key.clone());
             let value = match field {
                 ListField::TotalCount => total.to_string(),
@@ -211,6 +287,9 @@ impl<'a> Interpreter<'a> {
     }
 
     fn at(&mut self, index: usize, write: impl FnOnce(&mut Self) -> String) -> String {
+        if self.is_null {
+            return String::new();
+        }
         self.path.push(index.to_string());
         let text = write(self);
         self.path.pop();
@@ -227,6 +306,9 @@ impl<'a> Interpreter<'a> {
     ) -> String {
         let mut members = Vec::new();
         for (key, field) in edge {
+            if self.is_null {
+                break;
+            }
             self.path.push(key.clone());
             let value = match field {
                 EdgeField::Cursor => self.cursor(of, &list.order, row),
@@ -278,7 +360,7 @@ impl<'a> Interpreter<'a> {
             let collation = self.world.collation(target, by.column);
             let (x, y) = (self.value(of, &by.hops, by.column, a), self.value(of, &by.hops, by.column, b));
             let descending = by.word.starts_with("DESC");
-            let usual = self.world.nulls_are_smallest() != descending;
+            let usual = self.world.nulls_are_smallest(of) != descending;
             let nulls_first = if by.word.contains("NULLS") { by.word.ends_with("FIRST") } else { usual };
             let null_order = if nulls_first { Ordering::Less } else { Ordering::Greater };
             let found = match (x == Datum::Null, y == Datum::Null) {
@@ -325,6 +407,15 @@ impl<'a> Interpreter<'a> {
                 quantify(*quantifier, judged)
             }
         }
+    }
+}
+
+/// Is a filter true whatever it is asked of?
+fn asks_nothing(filter: &Filter) -> bool {
+    match filter {
+        Filter::And(parts) => parts.iter().all(asks_nothing),
+        Filter::One { inner, .. } => asks_nothing(inner),
+        Filter::Or(_) | Filter::Not(_) | Filter::Column { .. } | Filter::Many { .. } => false,
     }
 }
 

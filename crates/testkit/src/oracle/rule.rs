@@ -3,9 +3,10 @@
 use std::cmp::Ordering;
 
 use puente_core::access::{Condition, Operand, Path, Quantifier, Test, TextTest};
-use puente_core::model::TypeId;
-use puente_core::value::Datum;
+use puente_core::model::{FieldType, TypeId};
+use puente_core::value::{Datum, Scalar};
 
+use super::interpret::leaf;
 use super::world::World;
 
 /// What a condition says of a row: true, false or unknown.
@@ -83,9 +84,20 @@ pub(super) fn linked(world: &World, of: TypeId, link: usize, row: &[Datum]) -> V
     let link = &world.model.types[of].links[link];
     let equal = |a: &Datum, b: &Datum| *a != Datum::Null && a == b;
     let targets = &world.rows[link.target];
+    let linked = |(own, other): &(usize, usize), target: &Vec<Datum>| {
+        let ends = (&row[*own], &target[*other]);
+        match link.crosses {
+            false => equal(ends.0, ends.1),
+            true => {
+                let columns = [(of, *own), (link.target, *other)];
+                let [own, other] = columns.map(|(of, column)| world.model.types[of].columns[column].kind);
+                is_same_key(world, (own, ends.0), (other, ends.1))
+            }
+        }
+    };
     match &link.through {
         None => (0..targets.len())
-            .filter(|target| link.pairs.iter().all(|(own, other)| equal(&row[*own], &targets[*target][*other])))
+            .filter(|target| link.pairs.iter().all(|pair| linked(pair, &targets[*target])))
             .map(|target| (target, None))
             .collect(),
         Some(through) => {
@@ -104,6 +116,25 @@ pub(super) fn linked(world: &World, of: TypeId, link: usize, row: &[Datum]) -> V
             })
             .collect()
         }
+    }
+}
+
+/// Are two values of different sources the same, as the API writes them? What does not fit its type is nothing's key.
+fn is_same_key(world: &World, (own, a): (FieldType, &Datum), (other, b): (FieldType, &Datum)) -> bool {
+    let is_number = |kind: FieldType| matches!(kind, FieldType::Scalar(Scalar::Int | Scalar::BigInt | Scalar::Decimal));
+    let written = |kind: FieldType, value: &Datum| match (kind, value) {
+        (_, Datum::Null) => None,
+        // An enum's names are the API's own; what is stored is a text.
+        (FieldType::Enum(_), Datum::Text(text)) => Some(text.clone()),
+        _ => {
+            let json: serde_json::Value = serde_json::from_str(&leaf(&world.model, kind, value)?).expect("JSON");
+            Some(json.as_str().map_or_else(|| json.to_string(), str::to_owned))
+        }
+    };
+    match (written(own, a), written(other, b)) {
+        (Some(_), Some(_)) if is_number(own) && is_number(other) => hundredths(a) == hundredths(b),
+        (Some(a), Some(b)) => a == b,
+        _ => false,
     }
 }
 

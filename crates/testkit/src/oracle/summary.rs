@@ -231,7 +231,7 @@ impl Interpreter<'_> {
                 let sum: i128 = values.iter().sum();
                 match (values.len(), word) {
                     (0, _) => Datum::Null,
-                    (_, "sum") => Datum::Text(self.sum_text(kind, sum)),
+                    (_, "sum") => Datum::Text(self.sum_text(of, kind, sum)),
                     (count, _) => Datum::Real(hundred_fold(sum) / 100.0 / as_real(count)),
                 }
             }
@@ -239,11 +239,11 @@ impl Interpreter<'_> {
     }
 
     /// A sum of hundredths in the form of the engine: SQLite knows no scale, the others keep the column's.
-    fn sum_text(&self, kind: FieldType, sum: i128) -> String {
+    fn sum_text(&self, of: TypeId, kind: FieldType, sum: i128) -> String {
         let sign = if sum < 0 { "-" } else { "" };
         let (whole, fraction) = (sum.abs() / 100, sum.abs() % 100);
         let is_decimal = kind == FieldType::Scalar(Scalar::Decimal);
-        match (is_decimal, self.world.database.engine) {
+        match (is_decimal, self.world.engine(of)) {
             (true, Engine::Postgres | Engine::Mariadb) => format!("{sign}{whole}.{fraction:02}"),
             (true, Engine::Sqlite) if fraction != 0 => {
                 format!("{sign}{whole}.{fraction:02}").trim_end_matches('0').to_owned()
@@ -312,7 +312,7 @@ impl Interpreter<'_> {
         for (by, word) in asked.order.iter().cloned().chain(rest) {
             let (x, y) = (value(a, &by), value(b, &by));
             let descending = word.starts_with("DESC");
-            let usual = self.world.nulls_are_smallest() != descending;
+            let usual = self.world.nulls_are_smallest(of) != descending;
             let nulls_first = if word.contains("NULLS") { word.ends_with("FIRST") } else { usual };
             let null_order = if nulls_first { Ordering::Less } else { Ordering::Greater };
             let found = match (x == Datum::Null, y == Datum::Null) {

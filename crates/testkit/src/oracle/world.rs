@@ -1,14 +1,18 @@
-//! A random database: tables with all kinds of keys, links and values, and their rows read back as they are stored, by
-//! statements of the testkit's own.
+//! Random databases: tables with all kinds of keys, links and values, and their rows read back as they are stored, by
+//! statements of the testkit's own. A world is of one database, or of several with links between them.
 
 use std::sync::Arc;
 
 use base64::Engine as _;
-use puente_core::catalog::Engine;
-use puente_core::model::{self, FieldType, Model};
+use futures_util::future::{BoxFuture, FutureExt as _};
+use puente_core::catalog::{Catalog, Column, Engine};
+use puente_core::error::{Code, Problem};
+use puente_core::model::{self, FieldType, Model, SourceId};
+use puente_core::plan::{Capabilities, Plan};
 use puente_core::project;
 use puente_core::value::{Datum, Scalar, StorageFormat};
-use puente_run::Source;
+use puente_run::snapshot::{self, Snapshot};
+use puente_run::{ChangeRequest, Connector, Explanation, Outcome, Prepared, Request, Source};
 use puente_sql::{Dialect, Mariadb, Postgres, Sqlite};
 use rand::RngExt as _;
 use rusqlite::Connection;
@@ -17,15 +21,17 @@ use super::ask::Random;
 use super::rule::Collation;
 use crate::database::{Database, Spoken};
 
-/// A random database and what is in it.
+/// Random databases and what is in them.
 #[derive(Debug)]
 pub struct World {
     /// The model of it.
     pub model: Arc<Model>,
     /// Rows per type, in the order of the rows' storage; cells in the order of the type's columns.
     pub rows: Vec<Vec<Vec<Datum>>>,
-    /// The database.
-    pub database: Database,
+    /// The databases, one for each source of the model.
+    pub databases: Vec<Database>,
+    /// The source that is away, if one is.
+    pub away: Option<SourceId>,
     /// How each column is compared, by type.
     collations: Vec<Vec<Collation>>,
 }
@@ -139,25 +145,41 @@ impl World {
     /// # Panics
     /// Where the database or the survey refuses it: a mistake of the test.
     pub fn random(random: &mut Random, spoken: impl Into<Spoken>) -> World {
-        let spoken = spoken.into();
-        let (engine, database) = (spoken.engine(), Database::empty(spoken));
-        let script = Script { random: &mut *random, engine }.text();
-        database.execute(&script);
-        let settings = database.settings(&lines(engine, "connections = 2\n"));
-        let survey = puente_sources::survey(&settings, database.folder()).expect("the world can be surveyed");
-        // That others inherit from a table is worth a word, and no mistake.
-        let notices: Vec<_> = survey.notices.iter().filter(|notice| !notice.contains("inherit")).collect();
-        assert!(notices.is_empty(), "{notices:?}");
-        let text = format!("[source.test]\nurl = \"{}\"\n", database.url);
+        World::of_sources(random, &[spoken.into()])
+    }
+
+    /// Makes a world of several databases, with links between them.
+    ///
+    /// # Panics
+    /// As [`World::random`].
+    pub fn of_sources(random: &mut Random, spoken: &[Spoken]) -> World {
+        let (mut databases, mut catalogs, mut text) = (Vec::new(), Vec::new(), String::new());
+        for (at, spoken) in spoken.iter().enumerate() {
+            let (engine, database) = (spoken.engine(), Database::empty(*spoken));
+            let script = Script { random: &mut *random, engine }.text();
+            database.execute(&script);
+            let settings = database.settings(&lines(engine, "connections = 2\n"));
+            let survey = puente_sources::survey(&settings, database.folder()).expect("the world can be surveyed");
+            // That others inherit from a table is worth a word, and no mistake.
+            let notices: Vec<_> = survey.notices.iter().filter(|notice| !notice.contains("inherit")).collect();
+            assert!(notices.is_empty(), "{notices:?}");
+            text.push_str(&format!("[source.s{at}]\nurl = \"{}\"\n", database.url));
+            databases.push(database);
+            catalogs.push(survey.catalog);
+        }
+        if spoken.len() > 1 {
+            text.push_str(&crossing_links(random, &catalogs));
+        }
         let project = project::read(&text, &|_| None).expect("a project");
-        let mut model = model::build(&[&survey.catalog], &project).expect("a model");
+        let mut model = model::build(&catalogs.iter().collect::<Vec<_>>(), &project)
+            .unwrap_or_else(|mistakes| panic!("{mistakes:#?}\n{text}"));
         // Worlds are small; a table that counts as large is read by another technique where an index is missing.
         for t in &mut model.types {
             t.small = random.random_bool(0.7);
         }
         let model = Arc::new(model);
-        let rows = model.types.iter().map(|t| read(&database, t)).collect();
-        let collation = |column: &model::Column| match column.kind {
+        let rows = model.types.iter().map(|t| read(&databases[t.source], t)).collect();
+        let collation = |engine: Engine, column: &model::Column| match column.kind {
             FieldType::Scalar(Scalar::Decimal | Scalar::BigInt) => Collation::Number,
             FieldType::Enum(id) if engine == Engine::Postgres && column.cast.as_deref() != Some("text") => {
                 Collation::Rank(model.enums[id].values.iter().map(|(_, text)| text.clone()).collect())
@@ -165,28 +187,42 @@ impl World {
             _ if column.collation.as_deref() == Some("NOCASE") => Collation::NoCase,
             _ => Collation::Plain,
         };
-        let collations = model.types.iter().map(|t| t.columns.iter().map(collation).collect()).collect();
-        World { model, rows, database, collations }
+        let collations = model
+            .types
+            .iter()
+            .map(|t| t.columns.iter().map(|column| collation(databases[t.source].engine, column)).collect())
+            .collect();
+        World { model, rows, databases, away: None, collations }
     }
 
-    /// The source of it.
+    /// The sources of it; one that is away answers nothing.
     ///
     /// # Panics
-    /// Where it cannot be opened.
-    pub fn source(&self) -> Source {
-        // It is answers that are judged here, not how long a busy machine takes for one.
-        let patience = if self.database.engine == Engine::Sqlite { "" } else { "wait_ms = 10000\n" };
-        puente_sources::open(
-            &self.database.settings(&lines(self.database.engine, &format!("connections = 1\n{patience}"))),
-            self.database.folder(),
-            MOST_BYTES,
-        )
-        .expect("a source")
+    /// Where one cannot be opened.
+    pub fn sources(&self) -> Vec<Source> {
+        let open = |(at, database): (usize, &Database)| -> Source {
+            // It is answers that are judged here, not how long a busy machine takes for one.
+            let patience = if database.engine == Engine::Sqlite { "" } else { "wait_ms = 10000\n" };
+            let settings = database.settings(&lines(database.engine, &format!("connections = 1\n{patience}")));
+            let source = puente_sources::open(&settings, database.folder(), MOST_BYTES).expect("a source");
+            if self.away == Some(at) { Arc::new(Away(source)) } else { source }
+        };
+        self.databases.iter().enumerate().map(open).collect()
     }
 
     /// Reads every row again.
     pub fn read_again(&self) -> Vec<Vec<Vec<Datum>>> {
-        self.model.types.iter().map(|t| read(&self.database, t)).collect()
+        self.model.types.iter().map(|t| read(&self.databases[t.source], t)).collect()
+    }
+
+    /// The engine that has a type's rows.
+    pub(super) fn engine(&self, of: usize) -> Engine {
+        self.databases[self.model.types[of].source].engine
+    }
+
+    /// Are a type's rows where nobody can read them?
+    pub(super) fn is_away(&self, of: usize) -> bool {
+        self.away == Some(self.model.types[of].source)
     }
 
     /// How a column is compared.
@@ -195,8 +231,91 @@ impl World {
     }
 
     /// Are nulls before everything else, where nothing is said?
-    pub(super) fn nulls_are_smallest(&self) -> bool {
-        self.database.engine != Engine::Postgres
+    pub(super) fn nulls_are_smallest(&self, of: usize) -> bool {
+        self.engine(of) != Engine::Postgres
+    }
+}
+
+/// Random links between tables of different sources, by columns whose values can be equal.
+fn crossing_links(random: &mut Random, catalogs: &[Catalog]) -> String {
+    let columns = |catalog: &'_ Catalog| -> Vec<(String, String, Scalar)> {
+        let columns = catalog.tables.iter().flat_map(|table| table.columns.iter().map(move |column| (table, column)));
+        // What is equal regardless of case, or of blanks, is so on one side only.
+        let is_plain = |column: &Column| {
+            !column.list
+                && column.collation.as_deref() != Some("NOCASE")
+                && column.cast.as_deref() != Some("bpchar")
+                && column.form != StorageFormat::EngineText
+        };
+        columns
+            .filter(|(_, column)| is_plain(column))
+            .map(|(table, column)| (table.name.clone(), column.name.clone(), column.scalar))
+            .collect()
+    };
+    let columns: Vec<_> = catalogs.iter().map(columns).collect();
+    let mut text = String::new();
+    let mut known = std::collections::HashSet::new();
+    for (source, own) in columns.iter().enumerate() {
+        for _ in 0..random.random_range(1..=2) {
+            let other = (source + random.random_range(1..catalogs.len())) % catalogs.len();
+            let fitting: Vec<_> = own
+                .iter()
+                .flat_map(|own| columns[other].iter().map(move |key| (own, key)))
+                .filter(|(own, key)| own.2.converts_to(key.2))
+                .collect();
+            if fitting.is_empty() {
+                continue;
+            }
+            let ((table, column, _), (target, key, _)) = fitting[random.random_range(0..fitting.len())];
+            let ends = [(source, table, column), (other, target, key)];
+            if known.insert(ends) && !known.contains(&[ends[1], ends[0]]) {
+                text.push_str(&format!(
+                    "[[link]]\ntable = \"s{source}:{table}\"\ncolumns = [\"{column}\"]\nto = \"s{other}:{target}\"\n\
+                     references = [\"{key}\"]\n"
+                ));
+            }
+        }
+    }
+    text
+}
+
+/// A source that is out of reach.
+#[derive(Debug)]
+struct Away(Source);
+
+fn out_of_reach<T>() -> Result<T, Problem> {
+    Err(Problem::new(Code::SourceUnavailable, "the database is out of reach"))
+}
+
+impl Connector for Away {
+    fn capabilities(&self) -> Capabilities {
+        self.0.capabilities()
+    }
+
+    fn prepare(&self, plan: &Plan, source: SourceId) -> Arc<dyn Prepared> {
+        self.0.prepare(plan, source)
+    }
+
+    fn answer(&self, _: Request) -> BoxFuture<'_, Result<Outcome, Problem>> {
+        std::future::ready(out_of_reach()).boxed()
+    }
+
+    fn snapshot(&self, _: Request) -> Snapshot {
+        let (snapshot, mut jobs) = snapshot::snapshot(None);
+        jobs.refuse(&Problem::new(Code::SourceUnavailable, "the database is out of reach"));
+        snapshot
+    }
+
+    fn change(&self, _: ChangeRequest) -> BoxFuture<'_, Result<Outcome, Problem>> {
+        std::future::ready(out_of_reach()).boxed()
+    }
+
+    fn explain(&self, _: Request) -> BoxFuture<'_, Result<Vec<Explanation>, Problem>> {
+        std::future::ready(out_of_reach()).boxed()
+    }
+
+    fn probe(&self) -> BoxFuture<'_, Result<(), Problem>> {
+        std::future::ready(out_of_reach()).boxed()
     }
 }
 
