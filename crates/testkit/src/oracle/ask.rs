@@ -529,7 +529,36 @@ impl<'a> Drawing<'a> {
         (order, format!("[{}]", parts.join(", ")))
     }
 
+    /// A filter through a link to another source, where there is one; often one that holds of nothing, too.
+    fn crossing_filter(&mut self, of: TypeId, depth: u32) -> Option<(Filter, String)> {
+        let crosses = |link: usize| self.world.model.types[of].links[link].crosses;
+        let mut links = self.filterable(of, Cardinality::One);
+        links.retain(|(link, _, _)| crosses(*link));
+        let (link, field, target) = self.pick(&links)?;
+        let columns = self.columns(target);
+        let (inner, text) = match self.pick(&columns).filter(|_| self.random.random_bool(0.5)) {
+            Some((column, field)) => {
+                let expected = self.random.random_bool(0.5);
+                let inner = Filter::Column { column, negated: false, test: Test::IsNull(expected) };
+                (inner, format!("{{ {field}: {{ isNull: {expected} }} }}"))
+            }
+            None => self.filter(target, depth - 1),
+        };
+        let (filter, text) = (Filter::One { link, inner: Box::new(inner) }, format!("{{ {field}: {text} }}"));
+        match self.random.random_bool(0.3) {
+            true => Some((Filter::Not(Box::new(filter)), format!("{{ not: {text} }}"))),
+            false => Some((filter, text)),
+        }
+    }
+
     pub(super) fn filter(&mut self, of: TypeId, depth: u32) -> (Filter, String) {
+        let has_others = depth > 0 && self.world.databases.len() > 1;
+        if has_others
+            && self.random.random_bool(0.3)
+            && let Some(crossing) = self.crossing_filter(of, depth)
+        {
+            return crossing;
+        }
         if depth > 0 {
             match self.random.random_range(0..12) {
                 0 | 1 => {

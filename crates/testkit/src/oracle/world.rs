@@ -238,7 +238,7 @@ impl World {
 
 /// Random links between tables of different sources, by columns whose values can be equal.
 fn crossing_links(random: &mut Random, catalogs: &[Catalog]) -> String {
-    let columns = |catalog: &'_ Catalog| -> Vec<(String, String, Scalar)> {
+    let columns = |catalog: &'_ Catalog| -> Vec<(String, String, Scalar, bool)> {
         let columns = catalog.tables.iter().flat_map(|table| table.columns.iter().map(move |column| (table, column)));
         // What is equal regardless of case, or of blanks, is so on one side only.
         let is_plain = |column: &Column| {
@@ -249,7 +249,10 @@ fn crossing_links(random: &mut Random, catalogs: &[Catalog]) -> String {
         };
         columns
             .filter(|(_, column)| is_plain(column))
-            .map(|(table, column)| (table.name.clone(), column.name.clone(), column.scalar))
+            .map(|(table, column)| {
+                let is_key = table.is_key(std::slice::from_ref(&column.name));
+                (table.name.clone(), column.name.clone(), column.scalar, is_key)
+            })
             .collect()
     };
     let columns: Vec<_> = catalogs.iter().map(columns).collect();
@@ -258,15 +261,17 @@ fn crossing_links(random: &mut Random, catalogs: &[Catalog]) -> String {
     for (source, own) in columns.iter().enumerate() {
         for _ in 0..random.random_range(1..=2) {
             let other = (source + random.random_range(1..catalogs.len())) % catalogs.len();
+            // Most links lead to a key.
+            let to_key = random.random_bool(0.7);
             let fitting: Vec<_> = own
                 .iter()
                 .flat_map(|own| columns[other].iter().map(move |key| (own, key)))
-                .filter(|(own, key)| own.2.converts_to(key.2))
+                .filter(|(own, key)| own.2.converts_to(key.2) && (key.3 || !to_key))
                 .collect();
             if fitting.is_empty() {
                 continue;
             }
-            let ((table, column, _), (target, key, _)) = fitting[random.random_range(0..fitting.len())];
+            let ((table, column, ..), (target, key, ..)) = fitting[random.random_range(0..fitting.len())];
             let ends = [(source, table, column), (other, target, key)];
             if known.insert(ends) && !known.contains(&[ends[1], ends[0]]) {
                 text.push_str(&format!(
