@@ -11,6 +11,7 @@ mod floor;
 mod handwritten;
 mod inserts;
 mod report;
+mod two_sources;
 mod unindexed;
 
 use std::path::Path;
@@ -43,6 +44,7 @@ fn main() {
         [_, "serve-puente", folder] => block_on(serve_puente(open(folder))),
         [_, "serve-floor", folder] => block_on(async { floor::serve(&open(folder), KEY).await }),
         [_, "serve-handwritten", folder] => block_on(async { handwritten::serve(&open(folder), KEY).await }),
+        [_, "serve-two", folder] => block_on(async { two_sources::serve(&open(folder)).await }),
         [_, "against", before, engines @ ..] => measure_against(before, engines),
         [_, engines @ ..] => measure(engines),
         [] => {}
@@ -126,6 +128,9 @@ fn measure(engines: &[&str]) {
     if wanted("catalog") {
         catalog::measure();
     }
+    if wanted("sources") {
+        two_sources::measure();
+    }
     if wanted("unindexed") {
         unindexed::measure();
     }
@@ -149,7 +154,7 @@ fn measure_against(before: &str, engines: &[&str]) {
             let key = if ask == Ask::AsWarden { &warden } else { KEY };
             let ours = Load::new(&now.address, "/graphql", key, &body);
             let theirs = Load::new(&then.address, "/graphql", key, &body);
-            compare(ask, (&ours, now.child.id()), (&theirs, then.child.id()), engine, ROUNDS_AGAINST);
+            compare(ask.name(), (&ours, now.child.id()), (&theirs, then.child.id()), engine, ROUNDS_AGAINST);
         }
     }
 }
@@ -205,7 +210,7 @@ fn measure_engine(name: &str, engine: Engine) {
         let key = if ask == Ask::AsWarden { &warden } else { KEY };
         let ours = Load::new(&puente.address, "/graphql", key, &body);
         let theirs = Load::new(&floor.address, &ask.path(), KEY, &body);
-        compare(ask, (&ours, puente.child.id()), (&theirs, floor.child.id()), engine, ROUNDS);
+        compare(ask.name(), (&ours, puente.child.id()), (&theirs, floor.child.id()), engine, ROUNDS);
     }
     drop(floor);
     if engine == Engine::Postgres {
@@ -215,7 +220,7 @@ fn measure_engine(name: &str, engine: Engine) {
             let body = serde_json::json!({ "query": ask.document() }).to_string();
             let ours = Load::new(&puente.address, "/graphql", KEY, &body);
             let theirs = Load::new(&rival.address, "/graphql", KEY, &body);
-            compare(ask, (&ours, puente.child.id()), (&theirs, rival.child.id()), engine, ROUNDS);
+            compare(ask.name(), (&ours, puente.child.id()), (&theirs, rival.child.id()), engine, ROUNDS);
         }
     }
     report::walk(&driver::walk(&puente.address, KEY));
@@ -235,7 +240,7 @@ fn add_warden(folder: &Path) -> String {
     access_keys.create_key(&new).expect("a key")
 }
 
-fn compare(ask: Ask, (ours, our_id): (&Load, u32), (theirs, their_id): (&Load, u32), engine: Engine, rounds: usize) {
+fn compare(name: &str, (ours, our_id): (&Load, u32), (theirs, their_id): (&Load, u32), engine: Engine, rounds: usize) {
     let (answer, expected) = (ours.once(), theirs.once());
     let told = || (String::from_utf8_lossy(&answer).into_owned(), String::from_utf8_lossy(&expected).into_owned());
     assert!(answer == expected, "both answer the same bytes: {:#?}", told());
@@ -256,5 +261,5 @@ fn compare(ask: Ask, (ours, our_id): (&Load, u32), (theirs, their_id): (&Load, u
             }
         })
         .collect();
-    report::ask(ask.name(), answer.len(), statements, &rounds);
+    report::ask(name, answer.len(), statements, &rounds);
 }

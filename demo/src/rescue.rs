@@ -8,7 +8,7 @@ use crate::random::Random;
 /// The tables of the rescue service, as SQL.
 pub(crate) const SCHEMA: &str = include_str!("../rescue.sql");
 
-const CALLOUTS: i64 = 400;
+const CALLOUTS: i64 = 1_000;
 const RESCUERS: i64 = 40;
 const REPORTS: &[&str] =
     &["found above the lake", "flown out", "walked down with us", "waited in the hut until the wind dropped"];
@@ -26,7 +26,7 @@ pub(crate) fn insert(db: &Transaction<'_>, codes: &[String]) -> rusqlite::Result
     let codes: Vec<&str> = codes.iter().map(String::as_str).collect();
     for id in 1..=CALLOUTS {
         // The log is written as it goes, the oldest first. Huts that closed since still stand in it.
-        let day = id * 3 / 2 - 420;
+        let day = id * 3 / 5 - 420;
         let hour = random.between(0, 19);
         let code = if random.one_in(40) { "XX99" } else { random.pick(&codes) };
         let kind = random.pick(&["search", "injury", "injury", "storm", "false alarm"]);

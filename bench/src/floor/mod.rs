@@ -1,7 +1,7 @@
 //! The floor: an Actix handler per ask with the best hand-written statements and hand-written JSON. It reads the same
 //! body, checks the same key, writes the same log line, and uses the same driver, pool and threads as Puente.
 
-mod json;
+pub(crate) mod json;
 mod mariadb;
 mod postgres;
 mod sqlite;

@@ -9,6 +9,7 @@ use puente_core::answer::{self, KeyValues, LevelRows, Levels};
 use puente_core::error::{Code, Problem};
 use puente_core::model::SourceId;
 use puente_core::plan::{BoundPlan, KeyQuery, Plan, SelectId};
+use puente_core::rows::check_held;
 
 use crate::change::combined;
 use crate::snapshot::{LevelRead, Snapshot};
@@ -247,7 +248,9 @@ impl Reading<'_> {
                 self.snapshots[at] = Held::Open(part.connector.snapshot(self.request.of(part)));
             }
         }
-        let reads = of_parts.into_iter().zip(&self.snapshots).map(|(asked, held)| read_part(held, asked));
+        let most_bytes = self.request.most_bytes;
+        let reads = of_parts.into_iter().zip(&self.snapshots);
+        let reads = reads.map(|(asked, held)| read_part(held, asked, most_bytes));
         let reads = join_all(reads).await;
         for (at, (read, problem)) in reads.into_iter().enumerate() {
             for (select, first_key, level) in read {
@@ -336,15 +339,23 @@ fn is_away(problem: &Problem) -> bool {
 type ReadLevels = Vec<(SelectId, usize, LevelRead)>;
 
 /// Reads the selects of one part, one after the other; those from the first on that failed come with the problem.
-async fn read_part(held: &Held, asked: Vec<Asked>) -> (ReadLevels, Option<(Vec<SelectId>, Problem)>) {
-    let mut read = Vec::new();
+async fn read_part(
+    held: &Held,
+    asked: Vec<Asked>,
+    most_bytes: usize,
+) -> (ReadLevels, Option<(Vec<SelectId>, Problem)>) {
+    let (mut read, mut weight) = (Vec::new(), 0);
     let Held::Open(snapshot) = held else { return (read, None) };
     let mut asked = asked.into_iter();
     while let Some(Asked { select, keys }) = asked.next() {
         let mut first_key = 0;
         for keys in keys {
             let next_key = first_key + keys.as_ref().map_or(0, |keys| keys.rows().len());
-            match snapshot.read(select, keys).await {
+            let level = snapshot.read(select, keys).await.and_then(|level: LevelRead| {
+                weight += level.rows.rows().weight();
+                check_held(weight, most_bytes).map(|()| level)
+            });
+            match level {
                 Ok(level) => read.push((select, first_key, level)),
                 Err(problem) => {
                     let selects = std::iter::once(select).chain(asked.map(|asked| asked.select)).collect();

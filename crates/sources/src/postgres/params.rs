@@ -47,7 +47,10 @@ pub(super) fn values(slots: &[Slot], bound: &BoundPlan, keys: Option<&KeyValues>
                 Slot::PageSize(parameter) => Some((bound.integer(*parameter) + 1).to_string()),
                 Slot::Constant(cell) => text(cell),
                 Slot::Given(number) => text(&given[*number]),
-                Slot::KeyColumn(pair) => keys.map(|keys| array(keys.column(*pair))),
+                // What no text here can be equals nothing, as null does.
+                Slot::KeyColumn(pair) => {
+                    keys.map(|keys| array(keys.column(*pair).map(|key| if has_nul(key) { &Datum::Null } else { key })))
+                }
                 Slot::Parent(_) | Slot::Ordinal | Slot::Keys => None,
             })
         })
@@ -61,8 +64,14 @@ fn text(cell: &Datum) -> Option<String> {
         Datum::Real(value) => Some(value.to_string()),
         Datum::Text(text) => Some(text.clone()),
         Datum::Blob(bytes) => Some(bytea(bytes)),
-        Datum::List(cells) => Some(array(cells)),
+        // What no text here can be is not looked for: null instead would make the answer unknown.
+        Datum::List(cells) => Some(array(cells.iter().filter(|cell| !has_nul(cell)))),
     }
+}
+
+/// Is it a text that PostgreSQL takes for no text: with a byte that is zero?
+fn has_nul(cell: &Datum) -> bool {
+    matches!(cell, Datum::Text(text) if text.contains('\0'))
 }
 
 fn bytea(bytes: &[u8]) -> String {
