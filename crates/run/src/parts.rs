@@ -141,7 +141,8 @@ async fn read(
     for stage in 0..=stages.iter().copied().max().unwrap_or(0) {
         let asked: Vec<SelectId> =
             (0..plan.selects().len()).filter(|select| stages[*select] == stage && is_asked(*select)).collect();
-        reading.stage(asked, levels).await?;
+        let needed = reading.needed_after(stage, &is_asked);
+        reading.stage(asked, &needed, levels).await?;
         levels.check_size(request.most_bytes)?;
     }
     let is_away = |at: &usize| matches!(reading.snapshots[*at], Held::Away(_));
@@ -171,6 +172,8 @@ enum Held {
     /// Nothing was read of it so far.
     NotYet,
     Open(Snapshot),
+    /// All of it was read.
+    Over,
     /// The source is away.
     Away(Problem),
 }
@@ -222,8 +225,22 @@ impl Reading<'_> {
         Ok(())
     }
 
-    /// Reads the selects of one stage, those of different sources at the same time.
-    async fn stage(&mut self, asked: Vec<SelectId>, levels: &mut Levels<'static>) -> Result<(), Problem> {
+    /// Which parts are read after a stage, too.
+    fn needed_after(&self, stage: usize, is_asked: &dyn Fn(SelectId) -> bool) -> Vec<bool> {
+        let mut needed = vec![false; self.snapshots.len()];
+        let later = (0..self.stages.len()).filter(|select| self.stages[*select] > stage && is_asked(*select));
+        later.filter_map(|select| self.part_of(select)).for_each(|part| needed[part] = true);
+        needed
+    }
+
+    /// Reads the selects of one stage, those of different sources at the same time. What is not needed later is let go of at
+    /// once: whoever waits for one source holds none that it is done with.
+    async fn stage(
+        &mut self,
+        asked: Vec<SelectId>,
+        needed: &[bool],
+        levels: &mut Levels<'static>,
+    ) -> Result<(), Problem> {
         let mut of_parts: Vec<Vec<Asked>> = self.request.parts.iter().map(|_| Vec::new()).collect();
         for select in asked {
             let Some(part) = self.part_of(select) else { continue };
@@ -249,10 +266,14 @@ impl Reading<'_> {
             }
         }
         let most_bytes = self.request.most_bytes;
-        let reads = of_parts.into_iter().zip(&self.snapshots);
-        let reads = reads.map(|(asked, held)| read_part(held, asked, most_bytes));
-        let reads = join_all(reads).await;
-        for (at, (read, problem)) in reads.into_iter().enumerate() {
+        let held = std::mem::take(&mut self.snapshots);
+        let reads = of_parts.into_iter().zip(held).zip(needed).map(|((asked, held), needed)| async move {
+            let (read, problem) = read_part(&held, asked, most_bytes).await;
+            let is_done = !needed && matches!(held, Held::Open(_));
+            (if is_done { Held::Over } else { held }, read, problem)
+        });
+        for (at, (held, read, problem)) in join_all(reads).await.into_iter().enumerate() {
+            self.snapshots.push(held);
             for (select, first_key, level) in read {
                 self.statements.extend(level.statements);
                 self.keep(select, first_key, level.rows, levels)?;

@@ -199,6 +199,39 @@ fn a_level_between_sources_is_one_statement_for_a_thousand_keys() {
     assert_eq!(huts.iter().filter(|hut| hut["calls"]["nodes"].as_array().unwrap().is_empty()).count(), 2);
 }
 
+#[rstest]
+#[case::two_files((Engine::Sqlite, Engine::Sqlite))]
+#[case::two_servers((Engine::Postgres, Engine::Mariadb))]
+fn requests_that_cross_both_ways_do_not_wait_for_each_other(#[case] engines: (Engine, Engine)) {
+    let two = Two::new(engines, "[limits]\ntime_ms = 20000\n");
+    let file = two.project.path().join("puente.toml");
+    let text = std::fs::read_to_string(&file).unwrap();
+    std::fs::write(&file, text.replace("]\nurl", "]\nconnections = 2\nurl")).unwrap();
+    let service = two.project.serve();
+    let documents = [
+        "{ huts { nodes { calls { nodes { id } } } } }",
+        "{ calls { nodes { hut { code } } } }",
+        "{ huts { nodes { bookings { totalCount } calls { nodes { hut { region { name } } } } } } }",
+        "{ calls(filter: { hut: { name: { eq: \"Alm\" } } }) { nodes { notes { totalCount } hut { calls { totalCount } } } } }",
+        "{ huts(filter: { calls: { exists: {} } }) { nodes { code } } calls { totalCount } }",
+        "{ huts { totalCount } calls { totalCount } }",
+    ];
+    let asked = |number: usize| {
+        for at in 0..12 {
+            let answer = service.ask(documents[(number + at) % documents.len()]).json();
+            assert!(answer.get("errors").is_none(), "{answer}");
+        }
+    };
+    let start = std::time::Instant::now();
+    std::thread::scope(|scope| {
+        for number in 0..16 {
+            scope.spawn(move || asked(number));
+        }
+    });
+    // Whoever waited for each other would do so until the time is up.
+    assert!(start.elapsed() < std::time::Duration::from_secs(15), "{:?}", start.elapsed());
+}
+
 #[test]
 fn a_filter_takes_so_many_keys_from_another_source_and_no_more() {
     let two = Two::sqlite("[limits]\ncross_keys = 2\n");
