@@ -79,11 +79,13 @@ impl Load {
     }
 
     pub(crate) fn run(&self, server: u32, database: &[u32]) -> Measured {
+        let expected = self.once();
         let database_cpu = || database.iter().map(|process| cpu_of_tree(*process)).sum::<f64>();
         let (before, database_before) = (cpu_micros(server), database_cpu());
         let start = Instant::now();
         let mut latencies: Vec<f64> = std::thread::scope(|scope| {
-            let threads: Vec<_> = (0..CONNECTIONS).map(|_| scope.spawn(|| self.keep_asking(start))).collect();
+            let threads: Vec<_> =
+                (0..CONNECTIONS).map(|_| scope.spawn(|| self.keep_asking(start, &expected))).collect();
             threads.into_iter().flat_map(|thread| thread.join().expect("a connection")).collect()
         });
         let elapsed = start.elapsed().as_secs_f64();
@@ -102,13 +104,15 @@ impl Load {
         }
     }
 
-    fn keep_asking(&self, start: Instant) -> Vec<f64> {
+    fn keep_asking(&self, start: Instant, expected: &[u8]) -> Vec<f64> {
         let mut connection = Connection::open(&self.address);
         let mut latencies = Vec::new();
         while start.elapsed() < ROUND {
             let asked = Instant::now();
-            connection.ask(&self.request);
+            let answer = connection.ask(&self.request);
             latencies.push(asked.elapsed().as_secs_f64() * 1e6);
+            // An error is quicker than an answer.
+            assert!(answer == expected, "{}", String::from_utf8_lossy(&answer));
         }
         latencies
     }

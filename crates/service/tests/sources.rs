@@ -233,6 +233,19 @@ fn requests_that_cross_both_ways_do_not_wait_for_each_other(#[case] engines: (En
 }
 
 #[test]
+fn a_snapshot_that_ends_leaves_nothing_to_the_next_request() {
+    let project = TestProject::demo();
+    let service = project.serve();
+    let document = "{ huts(first: 20) { nodes { name callouts(first: 10) { nodes { kind severity rescuers { totalCount } } } } } }";
+    let expected = service.data(document);
+    std::thread::scope(|scope| {
+        for _ in 0..4 {
+            scope.spawn(|| (0..150).for_each(|_| assert_eq!(service.data(document), expected)));
+        }
+    });
+}
+
+#[test]
 fn a_filter_takes_so_many_keys_from_another_source_and_no_more() {
     let two = Two::sqlite("[limits]\ncross_keys = 2\n");
     let service = two.project.serve();
@@ -492,7 +505,7 @@ fn mistakes(project: &TestProject, edits: &str) -> Vec<Mistake> {
 #[rstest]
 #[case(
     "[[link]]\ntable = \"lag:calls\"\ncolumns = [\"crew\"]\nto = \"huts\"\nreferences = [\"code\"]\n",
-    "`lag` is not a source of the project",
+    "`lag` of `lag:calls` is not a source of the project",
     "did you mean `log`?"
 )]
 #[case(

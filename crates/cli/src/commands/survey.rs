@@ -152,7 +152,7 @@ pub(crate) fn summary(outcome: &SurveyOutcome) -> String {
     if let Ok(model) = &outcome.model
         && model.types.iter().any(|t| !t.links.is_empty())
     {
-        line(heading("Links"));
+        line(heading(if outcome.sources.len() > 1 { "\nLinks" } else { "Links" }));
         for t in model.types.iter().filter(|t| !t.links.is_empty()) {
             let links: Vec<String> = t
                 .links

@@ -78,9 +78,9 @@ impl<'a> Tables<'a> {
             let hint = did_you_mean(source_name, known());
             let names: Vec<String> = known().map(|name| format!("`{name}`")).collect();
             return Err(format!(
-                "`{source_name}` is not a source of the project, which has {}{hint}; write one of them before the colon of \
-                 `{name}`, or add `[source.{source_name}]`",
-                names.join(", ")
+                "`{source_name}` of `{name}` is not a source of the project{hint}; sources are {}, and \
+                 `[source.{source_name}]` would add it",
+                names.join(" and ")
             ));
         };
         let catalog = self.catalog(source);

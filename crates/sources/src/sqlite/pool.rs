@@ -258,11 +258,25 @@ impl Reader {
         let file = Arc::clone(&self.file);
         let connection = self.connection().map_err(|error| fault::problem(&error, &file))?;
         let result = work(connection, &file, request);
-        connection.tidy();
+        self.end_reading();
         if matches!(&result, Err(problem) if problem.code == Code::SourceUnavailable) {
             self.connection = None;
         }
         result
+    }
+
+    /// Ends the transaction of a request. What ended the request must not keep that from ending; a connection that cannot is given
+    /// up.
+    fn end_reading(&mut self) {
+        *lock(&self.current) = Current::default();
+        let Some(kept) = &self.connection else { return };
+        match kept.end_reading() {
+            Ok(()) => kept.tidy(),
+            Err(error) => {
+                tracing::error!(target: "puente::source", %error, "a read transaction could not be ended");
+                self.connection = None;
+            }
+        }
     }
 
     fn connection(&mut self) -> rusqlite::Result<&Kept> {
@@ -296,4 +310,28 @@ pub(super) fn identity(file: &Path) -> Option<Identity> {
 #[cfg(not(unix))]
 pub(super) fn identity(file: &Path) -> Option<Identity> {
     std::fs::metadata(file).ok().map(|metadata| (0, metadata.created().ok()))
+}
+
+#[cfg(test)]
+mod tests {
+    use rusqlite::Connection;
+
+    use super::*;
+
+    #[test]
+    fn a_request_that_nobody_waits_for_leaves_no_transaction() {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        Connection::open(file.path()).unwrap().execute_batch("create table t (a)").unwrap();
+        let mut reader = Reader::new(file.path().into());
+        // What a statement was interrupted by is looked at every thousand steps, over all of its executions.
+        for _ in 0..1_000 {
+            *lock(&reader.current) = Current::default();
+            reader.connection().unwrap().begin_reading().unwrap();
+            let cancelled = Arc::new(AtomicBool::new(true));
+            *lock(&reader.current) = Current { deadline: None, cancelled: Some(cancelled) };
+            reader.end_reading();
+            let kept = reader.connection.as_ref().expect("the connection is kept");
+            assert!(kept.connection.is_autocommit());
+        }
+    }
 }

@@ -15,8 +15,8 @@ use puente_core::plan::{BoundPlan, SelectId};
 use puente_core::rows::{Row, Rows, check_held};
 use puente_core::value::DatumRef;
 use puente_sql::{Program, Slot, Statement};
+use rusqlite::CachedStatement;
 use rusqlite::types::ValueRef;
-use rusqlite::{CachedStatement, Connection};
 
 use super::bind::{Borrowed, bind_slot, keys_json};
 use super::fault::problem;
@@ -25,15 +25,16 @@ use puente_run::levels::LevelReader;
 use puente_run::snapshot::{LevelJob, LevelJobs};
 use puente_run::{Outcome, Request, StatementReport};
 
-/// Runs a plan. Its reads see one snapshot.
+/// Runs a plan. Its reads see one snapshot, which ends with the request.
 ///
 /// # Errors
 /// What the database reports, as the caller may know it.
 pub(super) fn run(kept: &Kept, file: &Path, request: &Request) -> Result<Outcome, Problem> {
     let plan = request.bound.plan();
     let several = plan.selects().len() > 1;
-    let transaction =
-        if several { Some(Snapshot::begin(&kept.connection).map_err(|error| problem(&error, file))?) } else { None };
+    if several {
+        kept.begin_reading().map_err(|error| problem(&error, file))?;
+    }
     let mut run = Run::new(kept, file, request);
     let answer = match program(request) {
         Program::Batched(..) => run.by_level(request.most_bytes),
@@ -42,8 +43,6 @@ pub(super) fn run(kept: &Kept, file: &Path, request: &Request) -> Result<Outcome
         }
     };
     let statements = run.take_reports();
-    drop(run);
-    drop(transaction);
     Ok(Outcome::new(answer?, statements))
 }
 
@@ -53,7 +52,7 @@ pub(super) fn run(kept: &Kept, file: &Path, request: &Request) -> Result<Outcome
 /// What the database reports, where it was not told with the rows of a level.
 pub(super) fn hold(kept: &Kept, file: &Path, request: &Request, jobs: &mut LevelJobs) -> Result<(), Problem> {
     let plan = request.bound.plan();
-    let _snapshot = Snapshot::begin(&kept.connection).map_err(|error| problem(&error, file))?;
+    kept.begin_reading().map_err(|error| problem(&error, file))?;
     let mut run = Run::new(kept, file, request);
     jobs.opened();
     while let Some(LevelJob { level, reply }) = jobs.blocking_next() {
@@ -67,25 +66,6 @@ pub(super) fn hold(kept: &Kept, file: &Path, request: &Request, jobs: &mut Level
         }
     }
     Ok(())
-}
-
-/// A read transaction; ended when dropped.
-struct Snapshot<'c>(&'c Connection);
-
-impl<'c> Snapshot<'c> {
-    fn begin(connection: &'c Connection) -> rusqlite::Result<Self> {
-        connection.prepare_cached("begin")?.raw_execute()?;
-        Ok(Snapshot(connection))
-    }
-}
-
-impl Drop for Snapshot<'_> {
-    fn drop(&mut self) {
-        let ended = self.0.prepare_cached("rollback").and_then(|mut statement| statement.raw_execute());
-        if let Err(error) = ended {
-            tracing::error!(target: "puente::source", %error, "a read transaction could not be ended");
-        }
-    }
 }
 
 #[derive(Debug, Clone, Copy, Default)]

@@ -33,6 +33,19 @@ impl Kept {
         Ok(statement)
     }
 
+    /// Begins a transaction whose reads see one state of the data.
+    pub(super) fn begin_reading(&self) -> rusqlite::Result<()> {
+        self.connection.prepare_cached("begin")?.raw_execute().map(|_| ())
+    }
+
+    /// Ends it, if there is one.
+    pub(super) fn end_reading(&self) -> rusqlite::Result<()> {
+        if self.connection.is_autocommit() {
+            return Ok(());
+        }
+        self.connection.prepare_cached("rollback")?.raw_execute().map(|_| ())
+    }
+
     /// Drops the statements where they hold too much. Between asks: none of them is in use.
     pub(super) fn tidy(&self) {
         if self.bytes.get() > MOST_BYTES {
