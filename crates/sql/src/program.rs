@@ -194,12 +194,14 @@ impl Compiler<'_> {
     fn union_per_parent(&self) -> Vec<Option<Statement>> {
         let one = |id: SelectId| {
             let select = &self.selects[id];
-            let is_here = self.plan.source_of(id) == self.source && !self.plan.crosses(id);
+            let is_here = self.plan.source_of(id) == self.source;
             let limited = is_here && matches!(select.row_set, RowSet::Page { .. } | RowSet::Groups { .. });
             let fits = limited && select.parent.is_some() && self.dialect.prefers_union() && self.finds(select);
             fits.then(|| {
                 let mut writer = Writer::new(self.model, self.dialect);
-                let mut clauses = Clauses::new(&mut writer, select, Correlation::Bound(self.parent(id)));
+                // Whichever source the parent is in, its values are bound one by one.
+                let parent = select.parent.as_ref().map(|parent| &self.selects[parent.select]);
+                let mut clauses = Clauses::new(&mut writer, select, Correlation::Bound(parent));
                 let output = list_or_one(self.fields(&mut writer, &mut clauses, id, false));
                 let output = Fragment::format("{} as o, {}", [Fragment::bound(Slot::Ordinal), output]);
                 self.plain(&mut writer, &mut clauses, output).finish(self.dialect)

@@ -108,6 +108,11 @@ impl Dialect for Sqlite {
         format!("+{child} = k.k{number}")
     }
 
+    fn prefers_union(&self) -> bool {
+        // There are no lateral joins, and numbering rows reads every child of every parent: twice the time, measured.
+        true
+    }
+
     fn keys(&self, columns: &[&Column]) -> Fragment {
         let values: Vec<String> = (0..columns.len())
             .map(|at| {
