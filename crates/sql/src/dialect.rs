@@ -150,6 +150,12 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
         false
     }
 
+    /// Are the limited children of parents better found by a limited subquery of their keys, for each parent, than in one pass over
+    /// all of them?
+    fn limits_keys(&self) -> bool {
+        false
+    }
+
     /// A FROM item `k` with a row per parent: its ordinal `o`, from 1, and its linking values `k0`, `k1`, ….
     fn keys(&self, columns: &[&Column]) -> Fragment;
 

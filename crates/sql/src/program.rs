@@ -3,7 +3,7 @@
 use super::from::Writer;
 use super::select::{Clauses, Correlation};
 use super::{Dialect, Fragment, Slot, Statement, Strategy};
-use puente_core::model::{Model, SourceId};
+use puente_core::model::{ColumnId, Model, SourceId};
 use puente_core::plan::{ParentJoin, Plan, RowSet, Select, SelectId, presence_column};
 
 /// The statements of one request, by the strategy that its source runs them with.
@@ -168,6 +168,9 @@ impl Compiler<'_> {
         if select.parent.is_none() {
             return self.nested_loop(writer, id);
         }
+        if let Some(key) = self.limited_key(select) {
+            return self.found(writer, id, key);
+        }
         let mut clauses = Clauses::new(writer, select, Correlation::Keys(self.parent(id)));
         let output = self.fields(writer, &mut clauses, id, false);
         match &select.row_set {
@@ -188,6 +191,28 @@ impl Compiler<'_> {
                 self.ranked(writer, &mut clauses, output, Slot::Parameter(*size), *skip)
             }
         }
+    }
+
+    /// The key by which the first rows of every parent are found, where that is better than to number all of them.
+    fn limited_key(&self, select: &Select) -> Option<&[ColumnId]> {
+        let is_plain = select.parent.as_ref().is_some_and(|parent| parent.through.is_none());
+        let is_page = is_plain && matches!(select.row_set, RowSet::Page { .. });
+        let key = self.model.types[select.of].row_key().filter(|key| !key.promised)?;
+        (is_page && self.dialect.limits_keys() && self.finds(select)).then_some(key.columns.as_slice())
+    }
+
+    /// The first rows of every parent: a subquery finds their keys.
+    fn found(&self, writer: &mut Writer<'_>, id: SelectId, key: &[ColumnId]) -> Fragment {
+        let select = &self.selects[id];
+        let mut inner = Clauses::new(writer, select, Correlation::KeyRow);
+        let alias = inner.scope.alias.clone();
+        let columns: Vec<String> = key.iter().map(|column| writer.column(select.of, *column, &alias)).collect();
+        let finds = self.plain(writer, &mut inner, Fragment::text(columns.join(", ")));
+        let mut clauses = Clauses::found(writer, select, key, finds);
+        let output = list_or_one(self.fields(writer, &mut clauses, id, false));
+        let order: Vec<Fragment> = std::iter::once(Fragment::text("k.o")).chain(clauses.order_by(writer)).collect();
+        let rows = clauses.rows_and_conditions();
+        Fragment::format("select k.o, {}{} order by {}", [output, rows, Fragment::join(order, ", ")])
     }
 
     /// A statement for one parent of each select whose children have a limit of their own and are found by an index.

@@ -16,6 +16,8 @@ pub(super) enum Correlation<'a> {
     Row(&'a str, &'a Select),
     /// All parents' values are a FROM item `k`; with the parent, where it is a select.
     Keys(Option<&'a Select>),
+    /// The parent's values are a row of such a FROM item `k`, of a query around this one.
+    KeyRow,
 }
 
 /// The clauses of a select. What it delivers can still add joins to `scope`.
@@ -53,6 +55,21 @@ impl<'n> Clauses<'n> {
         clauses
     }
 
+    /// FROM of the rows of a select whose keys a subquery finds, for each row of the parents' values `k`: what they must be is
+    /// said there.
+    pub(super) fn found(writer: &mut Writer<'_>, node: &'n Select, key: &[ColumnId], finds: Fragment) -> Self {
+        let scope = writer.scope(node.of);
+        let table = writer.masked_table(node.of, &node.masks, &scope.alias);
+        let columns: Vec<String> = key.iter().map(|column| writer.column(node.of, *column, &scope.alias)).collect();
+        let t = &writer.model.types[node.of];
+        let linked = node.parent.iter().flat_map(|parent| &parent.pairs);
+        let linked: Vec<&Column> = linked.map(|(_, column)| &t.columns[*column]).collect();
+        let keys = writer.dialect.keys(&linked);
+        let columns = Fragment::text(columns.join(", "));
+        let from = Fragment::format("{} cross join {} on ({}) in ({})", [keys, table, columns, finds]);
+        Clauses { scope, from, join_alias: None, conditions: Vec::new(), node }
+    }
+
     fn add_from(&mut self, writer: &mut Writer<'_>, correlation: Correlation<'_>) {
         let node = self.node;
         let table = writer.masked_table(node.of, &node.masks, &self.scope.alias);
@@ -84,7 +101,7 @@ impl<'n> Clauses<'n> {
         };
         let is_pass = match correlation {
             Correlation::Keys(Some(parent)) => is_pass(writer, parent, linked_type, pairs),
-            Correlation::Keys(None) | Correlation::Bound(_) | Correlation::Row(..) => false,
+            Correlation::Keys(None) | Correlation::Bound(_) | Correlation::Row(..) | Correlation::KeyRow => false,
         };
         let linked: Vec<Fragment> = pairs
             .iter()
@@ -99,7 +116,7 @@ impl<'n> Clauses<'n> {
                     Correlation::Row(alias, parent) => {
                         Fragment::text(format!("{child} = {}", writer.column(parent.of, *own, alias)))
                     }
-                    Correlation::Keys(_) => {
+                    Correlation::Keys(_) | Correlation::KeyRow => {
                         let c = &writer.model.types[linked_type].columns[*column];
                         Fragment::text(match is_pass {
                             true => writer.dialect.looks_up_key(&child, number),

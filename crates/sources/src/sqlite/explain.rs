@@ -5,12 +5,11 @@ use std::path::Path;
 
 use puente_core::error::Problem;
 use puente_core::plan::BoundPlan;
-use puente_sql::{Program, Slot, Statement};
+use puente_sql::{Slot, Statement};
 use rusqlite::Connection;
 
 use super::bind::bind_slot;
 use super::fault::problem;
-use super::run::united_text;
 use super::statements::Kept;
 use puente_run::{Explanation, Request};
 
@@ -20,28 +19,12 @@ use puente_run::{Explanation, Request};
 /// What the database reports.
 pub(super) fn explain(kept: &Kept, file: &Path, request: &Request) -> Result<Vec<Explanation>, Problem> {
     let read = program(request).statements().iter().enumerate().filter(|(select, _)| runs(request, *select));
-    let explain = |told: String, statement: &Statement| {
-        explain_one(&kept.connection, told, statement, &request.bound).map_err(|error| problem(&error, file))
-    };
-    let mut explained = Vec::new();
-    for (select, statement) in read {
-        explained.push(explain(statement.text.clone(), statement)?);
-        if let Program::Batched(_, union_per_parent) = program(request)
-            && let Some(one) = &union_per_parent[select]
-        {
-            explained.push(explain(united_text(one), one)?);
-        }
-    }
-    Ok(explained)
+    read.map(|(_, statement)| explain_one(&kept.connection, statement, &request.bound))
+        .collect::<rusqlite::Result<_>>()
+        .map_err(|error| problem(&error, file))
 }
 
-/// `text` is how the statement is told.
-fn explain_one(
-    connection: &Connection,
-    text: String,
-    told: &Statement,
-    bound: &BoundPlan,
-) -> rusqlite::Result<Explanation> {
+fn explain_one(connection: &Connection, told: &Statement, bound: &BoundPlan) -> rusqlite::Result<Explanation> {
     let mut statement = connection.prepare(&format!("explain query plan {}", told.text))?;
     for (at, slot) in told.slots.iter().enumerate() {
         match slot {
@@ -58,7 +41,7 @@ fn explain_one(
         plan.push(format!("{}{detail}", "  ".repeat(depth)));
     }
     let advice = plan.iter().filter_map(|step| scan_advice(step.trim())).collect();
-    Ok(Explanation { text, plan, advice })
+    Ok(Explanation { text: told.text.clone(), plan, advice })
 }
 
 /// A step that reads a whole table, where the rows are restricted or sorted: an index would find or order them.

@@ -3,7 +3,7 @@
 //! Where indexes find the children of a parent, a child's statement is executed once per parent's row, as the writer
 //! reaches it; where one does not, every statement is executed once for all parents.
 
-use crate::statements::program;
+use crate::statements::{program, runs};
 use std::path::Path;
 use std::time::{Duration, Instant};
 
@@ -13,12 +13,12 @@ use puente_core::error::{Code, Problem};
 use puente_core::model::SourceId;
 use puente_core::plan::{BoundPlan, SelectId};
 use puente_core::rows::{Row, Rows, check_held};
-use puente_core::value::{Datum, DatumRef};
+use puente_core::value::DatumRef;
 use puente_sql::{Program, Slot, Statement};
 use rusqlite::CachedStatement;
 use rusqlite::types::ValueRef;
 
-use super::bind::{Borrowed, bind, bind_slot, keys_json};
+use super::bind::{Borrowed, bind_slot, keys_json};
 use super::fault::problem;
 use super::statements::Kept;
 use puente_run::levels::LevelReader;
@@ -52,7 +52,10 @@ pub(super) fn run(kept: &Kept, file: &Path, request: &Request) -> Result<Outcome
 /// What the database reports, where it was not told with the rows of a level.
 pub(super) fn hold(kept: &Kept, file: &Path, request: &Request, jobs: &mut LevelJobs) -> Result<(), Problem> {
     let plan = request.bound.plan();
-    kept.begin_reading().map_err(|error| problem(&error, file))?;
+    // One statement is one snapshot anyway.
+    if (0..plan.selects().len()).filter(|select| runs(request, *select)).count() > 1 {
+        kept.begin_reading().map_err(|error| problem(&error, file))?;
+    }
     let mut run = Run::new(kept, file, request);
     jobs.opened();
     while let Some(LevelJob { level, reply }) = jobs.blocking_next() {
@@ -83,8 +86,6 @@ struct Run<'c> {
     source: SourceId,
     timed: bool,
     most_bytes: usize,
-    /// Which selects were read by a union of one select per parent.
-    united: Vec<bool>,
     /// What the rows of each select hold in memory at the moment.
     held: Vec<usize>,
     statements: Vec<Option<CachedStatement<'c>>>,
@@ -121,7 +122,6 @@ impl<'c> Run<'c> {
             source: request.source,
             timed: request.timed,
             most_bytes: request.most_bytes,
-            united: vec![false; selects],
             held: vec![0; selects],
             statements: (0..selects).map(|_| None).collect(),
             tallies: vec![Tally::default(); selects],
@@ -191,40 +191,6 @@ impl<'c> Run<'c> {
         Ok(count)
     }
 
-    /// The statement of one select for these keys, its values bound.
-    fn level_statement(&self, select: SelectId, keys: Option<&KeyValues>) -> rusqlite::Result<CachedStatement<'c>> {
-        let Statement { text, slots } = self.statement(select);
-        let mut statement = self.kept.prepare(text)?;
-        for (at, slot) in slots.iter().enumerate() {
-            match (slot, keys) {
-                (Slot::Keys, Some(keys)) => statement.raw_bind_parameter(at + 1, keys_json(keys))?,
-                _ => bind_slot(&mut statement, at + 1, slot, self.bound)?,
-            }
-        }
-        Ok(statement)
-    }
-
-    /// One select per parent, united to one statement. Their number is rounded up, so that there are few different statements: the
-    /// parents that are not there have no children.
-    fn unite(&self, one: &Statement, keys: &KeyValues) -> rusqlite::Result<CachedStatement<'c>> {
-        let copies = keys.rows().len().next_multiple_of(COPIES);
-        let mut statement = self.kept.prepare(&vec![alone(one); copies].join(" union all "))?;
-        let mut at = 0;
-        for copy in 0..copies {
-            let mut key = keys.rows().get(copy).into_iter().flatten();
-            for slot in &one.slots {
-                at += 1;
-                match slot {
-                    Slot::Ordinal => statement.raw_bind_parameter(at, i64::try_from(copy + 1).unwrap_or(0))?,
-                    // The linking values come in the order of the link's pairs.
-                    Slot::Parent(_) => bind(&mut statement, at, key.next().unwrap_or(&Datum::Null))?,
-                    slot => bind_slot(&mut statement, at, slot, self.bound)?,
-                }
-            }
-        }
-        Ok(statement)
-    }
-
     /// Every select once, for all of its parents' rows; then the answer is written.
     fn by_level(&mut self, most_bytes: usize) -> Result<Answer, Problem> {
         let bound = self.bound;
@@ -241,6 +207,7 @@ impl<'c> Run<'c> {
         keys: Option<&KeyValues>,
         levels: &mut Levels<'_>,
     ) -> Result<(), Problem> {
+        let keys = keys.map(keys_json);
         let mut failed = None;
         self.tallied(select, |run| run.execute_level(select, keys, levels, &mut failed))
             .map_err(|error| problem(&error, self.file))?;
@@ -250,21 +217,18 @@ impl<'c> Run<'c> {
     fn execute_level(
         &mut self,
         select: SelectId,
-        keys: Option<&KeyValues>,
+        keys: Option<String>,
         levels: &mut Levels<'_>,
         failed: &mut Option<Problem>,
     ) -> rusqlite::Result<u64> {
-        let few = match (self.program, keys) {
-            (Program::Batched(_, union_per_parent), Some(keys)) if keys.rows().len() <= MOST_UNITED => {
-                union_per_parent[select].as_ref().map(|one| (one, keys))
+        let Statement { text, slots } = self.statement(select);
+        let mut statement = self.kept.prepare(text)?;
+        for (at, slot) in slots.iter().enumerate() {
+            match (slot, &keys) {
+                (Slot::Keys, Some(keys)) => statement.raw_bind_parameter(at + 1, keys)?,
+                _ => bind_slot(&mut statement, at + 1, slot, self.bound)?,
             }
-            _ => None,
-        };
-        self.united[select] = few.is_some();
-        let mut statement = match few {
-            Some((one, keys)) => self.unite(one, keys)?,
-            None => self.level_statement(select, keys)?,
-        };
+        }
         let width = statement.column_count();
         let first = usize::from(keys.is_some());
         let mut rows = statement.raw_query();
@@ -307,38 +271,16 @@ impl LevelReader for Run<'_> {
     fn take_reports(&mut self) -> Vec<StatementReport> {
         let none = vec![Tally::default(); self.tallies.len()];
         let tallies = std::mem::replace(&mut self.tallies, none).into_iter();
-        let told = self.program.statements().iter().zip(tallies).enumerate();
-        told.filter(|(_, (_, tally))| tally.executions > 0)
-            .map(|(select, (statement, tally))| StatementReport {
-                source: self.source,
-                text: match self.program {
-                    _ if !self.timed => String::new(),
-                    Program::Batched(_, unions) if self.united[select] => {
-                        unions[select].as_ref().map_or_else(String::new, united_text)
-                    }
-                    _ => statement.text.clone(),
-                },
-                executions: tally.executions,
-                rows: tally.rows,
-                time: tally.time,
-            })
-            .collect()
+        let told = self.program.statements().iter().zip(tallies).filter(|(_, tally)| tally.executions > 0);
+        told.map(|(statement, tally)| StatementReport {
+            source: self.source,
+            text: if self.timed { statement.text.clone() } else { String::new() },
+            executions: tally.executions,
+            rows: tally.rows,
+            time: tally.time,
+        })
+        .collect()
     }
-}
-
-/// Parents whose children are read by a union of one select per parent; those of more are numbered in one pass.
-const MOST_UNITED: usize = 64;
-/// A union has a multiple of so many selects.
-const COPIES: usize = 4;
-
-/// A select of a union: what has an order and a limit of its own has to stand alone.
-fn alone(one: &Statement) -> String {
-    format!("select * from ({})", one.text)
-}
-
-/// How a union of one select per parent is told.
-pub(super) fn united_text(one: &Statement) -> String {
-    format!("{} union all …", alone(one))
 }
 
 /// After so many rows of a level it is looked at what all of them hold.
