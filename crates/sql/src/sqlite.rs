@@ -114,8 +114,13 @@ impl Dialect for Sqlite {
     }
 
     fn keys(&self, columns: &[&Column]) -> Fragment {
+        let one = || "case type when 'object' then unhex(value ->> '$.bytes') else value end as k0".to_owned();
         let values: Vec<String> = (0..columns.len())
             .map(|at| {
+                // A key of one value is no array.
+                if columns.len() == 1 {
+                    return one();
+                }
                 // Bytes travel as hexadecimal digits in an object of their own.
                 format!(
                     "case json_type(value, '$[{at}]') when 'object' then unhex(value ->> '$[{at}].bytes') \

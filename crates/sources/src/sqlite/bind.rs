@@ -44,11 +44,15 @@ pub(super) fn bind(statement: &mut Statement<'_>, at: usize, cell: &Datum) -> ru
     }
 }
 
-/// The linking values of all parents: an array of arrays, bytes as objects of their own.
+/// The linking values of all parents: an array of arrays, or of the values where a key is one; bytes as objects of their own.
 pub(super) fn keys_json(keys: &KeyValues) -> String {
     let mut json = String::from("[");
     for (at, row) in keys.rows().iter().enumerate() {
-        json.push_str(if at > 0 { ",[" } else { "[" });
+        if at > 0 {
+            json.push(',');
+        }
+        let is_list = row.len() != 1;
+        json.push_str(if is_list { "[" } else { "" });
         for (at, cell) in row.iter().enumerate() {
             if at > 0 {
                 json.push(',');
@@ -58,7 +62,7 @@ pub(super) fn keys_json(keys: &KeyValues) -> String {
                 other => push_json(&mut json, other),
             }
         }
-        json.push(']');
+        json.push_str(if is_list { "]" } else { "" });
     }
     json.push(']');
     json
