@@ -195,13 +195,13 @@ fn write(log: &Connection, callouts: &str, huts: &Huts, codes: &str) -> rusqlite
     out.extend_from_slice(b"{\"data\":{\"huts\":{\"nodes\":[");
     let mut first = true;
     let mut row = rows.next()?;
-    for (at, (_, name)) in huts.iter().enumerate() {
+    for (at, (_, name)) in (0_i64..).zip(huts) {
         separate(&mut out, &mut first);
         out.extend_from_slice(b"{\"name\":");
         string(&mut out, name);
         out.extend_from_slice(b",\"callouts\":{\"nodes\":[");
         let mut first = true;
-        while let Some(callout) = row.filter(|row| row.get_ref(0).is_ok_and(|o| o.as_i64() == Ok(at as i64))) {
+        while let Some(callout) = row.filter(|row| row.get_ref(0).is_ok_and(|o| o.as_i64() == Ok(at))) {
             separate(&mut out, &mut first);
             out.extend_from_slice(b"{\"kind\":");
             string(&mut out, &callout.get_ref(1)?.as_str()?.to_ascii_uppercase().replace(' ', "_"));

@@ -323,3 +323,46 @@ fn secrets_that_others_could_read_or_guess_are_not_for_production() {
     assert_eq!(code, 0, "{out}{err}");
     assert!(out.contains("secret") && out.contains("${VARIABLE}"), "{out}");
 }
+
+#[test]
+fn a_project_has_as_many_sources_as_it_is_given() {
+    let made = TestProject::demo();
+    let folder = tempfile::tempdir().unwrap();
+    let at = |name: &str, file: &str| format!("{name}=sqlite:{}", made.path().join(file).display());
+    let (huts, rescue) = (at("huts", "huts.db"), at("rescue", "rescue.db"));
+    let (code, out, err) = run(folder.path(), &["init", "--source", &huts, "--source", &rescue]);
+    assert_eq!(code, 0, "{out}{err}");
+    assert!(out.contains("Source huts (14 types)") && out.contains("Source rescue (3 types)"), "{out}");
+    assert!(out.contains("callouts.hut_code may refer to huts.code"), "{out}");
+    let (code, _, err) = run(folder.path(), &["survey", "--accept", "callouts.hut_code"]);
+    assert!(code == 0 && err.contains("accepted: callouts.hut_code refers to huts.code"), "{err}");
+    let document = "{ huts(first: 1) { nodes { callouts { totalCount } } } }";
+    let (code, out, _) = run(folder.path(), &["ask", "--statements", document]);
+    assert!(code == 0 && out.contains("huts: 1× 1 rows") && out.contains("rescue: 1× 1 rows"), "{out}");
+    // One of them alone, as a program reads it.
+    let (code, out, _) = run(folder.path(), &["survey", "--source", "rescue", "--json"]);
+    let told: Json = serde_json::from_str(&out).unwrap();
+    assert_eq!((code, told["tables"].as_array().unwrap().len()), (0, 3));
+    assert_eq!(told["tables"][0]["source"], "rescue");
+    let (code, _, err) = run(folder.path(), &["survey", "--source", "rescu"]);
+    assert!(code == 2 && err.contains("did you mean `rescue`?"), "{err}");
+    // What cannot be added leaves the project as it was.
+    let file = folder.path().join("puente.toml");
+    let before = std::fs::read_to_string(&file).unwrap();
+    for (source, code, text) in [
+        (huts.as_str(), 2, "a source `huts` is there already"),
+        ("more=sqlite:/nowhere/x.db", 3, "source `more`"),
+        ("More=sqlite:x.db", 2, "`More` is not a source name"),
+    ] {
+        let (found, out, err) = run(folder.path(), &["init", "--source", source]);
+        assert!(found == code && format!("{out}{err}").contains(text), "{source}: {found} {out}{err}");
+        assert_eq!(std::fs::read_to_string(&file).unwrap(), before);
+    }
+    let (code, _, err) = run(folder.path(), &["init"]);
+    assert!(code == 2 && err.contains("`--source NAME=URL` adds a source"), "{err}");
+    let (code, out, _) = run(folder.path(), &["init", "--source", &at("again", "rescue.db")]);
+    assert!(code == 0 && out.contains("AgainCallout"), "{out}");
+    std::fs::remove_file(made.path().join("rescue.db")).unwrap();
+    let (code, out, _) = run(folder.path(), &["check"]);
+    assert!(code == 3 && out.contains("source `rescue`: ") && out.contains("source `again`: "), "{out}");
+}

@@ -102,6 +102,7 @@ pub fn survey(folder: &ProjectFolder, only: Option<&str>) -> Result<SurveyOutcom
         let convincing = evidence::convincing(folder, candidates.collect()).into_iter();
         proposals.extend(convincing.map(|candidate| (candidate.source, candidate.to_source, candidate.proposal)));
     }
+    let named = |source: SourceId| (project.sources.len() > 1).then(|| project.sources[source].name.clone());
     let called = |source: SourceId, table: String| table_called(project, &known, source, &table);
     let proposals = proposals
         .into_iter()
@@ -109,13 +110,14 @@ pub fn survey(folder: &ProjectFolder, only: Option<&str>) -> Result<SurveyOutcom
         .map(|(source, to, proposal)| Proposal {
             table: called(source, proposal.table),
             to: called(to, proposal.to),
+            sources: named(source).zip(named(to)),
             ..proposal
         })
         .collect();
     let edit = |table: &String| project.types.iter().find(|(name, _)| names_table(name, table)).map(|(_, edit)| edit);
     let keys = keys
         .into_iter()
-        .map(|(source, key)| KeyProposal { table: called(source, key.table), ..key })
+        .map(|(source, key)| KeyProposal { table: called(source, key.table), source: named(source), ..key })
         .filter(|key| edit(&key.table).is_none_or(|edit| edit.key.is_empty() && !edit.hidden))
         .collect();
     let outcome = |(id, renames, before, notices): (SourceId, Vec<Rename>, Option<Catalog>, Vec<String>)| {

@@ -93,6 +93,7 @@ impl<'c> KeySearch<'c> {
     fn proposal(&self, columns: &[usize], rows: i64) -> KeyProposal {
         KeyProposal {
             table: self.table.name.clone(),
+            source: None,
             columns: columns.iter().map(|at| self.columns[*at].name.clone()).collect(),
             rows: u64::try_from(rows).unwrap_or(0),
         }

@@ -16,6 +16,9 @@ pub struct Proposal {
     pub to: String,
     /// The referenced column: a key by itself.
     pub references: String,
+    /// The names of their sources, where the project has several: a table is called with its source's name then, so that no later
+    /// source makes another one of it.
+    pub sources: Option<(String, String)>,
     /// What in the names suggests it.
     pub evidence: String,
     /// How many distinct sampled values there were, and how many of them exist on the other side. Without values nothing but
@@ -26,9 +29,13 @@ pub struct Proposal {
 impl Proposal {
     /// The lines to paste into the project file.
     pub fn to_toml(&self) -> String {
+        let (table, to) = match &self.sources {
+            Some((source, to_source)) => (in_source(source, &self.table), in_source(to_source, &self.to)),
+            None => (self.table.clone(), self.to.clone()),
+        };
         format!(
-            "[[link]]\ntable = {:?}\ncolumns = [{:?}]\nto = {:?}\nreferences = [{:?}]\n",
-            self.table, self.column, self.to, self.references
+            "[[link]]\ntable = {table:?}\ncolumns = [{:?}]\nto = {to:?}\nreferences = [{:?}]\n",
+            self.column, self.references
         )
     }
 }
@@ -38,6 +45,8 @@ impl Proposal {
 pub struct KeyProposal {
     /// The table or view.
     pub table: String,
+    /// The name of its source, where the project has several.
+    pub source: Option<String>,
     /// The columns.
     pub columns: Vec<String>,
     /// How many rows were sampled, no two of which agree in them.
@@ -47,13 +56,19 @@ pub struct KeyProposal {
 impl KeyProposal {
     /// The lines to paste into the project file, where it says nothing of the table yet.
     pub fn to_toml(&self) -> String {
-        format!("[[type]]\ntable = {:?}\n{}", self.table, self.line())
+        let table = self.source.as_ref().map_or_else(|| self.table.clone(), |source| in_source(source, &self.table));
+        format!("[[type]]\ntable = {table:?}\n{}", self.line())
     }
 
     /// The line that says the key.
     pub fn line(&self) -> String {
         format!("key = {:?}\n", self.columns)
     }
+}
+
+/// What the project file calls a table of one of several sources.
+fn in_source(source: &str, table: &str) -> String {
+    if table.starts_with(&format!("{source}:")) { table.to_owned() } else { format!("{source}:{table}") }
 }
 
 /// Tables and views without a key, each with the columns that could be one, the likely ones first.
@@ -177,6 +192,7 @@ fn proposal(table: &Table, column: &Column, target: &Table, key: &str) -> Propos
         column: column.name.clone(),
         to: target.name.clone(),
         references: key.to_owned(),
+        sources: None,
         evidence: {
             let kind = target.column(key).map_or(column.scalar, |key| key.scalar);
             let kinds = match kind == column.scalar {
