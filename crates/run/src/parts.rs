@@ -136,7 +136,7 @@ async fn read(
     };
     let is_asked = |select: SelectId| plan.runs(select) && !is_there(select);
     if !reading.visits_once(&is_asked) {
-        reading.open_all().await?;
+        reading.open_all(&is_asked).await?;
     }
     for stage in 0..=stages.iter().copied().max().unwrap_or(0) {
         let asked: Vec<SelectId> =
@@ -212,9 +212,10 @@ impl Reading<'_> {
         })
     }
 
-    /// Opens a snapshot of every source, in the order of the sources: so no two requests wait for what the other one holds.
-    async fn open_all(&mut self) -> Result<(), Problem> {
-        for (at, part) in self.request.parts.iter().enumerate() {
+    /// Opens a snapshot of every source that is read, in the order of the sources: so no two requests wait for what the other one holds.
+    async fn open_all(&mut self, is_asked: &dyn Fn(SelectId) -> bool) -> Result<(), Problem> {
+        let read = self.parts_of((0..self.stages.len()).filter(|select| is_asked(*select)));
+        for (at, part) in self.request.parts.iter().enumerate().filter(|(at, _)| read[*at]) {
             let mut snapshot = part.connector.snapshot(self.request.of(part));
             self.snapshots[at] = match snapshot.opened().await {
                 Ok(()) => Held::Open(snapshot),
@@ -227,10 +228,14 @@ impl Reading<'_> {
 
     /// Which parts are read after a stage, too.
     fn needed_after(&self, stage: usize, is_asked: &dyn Fn(SelectId) -> bool) -> Vec<bool> {
-        let mut needed = vec![false; self.snapshots.len()];
-        let later = (0..self.stages.len()).filter(|select| self.stages[*select] > stage && is_asked(*select));
-        later.filter_map(|select| self.part_of(select)).for_each(|part| needed[part] = true);
-        needed
+        self.parts_of((0..self.stages.len()).filter(|select| self.stages[*select] > stage && is_asked(*select)))
+    }
+
+    /// Of which parts some selects are.
+    fn parts_of(&self, selects: impl Iterator<Item = SelectId>) -> Vec<bool> {
+        let mut parts = vec![false; self.request.parts.len()];
+        selects.filter_map(|select| self.part_of(select)).for_each(|part| parts[part] = true);
+        parts
     }
 
     /// Reads the selects of one stage, those of different sources at the same time. What is not needed later is let go of at
