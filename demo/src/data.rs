@@ -29,7 +29,7 @@ const NOTES: &[&str] =
     &["vegetarian", "arrives late", "with a dog, 100% friendly", "“quiet” room, please", "brings own rope"];
 
 const HUTS: i64 = 60;
-pub(crate) const HIKERS: i64 = 2_500;
+const HIKERS: i64 = 2_500;
 const BOOKINGS: i64 = 20_000;
 const READINGS: i64 = 100_000;
 const TRAILS: i64 = 25;
@@ -148,11 +148,6 @@ fn huts(db: &Transaction<'_>, random: &mut Random) -> rusqlite::Result<()> {
     Ok(())
 }
 
-/// The number under which a hiker is a member of the club, where one is.
-pub(crate) fn member_number(hiker: i64) -> i64 {
-    9_000_000_000_000_000_000 + hiker
-}
-
 fn hikers(db: &Transaction<'_>, random: &mut Random) -> rusqlite::Result<()> {
     let mut insert = db.prepare("insert into hikers values (?,?,?,?,?,?,?)")?;
     for id in 1..=HIKERS {
@@ -163,7 +158,7 @@ fn hikers(db: &Transaction<'_>, random: &mut Random) -> rusqlite::Result<()> {
             (!random.one_in(6)).then(|| format!("{}.{id}@trails.example", name.to_lowercase().replace(' ', "."))),
             (!random.one_in(3)).then(|| format!("+00 555 {:06}", random.between(0, 999_999))),
             (!random.one_in(10)).then(|| date(-random.between(6_500, 28_000))),
-            random.one_in(2).then(|| member_number(id)),
+            random.one_in(2).then_some(9_000_000_000_000_000_000 + id),
             format!(
                 "{} {:02}:{:02}:{:02}",
                 date(-random.between(1, 900)),

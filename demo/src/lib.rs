@@ -105,10 +105,10 @@ pub fn write_huts(folder: &Path, url: Option<&str>) -> Result<(), String> {
 
 fn write_rescue(folder: &Path, huts: &Connection) -> Result<(), String> {
     let filled = |connection: &mut Connection| {
-        let codes = rescue::codes(huts)?;
+        let club = rescue::Club::of(huts)?;
         let transaction = connection.transaction()?;
         transaction.execute_batch(rescue::SCHEMA)?;
-        rescue::insert(&transaction, &codes)?;
+        rescue::insert(&transaction, &club)?;
         transaction.commit()?;
         connection.execute_batch("analyze;")
     };
@@ -165,7 +165,7 @@ mod tests {
         let linked = |table: &str, own: &str, key: &str| {
             rows(&log, &format!("callouts where {own} in (select {key} from huts.{table})"))
         };
-        assert!(linked("huts", "hut_code", "code") > 900 && linked("hikers", "member_no", "member_no") > 50);
+        assert!(linked("huts", "hut_code", "code") > 900 && linked("hikers", "member_no", "member_no") > 400);
     }
 
     #[test]

@@ -2,7 +2,7 @@
 
 use rusqlite::{Connection, Transaction, params};
 
-use crate::data::{HIKERS, date, member_number, person};
+use crate::data::{date, person};
 use crate::random::Random;
 
 /// The tables of the rescue service, as SQL.
@@ -13,8 +13,26 @@ const RESCUERS: i64 = 40;
 const REPORTS: &[&str] =
     &["found above the lake", "flown out", "walked down with us", "waited in the hut until the wind dropped"];
 
-/// Fills every table: `codes` are the codes of the huts.
-pub(crate) fn insert(db: &Transaction<'_>, codes: &[String]) -> rusqlite::Result<()> {
+/// What the rescue service knows of the club: the codes of its huts, and the numbers of its members.
+pub(crate) struct Club {
+    codes: Vec<String>,
+    members: Vec<i64>,
+}
+
+impl Club {
+    /// Reads them from the huts' database.
+    pub(crate) fn of(huts: &Connection) -> rusqlite::Result<Self> {
+        let mut codes = huts.prepare("select code from huts order by id")?;
+        let mut members = huts.prepare("select member_no from hikers where member_no is not null order by id")?;
+        Ok(Club {
+            codes: codes.query_map([], |row| row.get(0))?.collect::<Result<_, _>>()?,
+            members: members.query_map([], |row| row.get(0))?.collect::<Result<_, _>>()?,
+        })
+    }
+}
+
+/// Fills every table.
+pub(crate) fn insert(db: &Transaction<'_>, club: &Club) -> rusqlite::Result<()> {
     let random = &mut Random::new(20_260_715);
     let mut rescuer = db.prepare("insert into rescuers values (?, ?, ?, ?)")?;
     for id in 1..=RESCUERS {
@@ -23,7 +41,8 @@ pub(crate) fn insert(db: &Transaction<'_>, codes: &[String]) -> rusqlite::Result
     }
     let mut callout = db.prepare("insert into callouts values (?, ?, ?, ?, ?, ?, ?, ?)")?;
     let mut crew = db.prepare("insert or ignore into callout_rescuers values (?, ?, ?)")?;
-    let codes: Vec<&str> = codes.iter().map(String::as_str).collect();
+    let codes: Vec<&str> = club.codes.iter().map(String::as_str).collect();
+    let members: Vec<&i64> = club.members.iter().collect();
     for id in 1..=CALLOUTS {
         // The log is written as it goes, the oldest first. Huts that closed since still stand in it.
         let day = id * 3 / 5 - 420;
@@ -33,7 +52,7 @@ pub(crate) fn insert(db: &Transaction<'_>, codes: &[String]) -> rusqlite::Result
         callout.execute(params![
             id,
             code,
-            random.one_in(2).then(|| member_number(random.between(1, HIKERS))),
+            random.one_in(2).then(|| random.pick(&members)),
             format!("{} {hour:02}:{:02}:00", date(day), random.between(0, 59)),
             (id < CALLOUTS - 5).then(|| format!("{} {:02}:30:00", date(day), hour + random.between(1, 4))),
             kind,
@@ -47,9 +66,4 @@ pub(crate) fn insert(db: &Transaction<'_>, codes: &[String]) -> rusqlite::Result
         }
     }
     Ok(())
-}
-
-/// The codes of the huts, in order.
-pub(crate) fn codes(huts: &Connection) -> rusqlite::Result<Vec<String>> {
-    huts.prepare("select code from huts order by id")?.query_map([], |row| row.get(0))?.collect()
 }
