@@ -39,6 +39,11 @@ impl BoundPlan {
         }
     }
 
+    /// Is the value of a parameter what a key query found, not what a caller, a rule or a claim says?
+    pub fn is_found(&self, parameter: usize) -> bool {
+        matches!(self.plan.parameters[parameter], Parameter::Keys(_))
+    }
+
     /// Gives what a key query found to whatever shares the values of this request.
     pub fn supply_keys(&self, query: usize, keys: Vec<Datum>) {
         let _ = self.keys[query].set(Datum::List(keys));

@@ -43,7 +43,10 @@ pub(super) fn values(slots: &[Slot], bound: &BoundPlan, keys: Option<&KeyValues>
         .iter()
         .map(|slot| {
             Text(match slot {
-                Slot::Parameter(parameter) => text(bound.value(*parameter)),
+                Slot::Parameter(parameter) => match bound.value(*parameter) {
+                    Datum::List(keys) if bound.is_found(*parameter) => Some(found(keys)),
+                    value => text(value),
+                },
                 Slot::PageSize(parameter) => Some((bound.integer(*parameter) + 1).to_string()),
                 Slot::Constant(cell) => text(cell),
                 Slot::Given(number) => text(&given[*number]),
@@ -64,9 +67,14 @@ fn text(cell: &Datum) -> Option<String> {
         Datum::Real(value) => Some(value.to_string()),
         Datum::Text(text) => Some(text.clone()),
         Datum::Blob(bytes) => Some(bytea(bytes)),
-        // What no text here can be is not looked for: null instead would make the answer unknown.
-        Datum::List(cells) => Some(array(cells.iter().filter(|cell| !has_nul(cell)))),
+        Datum::List(cells) => Some(array(cells)),
     }
+}
+
+/// Keys that another source found. What no text here can be is not looked for: null instead would make the answer unknown.
+/// Of any other list nothing may be left out: it would be stored without an item, or include all of fewer.
+fn found(keys: &[Datum]) -> String {
+    array(keys.iter().filter(|key| !has_nul(key)))
 }
 
 /// Is it a text that PostgreSQL takes for no text: with a byte that is zero?
@@ -106,6 +114,13 @@ fn array<'a>(cells: impl IntoIterator<Item = &'a Datum>) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn only_keys_that_were_found_leave_out_what_no_text_can_be() {
+        let cells = vec![Datum::Text("a\0b".into()), Datum::Text("c".into())];
+        assert_eq!(found(&cells), r#"{"c"}"#);
+        assert_eq!(text(&Datum::List(cells)).as_deref(), Some("{\"a\0b\",\"c\"}"), "the database refuses it");
+    }
 
     #[test]
     fn items_of_arrays_are_quoted() {
