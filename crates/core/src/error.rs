@@ -188,6 +188,12 @@ impl Problem {
         self
     }
 
+    /// The same problem, told of one of several sources.
+    pub fn of_source(mut self, name: &str) -> Self {
+        self.message = format!("source `{name}`: {}", self.message);
+        self
+    }
+
     /// The same problem, with what only the log may say.
     pub fn with_detail(mut self, detail: impl fmt::Display) -> Self {
         self.detail = Some(detail.to_string());

@@ -352,8 +352,7 @@ impl Reading<'_> {
 
     /// The problem of a source that is away, with its name: the others are not.
     fn named(&self, source: SourceId, problem: Problem) -> Problem {
-        let name = &self.plan().model().sources[source];
-        Problem { message: format!("source `{name}`: {}", problem.message), ..problem }
+        problem.of_source(&self.plan().model().sources[source])
     }
 }
 

@@ -73,7 +73,7 @@ pub fn survey(folder: &ProjectFolder, only: Option<&str>) -> Result<SurveyOutcom
             continue;
         }
         let found = puente_sources::survey(source, &folder.path).map_err(|problem| {
-            SurveyError::Source(if project.sources.len() > 1 { of_source(&source.name, problem) } else { problem })
+            SurveyError::Source(if project.sources.len() > 1 { problem.of_source(&source.name) } else { problem })
         })?;
         let mut catalog = found.catalog;
         let mut renames = Vec::new();
@@ -147,11 +147,6 @@ fn modelled(folder: &ProjectFolder, catalogs: &mut [Option<Catalog>]) -> Result<
         remember(catalog, names);
     }
     Ok(model)
-}
-
-/// The problem of one of several sources, with its name.
-pub(crate) fn of_source(name: &str, problem: Problem) -> Problem {
-    Problem { message: format!("source `{name}`: {}", problem.message), ..problem }
 }
 
 /// What the project file calls a table: by its own name, and where several sources have one of that name, with the source's before

@@ -10,6 +10,7 @@ use tokio::time::timeout;
 
 use crate::attempts::Transactional;
 use crate::server::{END_TIMEOUT, within};
+use crate::statements::needs_snapshot;
 
 /// A server whose sessions read snapshots.
 pub(crate) trait Snapshots: Transactional {
@@ -32,9 +33,7 @@ pub(crate) async fn hold<S: Snapshots>(servers: &[Arc<S>], request: &Request, mu
     let mut servers = servers.iter();
     let Some(mut server) = servers.next().map(|server| &**server) else { return };
     let plan = request.bound.plan();
-    let is_own = |select: &usize| plan.runs(*select) && plan.source_of(*select) == request.source;
-    // One statement is one snapshot anyway.
-    let begins = (0..plan.selects().len()).filter(is_own).count() > 1;
+    let begins = needs_snapshot(request);
     let mut again: Option<LevelJob> = None;
     let mut may_retry = true;
     loop {

@@ -121,6 +121,12 @@ pub(crate) fn runs(request: &Request, select: SelectId) -> bool {
     plan.runs(select) && plan.source_of(select) == request.source
 }
 
+/// Does a request read its source with more than one statement? One is a snapshot anyway.
+pub(crate) fn needs_snapshot(request: &Request) -> bool {
+    let selects = 0..request.bound.plan().selects().len();
+    selects.filter(|select| runs(request, *select)).count() > 1
+}
+
 /// The statements of a request's plan.
 pub(crate) fn program(request: &Request) -> &Program {
     let prepared: &dyn Any = &*request.prepared;

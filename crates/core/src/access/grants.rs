@@ -218,15 +218,12 @@ impl Granter<'_> {
                     format!("`{}.{name}` is computed by the database and cannot be written; leave it out", t.name)
                 }
                 (_, Some(_), _) => continue,
-                (_, _, Some(link)) if link.crosses => {
-                    let own = link.pairs.iter().map(|(own, _)| format!("`{}`", t.columns[*own].label()));
-                    format!(
-                        "`{}.{name}` is a link to another source, and a change writes one source: grant {}, by which it is \
-                         linked",
-                        t.name,
-                        own.collect::<Vec<_>>().join(" and ")
-                    )
-                }
+                (_, _, Some(link)) if link.crosses => format!(
+                    "`{}.{name}` is a link to another source, and a change writes one source: grant {}, by which it is \
+                     linked",
+                    t.name,
+                    t.link_columns(link)
+                ),
                 (_, _, Some(link)) if link.cardinality == Cardinality::One => continue,
                 (_, _, Some(_)) => format!(
                     "`{}.{name}` is a link to many: what is created or linked along with a row follows the grants of \

@@ -343,14 +343,13 @@ impl Compiler<'_> {
 
     /// What is to be done about a rule that leads to another source.
     fn crossing(&self, t: &Type, link: &Link) -> String {
-        let own = link.pairs.iter().map(|(own, _)| format!("`{}`", t.columns[*own].label()));
         format!(
             "`{}.{}` leads to the source `{}`, and a rule is judged by the database that has the rows: compare {} with a \
              claim, or copy what decides into this source",
             t.name,
             link.field,
             self.model.sources[self.model.types[link.target].source],
-            own.collect::<Vec<_>>().join(" and ")
+            t.link_columns(link)
         )
     }
 

@@ -276,6 +276,12 @@ impl Type {
         self.keys.iter().find(|key| key.total)
     }
 
+    /// The labels of the columns by which a link's rows are linked, for a message.
+    pub fn link_columns(&self, link: &Link) -> String {
+        let own = link.pairs.iter().map(|(own, _)| format!("`{}`", self.columns[*own].label()));
+        own.collect::<Vec<_>>().join(" and ")
+    }
+
     /// Every field: those of columns, and links.
     pub fn fields(&self) -> impl Iterator<Item = &str> {
         let columns = self.columns.iter().filter_map(|column| column.field.as_deref());

@@ -16,7 +16,7 @@ use super::{fault, params, values};
 use crate::attempts;
 use crate::cluster::{self, Job};
 use crate::server::{CANCEL_TIMEOUT, within};
-use crate::statements::program;
+use crate::statements::{needs_snapshot, program};
 use puente_run::levels::LevelReader;
 use puente_run::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
 
@@ -93,8 +93,7 @@ impl Server {
 }
 
 async fn work(session: &mut Conn, request: &Request) -> Result<Outcome, Problem> {
-    let plan = request.bound.plan();
-    let several = (0..plan.selects().len()).filter(|select| plan.runs(*select)).count() > 1;
+    let several = needs_snapshot(request);
     let told = |error: mysql_async::Error| fault::problem(&error);
     if several {
         begin_reading(session).await?;

@@ -3,7 +3,7 @@
 //! Where indexes find the children of a parent, a child's statement is executed once per parent's row, as the writer
 //! reaches it; where one does not, every statement is executed once for all parents.
 
-use crate::statements::{program, runs};
+use crate::statements::{needs_snapshot, program};
 use std::path::Path;
 use std::time::{Duration, Instant};
 
@@ -52,8 +52,7 @@ pub(super) fn run(kept: &Kept, file: &Path, request: &Request) -> Result<Outcome
 /// What the database reports, where it was not told with the rows of a level.
 pub(super) fn hold(kept: &Kept, file: &Path, request: &Request, jobs: &mut LevelJobs) -> Result<(), Problem> {
     let plan = request.bound.plan();
-    // One statement is one snapshot anyway.
-    if (0..plan.selects().len()).filter(|select| runs(request, *select)).count() > 1 {
+    if needs_snapshot(request) {
         kept.begin_reading().map_err(|error| problem(&error, file))?;
     }
     let mut run = Run::new(kept, file, request);
