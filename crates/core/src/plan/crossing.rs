@@ -75,8 +75,8 @@ impl<'a> Planner<'a> {
     /// nothing is in an empty one, not even what is unknown.
     fn begin_crossing(&mut self) -> Result<usize, Problem> {
         if self.writes {
-            let text = "a filter through a link to another source has no place in a mutation, which knows what its own source \
-                        knows; ask for the keys first, and give them with `in`";
+            let text = "a mutation cannot filter through a link to another source, as it reads and writes one; query the keys \
+                        first, and pass them with `in`";
             return Err(Problem::new(Code::InvalidArgument, text));
         }
         self.opens_lists += 1;
