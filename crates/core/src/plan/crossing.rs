@@ -76,7 +76,7 @@ impl<'a> Planner<'a> {
     fn begin_crossing(&mut self) -> Result<usize, Problem> {
         if self.writes {
             let text = "a mutation cannot filter through a link to another source, as it reads and writes one; query the keys \
-                        first, and pass them with `in`";
+                        first, and give them with `in`";
             return Err(Problem::new(Code::InvalidArgument, text));
         }
         self.opens_lists += 1;
