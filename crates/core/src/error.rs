@@ -182,6 +182,11 @@ impl Problem {
         Problem { code, message, locations: Vec::new(), path: Vec::new(), detail: None }
     }
 
+    /// The time of a request is up, or its source's patience.
+    pub fn timed_out() -> Self {
+        Problem::new(Code::TimedOut, "the request took too long; ask for less")
+    }
+
     /// The same problem, at a place in the document.
     pub fn at(mut self, location: Option<Location>) -> Self {
         self.locations.extend(location);

@@ -78,7 +78,11 @@ impl Question {
         let variables = Variables::coerce(&document, self.variables.clone(), view.resolve(&claims)).unwrap();
         let view = view.specialise(&variables.resolved_claims().pattern);
         let (limits, sealer) = (Limits::default(), Sealer::new(b"plans", &self.role));
-        let capabilities = &[true, false].map(|nulls_are_smallest| Capabilities { nulls_are_smallest });
+        let capabilities = &[true, false].map(|nulls_are_smallest| Capabilities {
+            nulls_are_smallest,
+            most_json_parts: 8,
+            most_json_levels: 31,
+        });
         let context = Context { view: &view, limits: &limits, sealer: &sealer, capabilities };
         if document.is_mutation() {
             plan::change::build_mutation(context, &document, &variables).unwrap().to_text()

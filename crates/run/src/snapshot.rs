@@ -18,6 +18,8 @@ pub struct Snapshot {
     opened: Option<oneshot::Receiver<Result<(), Problem>>>,
     /// Why nothing can be read, for whoever asks too late to be told.
     refused: Arc<OnceLock<Problem>>,
+    /// Is dropped with it.
+    _alive: oneshot::Sender<()>,
     _held: Option<Box<dyn Any + Send + Sync>>,
 }
 
@@ -33,6 +35,7 @@ pub struct LevelJobs {
     jobs: mpsc::UnboundedReceiver<LevelJob>,
     opened: Option<oneshot::Sender<Result<(), Problem>>>,
     refused: Arc<OnceLock<Problem>>,
+    dropped: oneshot::Receiver<()>,
 }
 
 /// The rows of one select, for these keys of its parents.
@@ -68,9 +71,11 @@ pub struct LevelRead {
 pub fn snapshot(held: Option<Box<dyn Any + Send + Sync>>) -> (Snapshot, LevelJobs) {
     let (sender, receiver) = mpsc::unbounded_channel();
     let (tell, opened) = oneshot::channel();
+    let (alive, dropped) = oneshot::channel();
     let refused = Arc::default();
-    let snapshot = Snapshot { jobs: sender, opened: Some(opened), refused: Arc::clone(&refused), _held: held };
-    (snapshot, LevelJobs { jobs: receiver, opened: Some(tell), refused })
+    let told = Arc::clone(&refused);
+    let snapshot = Snapshot { jobs: sender, opened: Some(opened), refused: told, _alive: alive, _held: held };
+    (snapshot, LevelJobs { jobs: receiver, opened: Some(tell), refused, dropped })
 }
 
 impl Snapshot {
@@ -134,6 +139,14 @@ impl LevelJobs {
     pub fn blocking_next(&mut self) -> Option<LevelJob> {
         self.jobs.blocking_recv()
     }
+
+    /// Resolves when the snapshot is dropped: nobody waits for anything of it any more.
+    pub async fn abandoned(&mut self) {
+        if !self.dropped.is_terminated() {
+            // Nothing is ever sent.
+            let _ = (&mut self.dropped).await;
+        }
+    }
 }
 
 impl Level {
@@ -154,11 +167,6 @@ impl LevelReply {
     /// Tells what came of it. Where nobody waits any more there is nothing to say.
     pub fn tell(self, read: Result<LevelRead, Problem>) {
         let _ = self.0.send(read);
-    }
-
-    /// Resolves when nobody waits any more.
-    pub async fn abandoned(&mut self) {
-        self.0.closed().await;
     }
 }
 
@@ -190,12 +198,10 @@ mod tests {
             reply.tell(Err(away()));
         };
         assert_eq!(tokio::join!(reading, refusing).0.unwrap_err(), away());
-        let mut left = Box::pin(snapshot.read(0, None));
-        assert!((&mut left).now_or_never().is_none());
-        let LevelJob { mut reply, .. } = jobs.next().await.unwrap();
-        drop(left);
-        reply.abandoned().await;
+        assert!(jobs.abandoned().now_or_never().is_none());
         drop(snapshot);
+        jobs.abandoned().await;
+        jobs.abandoned().await;
         assert!(jobs.next().await.is_none());
     }
 }

@@ -4,7 +4,9 @@ use std::path::PathBuf;
 
 use puente_core::catalog::{self, Advice, AssignedNames, Catalog, Drift, Rename, advise, compare};
 use puente_core::error::Problem;
-use puente_core::model::{self, CrossingCandidate, KeyProposal, Model, Proposal, SourceId, crossing_candidates};
+use puente_core::model::{
+    self, CrossingCandidate, KeyProposal, Model, Proposal, ShapeProposal, SourceId, crossing_candidates, shaped,
+};
 use puente_core::project::{self, Project, SourceSettings};
 
 use crate::evidence;
@@ -21,6 +23,10 @@ pub struct SurveyOutcome {
     pub proposals: Vec<Proposal>,
     /// Keys that are suggested and that the project file does not have yet.
     pub keys: Vec<KeyProposal>,
+    /// Types that are suggested for JSON columns and that the project file does not want yet.
+    pub shapes: Vec<ShapeProposal>,
+    /// Had one source a survey before, and have several now? Root lists are nullable from now on.
+    pub became_several: bool,
 }
 
 /// What a survey found in one source.
@@ -66,8 +72,10 @@ pub fn survey(folder: &ProjectFolder, only: Option<&str>) -> Result<SurveyOutcom
     let project = &folder.project;
     let (mut catalogs, mut sources) = (Vec::new(), Vec::new());
     let (mut proposals, mut keys) = (Vec::new(), Vec::new());
+    let mut surveyed_before = 0;
     for (id, source) in project.sources.iter().enumerate() {
         let before = folder.surveyed(source).map_err(SurveyError::Folder)?;
+        surveyed_before += usize::from(before.is_some());
         if only.is_some_and(|only| only != source.name) {
             catalogs.push(before);
             continue;
@@ -120,6 +128,20 @@ pub fn survey(folder: &ProjectFolder, only: Option<&str>) -> Result<SurveyOutcom
         .map(|(source, key)| KeyProposal { table: called(source, key.table), source: named(source), ..key })
         .filter(|key| edit(&key.table).is_none_or(|edit| edit.key.is_empty() && !edit.hidden))
         .collect();
+    let wants_shape = |table: &String, column: &str| {
+        let fields = edit(table).and_then(|edit| edit.fields.get(column));
+        fields.is_some_and(|field| field.shape || field.hidden || field.scalar.is_some())
+    };
+    let mut shapes = Vec::new();
+    for (id, ..) in &sources {
+        for (table, column, found) in catalogs[*id].iter().flat_map(shaped) {
+            let table = called(*id, table.name.clone());
+            if !wants_shape(&table, &column.name) {
+                let (column, found) = (column.name.clone(), found.clone());
+                shapes.push(ShapeProposal { table, source: named(*id), column, found });
+            }
+        }
+    }
     let outcome = |(id, renames, before, notices): (SourceId, Vec<Rename>, Option<Catalog>, Vec<String>)| {
         let source = &project.sources[id];
         let catalog = catalogs[id].clone().unwrap_or_else(|| Catalog::empty(source.engine));
@@ -134,7 +156,8 @@ pub fn survey(folder: &ProjectFolder, only: Option<&str>) -> Result<SurveyOutcom
         }
     };
     let sources = sources.into_iter().map(outcome).collect();
-    Ok(SurveyOutcome { sources, model, proposals, keys })
+    let became_several = surveyed_before == 1 && known.len() > 1;
+    Ok(SurveyOutcome { sources, model, proposals, keys, shapes, became_several })
 }
 
 /// The model of what was surveyed, whose names are remembered there; a source that was never surveyed has none.
@@ -181,6 +204,8 @@ pub struct Accepted<'p> {
     pub links: Vec<&'p Proposal>,
     /// Keys.
     pub keys: Vec<&'p KeyProposal>,
+    /// Types for JSON columns.
+    pub shapes: Vec<&'p ShapeProposal>,
     /// Renames, each with its source's name.
     pub renames: Vec<(&'p str, &'p Rename)>,
 }
@@ -202,7 +227,7 @@ pub fn accept(folder: &ProjectFolder, proposals: &Accepted<'_>) -> Result<(), Fo
             write(folder, source, catalog)?;
         }
     }
-    if proposals.links.is_empty() && proposals.keys.is_empty() {
+    if proposals.links.is_empty() && proposals.keys.is_empty() && proposals.shapes.is_empty() {
         return Ok(());
     }
     let file = folder.path.join(project::FILE);
@@ -233,6 +258,11 @@ pub fn accept(folder: &ProjectFolder, proposals: &Accepted<'_>) -> Result<(), Fo
         text.push_str(&format!("\n\n{}", more.trim_end()));
     }
     text.push('\n');
+    for shape in &proposals.shapes {
+        let is_table = |name: &str| names_table(name, &shape.table) || name == shape.table_name();
+        text = project::with_shape(&text, is_table, &shape.table_name(), &shape.column)
+            .map_err(|error| FolderError::Unreadable(format!("{} cannot be changed: {error}", file.display())))?;
+    }
     let accepted = project::read(&text, &crate::environment::read).map_err(FolderError::Mistakes)?;
     model::build(&catalogs.iter().collect::<Vec<_>>(), &accepted).map_err(FolderError::Mistakes)?;
     replace(&file, &text).map_err(|error| failed("written", error))
@@ -252,6 +282,8 @@ fn remember(catalog: &mut Catalog, names: &AssignedNames) {
         }
         kept.fields.extend(names.fields.clone());
         kept.links.extend(names.links.clone());
+        kept.members.extend(names.members.clone());
+        kept.shapes.extend(names.shapes.clone());
     }
 }
 

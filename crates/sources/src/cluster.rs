@@ -82,10 +82,14 @@ impl<S: Server> Cluster<S> {
         fitting
     }
 
+    fn primary(&self) -> Arc<S> {
+        Arc::clone(&self.primary)
+    }
+
     async fn run(&self, request: Request) -> Result<Outcome, Problem> {
         let request = Arc::new(request);
         for replica in self.replicas(&request.role) {
-            match self.on(replica, &request, |server, job| async move { server.run(job).await }).await {
+            match self.on(replica, Arc::clone(&request), |server, job| async move { server.run(job).await }).await {
                 // A replica that is away must not be missed.
                 Err(problem) if problem.code == Code::SourceUnavailable => {
                     tracing::warn!(target: "puente::source", detail = problem.detail, "a replica is away");
@@ -93,28 +97,14 @@ impl<S: Server> Cluster<S> {
                 outcome => return outcome,
             }
         }
-        let primary = Arc::clone(&self.primary);
-        self.on(primary, &request, |server, job| async move { server.run(job).await }).await
-    }
-
-    async fn on_primary<R, T, F>(
-        &self,
-        request: R,
-        work: impl FnOnce(Arc<S>, Job<R>) -> F + Send + 'static,
-    ) -> Result<T, Problem>
-    where
-        R: Send + Sync + 'static,
-        T: Send + 'static,
-        F: Future<Output = Result<T, Problem>> + Send + 'static,
-    {
-        self.on(Arc::clone(&self.primary), &Arc::new(request), work).await
+        self.on(self.primary(), request, |server, job| async move { server.run(job).await }).await
     }
 
     /// Works on a server's own threads. The work hears when this future is dropped.
     async fn on<R, T, F>(
         &self,
         server: Arc<S>,
-        request: &Arc<R>,
+        request: Arc<R>,
         work: impl FnOnce(Arc<S>, Job<R>) -> F + Send + 'static,
     ) -> Result<T, Problem>
     where
@@ -123,7 +113,7 @@ impl<S: Server> Cluster<S> {
         F: Future<Output = Result<T, Problem>> + Send + 'static,
     {
         let (keep_alive, disconnected) = oneshot::channel();
-        let job = Job { request: Arc::clone(request), disconnected };
+        let job = Job { request, disconnected };
         let result = self.workers.spawn(work(server, job)).await.unwrap_or_else(|_| Err(stopped()));
         drop(keep_alive);
         result
@@ -143,7 +133,7 @@ impl<S: Server> Connector for Cluster<S> {
     fn snapshot(&self, request: Request) -> Snapshot {
         let (snapshot, jobs) = snapshot::snapshot(None);
         let mut servers = self.replicas(&request.role);
-        servers.push(Arc::clone(&self.primary));
+        servers.push(self.primary());
         self.workers.spawn(async move { snapshots::hold(&servers, &request, jobs).await });
         snapshot
     }
@@ -154,16 +144,16 @@ impl<S: Server> Connector for Cluster<S> {
     }
 
     fn change(&self, request: ChangeRequest) -> BoxFuture<'_, Result<Outcome, Problem>> {
-        self.on_primary(request, |server, job| async move { server.change(job).await }).boxed()
+        self.on(self.primary(), Arc::new(request), |server, job| async move { server.change(job).await }).boxed()
     }
 
     fn explain(&self, request: Request) -> BoxFuture<'_, Result<Vec<Explanation>, Problem>> {
-        self.on_primary(request, |server, job| async move { server.explain(job).await }).boxed()
+        self.on(self.primary(), Arc::new(request), |server, job| async move { server.explain(job).await }).boxed()
     }
 
     fn probe(&self) -> BoxFuture<'_, Result<(), Problem>> {
         let probing = async move {
-            let server = Arc::clone(&self.primary);
+            let server = self.primary();
             let probed = self.workers.spawn(async move { server.reach().await }).await;
             probed.unwrap_or_else(|_| Err(stopped()))
         };

@@ -18,9 +18,10 @@ mod cluster;
 mod engines;
 #[cfg(feature = "mariadb")]
 pub mod mariadb;
+#[cfg(any(feature = "postgres", feature = "mariadb"))]
+mod member_index;
 #[cfg(feature = "postgres")]
 pub mod postgres;
-#[cfg(any(feature = "postgres", feature = "mariadb"))]
 mod quoted;
 mod sampling;
 #[cfg(any(feature = "postgres", feature = "mariadb"))]

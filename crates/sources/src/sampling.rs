@@ -2,6 +2,7 @@
 
 use puente_core::catalog::{Column, Table};
 use puente_core::model::{KeyProposal, Proposal};
+use puente_core::value::{Scalar, StorageFormat};
 use puente_sql::Dialect;
 
 /// Rows at the beginning of a table whose values are looked at.
@@ -100,18 +101,54 @@ impl<'c> KeySearch<'c> {
     }
 }
 
-/// One significant digit: the survey file should not change with every row.
-pub(crate) fn round(rows: u64) -> u64 {
-    let magnitude = 10_u64.pow(rows.checked_ilog10().unwrap_or(0));
-    rows / magnitude * magnitude
+/// Places over a table's key at which values are looked at, beside its beginning.
+const PLACES: u32 = 20;
+
+/// Values of one column that are looked at: the first, and some at places that are spread evenly over the table's key. The
+/// places are the same each time, so that a survey of what did not change finds the same.
+pub(crate) struct ValueSample {
+    /// The table, as a statement names it.
+    pub(crate) from: String,
+    /// The value, as a statement says it.
+    pub(crate) value: String,
+    /// A key of whole numbers, as a statement names it; none where there is none, or where all rows are looked at anyway.
+    pub(crate) key: Option<String>,
+    /// How many values.
+    pub(crate) samples: u32,
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn row_counts_are_rounded() {
-        assert_eq!([0, 7, 19_999, 100_000].map(round), [0, 7, 10_000, 100_000]);
+impl ValueSample {
+    /// Asks for the first of them.
+    pub(crate) fn first(&self) -> String {
+        let ValueSample { from, value, key, samples } = self;
+        let count = if key.is_some() { samples.div_ceil(2) } else { *samples };
+        format!("select {value} as v from {from} where {value} is not null limit {count}")
     }
+
+    /// Asks for the least and the largest key.
+    pub(crate) fn range(&self) -> Option<String> {
+        self.key.as_ref().map(|key| format!("select min({key}), max({key}) from {}", self.from))
+    }
+
+    /// Asks for those at the places between the two.
+    pub(crate) fn places(&self, least: i64, largest: i64) -> Vec<String> {
+        let ValueSample { from, value, key: Some(key), samples } = self else { return Vec::new() };
+        let count = (samples / 2).div_ceil(PLACES);
+        let step = largest.saturating_sub(least) / i64::from(PLACES + 1);
+        let place = |number: u32| {
+            let place = least.saturating_add(step.saturating_mul(i64::from(number)));
+            format!(
+                "select {value} as v from {from} where {key} >= {place} and {value} is not null order by {key} limit {count}"
+            )
+        };
+        (1..=PLACES).map(place).collect()
+    }
+}
+
+/// A key of whole numbers that a sample can be spread over: that of one column, where there are more rows than are looked at.
+pub(crate) fn spread_key(table: &Table, samples: u32) -> Option<&str> {
+    let [key] = table.primary_key.as_slice() else { return None };
+    let is_whole = |column: &Column| matches!(column.scalar, Scalar::Int | Scalar::BigInt) && !column.list;
+    let found = table.column(key).filter(|column| is_whole(column) && column.form != StorageFormat::Unsigned);
+    found.filter(|_| table.about_rows > u64::from(samples)).map(|_| key.as_str())
 }

@@ -37,7 +37,8 @@ pub(crate) async fn hold<S: Snapshots>(servers: &[Arc<S>], request: &Request, mu
     let mut again: Option<LevelJob> = None;
     let mut may_retry = true;
     loop {
-        let mut client = match server.take(&request.party, request.deadline).await {
+        let taken = within(request.deadline, jobs.abandoned(), server.take(&request.party, request.deadline)).await;
+        let mut client = match taken.unwrap_or_else(|| Err(Problem::timed_out())) {
             Ok(client) => client,
             Err(problem) => match servers.next().filter(|_| problem.code == Code::SourceUnavailable) {
                 // A replica that is away must not be missed.
@@ -50,14 +51,8 @@ pub(crate) async fn hold<S: Snapshots>(servers: &[Arc<S>], request: &Request, mu
             },
         };
         if begins {
-            let begun =
-                within(request.deadline, std::future::pending::<()>(), server.begin_snapshot(&mut client)).await;
-            let problem = match begun {
-                Some(Ok(())) => None,
-                Some(Err(problem)) => Some(problem),
-                None => Some(timed_out()),
-            };
-            if let Some(problem) = problem {
+            let begun = within(request.deadline, jobs.abandoned(), server.begin_snapshot(&mut client)).await;
+            if let Err(problem) = begun.unwrap_or_else(|| Err(Problem::timed_out())) {
                 let asks_again = std::mem::take(&mut may_retry) && server.can_ask_again(&client, &problem);
                 server.cancel(client).await;
                 if asks_again {
@@ -72,12 +67,12 @@ pub(crate) async fn hold<S: Snapshots>(servers: &[Arc<S>], request: &Request, mu
                 Some(job) => Some(job),
                 None => jobs.next().await,
             };
-            let Some(LevelJob { level, mut reply }) = next else {
+            let Some(LevelJob { level, reply }) = next else {
                 return end(server, client, begins).await;
             };
             let read = {
                 let mut reader = server.reader(&mut client, request);
-                within(request.deadline, reply.abandoned(), level.read(plan, &mut reader)).await
+                within(request.deadline, jobs.abandoned(), level.read(plan, &mut reader)).await
             };
             let problem = match read {
                 Some(Ok(read)) => {
@@ -88,7 +83,7 @@ pub(crate) async fn hold<S: Snapshots>(servers: &[Arc<S>], request: &Request, mu
                 Some(Err(problem)) => problem,
                 None => {
                     server.cancel(client).await;
-                    return refuse(Some(LevelJob { level, reply }), jobs, &timed_out());
+                    return refuse(Some(LevelJob { level, reply }), jobs, &Problem::timed_out());
                 }
             };
             let asks_again = std::mem::take(&mut may_retry) && server.can_ask_again(&client, &problem);
@@ -121,8 +116,4 @@ fn refuse(job: Option<LevelJob>, mut jobs: LevelJobs, problem: &Problem) {
         job.reply.tell(Err(problem.clone()));
     }
     jobs.refuse(problem);
-}
-
-fn timed_out() -> Problem {
-    Problem::new(Code::TimedOut, "the request took too long; ask for less")
 }

@@ -6,6 +6,7 @@ use super::from::Writer;
 use super::select::{Clauses, Correlation};
 use super::{Dialect, Fragment, Slot, Statement};
 use puente_core::model::{Column, ColumnId, Model, TypeId};
+use puente_core::plan::change::Assignment;
 use puente_core::plan::{RowSet, Select};
 
 /// The rows that a change is about: a root select, in the order of its terms, locked until the transaction ends.
@@ -82,27 +83,39 @@ pub fn insert(
     whole.finish(dialect)
 }
 
-/// Sets columns, or adds to them (`true`), in the rows of `keys` keys.
+/// Changes columns in the rows of `keys` keys.
 pub fn update(
     model: &Model,
     dialect: &dyn Dialect,
     of: TypeId,
-    set: &[(ColumnId, bool)],
+    set: &[(ColumnId, Assignment)],
     key: &[ColumnId],
     keys: usize,
 ) -> Statement {
-    let terms = set.iter().enumerate().map(|(at, (column, adds))| {
-        let name = || Fragment::text(quoted(model, dialect, of, *column));
-        let column = &model.types[of].columns[*column];
-        match adds {
+    // By this name the row is known where its columns could be taken for those of what is read in between.
+    const ROW: &str = "t";
+    let (mut writer, mut next) = (Writer::new(model, dialect), 0);
+    let mut terms = Vec::new();
+    for (column, assigned) in set {
+        let (id, column) = (*column, &model.types[of].columns[*column]);
+        let name = Fragment::text(quoted(model, dialect, of, id));
+        let mut slot = || {
+            next += 1;
+            Slot::Given(next - 1)
+        };
+        terms.push(match assigned {
             // A sum takes the type of its parts: here the engine cannot tell it from the column alone.
-            true => Fragment::format("{} = {} + {}", [name(), name(), dialect.value(Slot::Given(at), column)]),
-            false => Fragment::format("{} = {}", [name(), dialect.stored(Slot::Given(at), column)]),
-        }
-    });
-    let rows = matching(model, dialect, of, key, keys, set.len());
-    let parts = [table(model, dialect, of), Fragment::join(terms, ", "), rows];
-    Fragment::format("update {} set {} where {}", parts).finish(dialect)
+            Assignment::Add(_) => Fragment::format("{} = {} + {}", [name.clone(), name, dialect.value(slot(), column)]),
+            Assignment::Value(_) => Fragment::format("{} = {}", [name, dialect.stored(slot(), column)]),
+            Assignment::Json(change) => {
+                Fragment::format("{} = {}", [name, writer.json_changed(of, id, ROW, change, &mut next)])
+            }
+        });
+    }
+    let rows = matching(model, dialect, of, key, keys, next);
+    let is_named = set.iter().any(|(_, assigned)| matches!(assigned, Assignment::Json(_)));
+    let table = if is_named { table(model, dialect, of).named(ROW) } else { table(model, dialect, of) };
+    Fragment::format("update {} set {} where {}", [table, Fragment::join(terms, ", "), rows]).finish(dialect)
 }
 
 /// Sets columns in `rows` rows, each found by its key and set to values of its own. The values of a row: its key's, then
@@ -204,6 +217,7 @@ mod tests {
     use crate::{Mariadb, Postgres, Sqlite};
     use puente_core::catalog::Catalog;
     use puente_core::project;
+    use puente_core::value::Datum;
 
     fn huts() -> (Model, TypeId) {
         let catalog = Catalog::from_text(include_str!("../../core/tests/data/huts.json")).unwrap();
@@ -237,7 +251,8 @@ mod tests {
     fn rows_are_changed_by_key_and_by_nothing_else() {
         let (model, of) = huts();
         let column = |name: &str| model.types[of].column_named(name).unwrap();
-        let found = update(&model, &Sqlite, of, &[(column("hut_id"), false), (column("id"), true)], &[column("id")], 2);
+        let set = [(column("hut_id"), Assignment::Value(Datum::Null)), (column("id"), Assignment::Add(Datum::Null))];
+        let found = update(&model, &Sqlite, of, &set, &[column("id")], 2);
         assert_eq!(found.text, "update \"bookings\" set \"hut_id\" = ?, \"id\" = \"id\" + ? where \"id\" in (?, ?)");
         assert_eq!(found.slots, [0, 1, 2, 3].map(Slot::Given));
         let key = [column("hut_id"), column("hiker_id")];

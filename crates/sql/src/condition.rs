@@ -1,11 +1,13 @@
 //! From a [`Condition`] to SQL. Negations are pushed to the leaves, so that a quantifier is never negated in SQL and a
 //! role's rule, which is ANDed to the rows a hop ranges over, is never inside a negation.
 
+use super::dialect::scalar_of;
 use super::from::{Scope, Writer};
 use super::{Fragment, Slot};
-use puente_core::access::{Comparison, Condition, Hop, Operand, Quantifier, Test};
-use puente_core::model::{Column, TypeId};
-use puente_core::value::Datum;
+use puente_core::access::{Comparison, Condition, Hop, Operand, Path, Quantifier, Test};
+use puente_core::catalog::IndexedType;
+use puente_core::model::{FieldType, TypeId};
+use puente_core::value::{Datum, JsonType, Scalar};
 
 /// Conditions that stand in one row of ANDs or ORs; more are grouped.
 const WIDEST: usize = 100;
@@ -25,9 +27,15 @@ impl<'a> Writer<'a> {
                 Fragment::format(if negated { "({}) is true" } else { "({}) is not true" }, [inner])
             }
             Condition::Test { path, test } => {
-                let (value, column) = self.path(scope, path);
-                let test = self.test(scope, value, column, test);
-                if negated { Fragment::format("not ({})", [test]) } else { test }
+                let tested = self.test(scope, path, test);
+                if negated {
+                    return Fragment::format("not ({})", [tested]);
+                }
+                // What an index finds, and no other way: true of every row of which the test is.
+                match self.found_by_index(scope, path, test) {
+                    Some(found) => Fragment::format("({} and {})", [found, tested]),
+                    None => tested,
+                }
             }
             Condition::Quantified { before, hop, quantifier, inner } => {
                 let quantifier = if negated { quantifier.negated() } else { *quantifier };
@@ -36,6 +44,12 @@ impl<'a> Writer<'a> {
                     at = self.join(scope, hop, &at);
                 }
                 self.quantified(&at, hop, quantifier, inner)
+            }
+            Condition::OverItems { path, quantifier, inner } => {
+                let quantifier = if negated { quantifier.negated() } else { *quantifier };
+                let (list, column) = self.path(scope, path);
+                let FieldType::Items(items) = column.kind else { return Fragment::text("false") };
+                self.over_items(list, items, quantifier, inner)
             }
         }
     }
@@ -60,21 +74,32 @@ impl<'a> Writer<'a> {
     fn quantified(&mut self, at: &str, hop: &Hop, quantifier: Quantifier, inner: &Condition) -> Fragment {
         let link = &self.model.types[hop.from].links[hop.link];
         let mut scope = self.scope(link.target);
-        let asked = match quantifier {
-            Quantifier::Exists => self.condition(&mut scope, inner, false),
-            Quantifier::ExistsFalse => self.condition(&mut scope, inner, true),
-            Quantifier::All => Fragment::format("({}) is not true", [self.condition(&mut scope, inner, false)]),
-            // `f is not false`, said of the negated `f`: what is asked of a quantifier inside is only whether it is true.
-            Quantifier::None => Fragment::format("({}) is not true", [self.condition(&mut scope, inner, true)]),
-        };
+        let asked = self.asked(&mut scope, quantifier, inner);
         let (from, mut conditions) = self.reach(&mut scope, hop, at);
         conditions.push(asked);
-        let is_none = matches!(quantifier, Quantifier::All | Quantifier::None);
-        let not = Fragment::text(if is_none { "not " } else { "" });
         Fragment::format(
             "{}exists (select 1 from {}{} where {})",
-            [not, from, scope.joins, Fragment::join(conditions, " and ")],
+            [negation(quantifier), from, scope.joins, Fragment::join(conditions, " and ")],
         )
+    }
+
+    /// The same over the items of a list inside JSON.
+    fn over_items(&mut self, list: Fragment, items: TypeId, quantifier: Quantifier, inner: &Condition) -> Fragment {
+        let mut scope = self.scope(items);
+        let asked = self.asked(&mut scope, quantifier, inner);
+        let from = self.dialect.json_items(list, &scope.alias);
+        Fragment::format("{}exists (select 1 from {} where {})", [negation(quantifier), from, asked])
+    }
+
+    /// What has to be true of one row for a quantifier over them to hold, or not to.
+    fn asked(&mut self, scope: &mut Scope, quantifier: Quantifier, inner: &Condition) -> Fragment {
+        match quantifier {
+            Quantifier::Exists => self.condition(scope, inner, false),
+            Quantifier::ExistsFalse => self.condition(scope, inner, true),
+            Quantifier::All => Fragment::format("({}) is not true", [self.condition(scope, inner, false)]),
+            // `f is not false`, said of the negated `f`: what is asked of a quantifier inside is only whether it is true.
+            Quantifier::None => Fragment::format("({}) is not true", [self.condition(scope, inner, true)]),
+        }
     }
 
     /// A rule on the row `alias`, in a place where no join can be added: its paths become scalar subqueries.
@@ -88,8 +113,40 @@ impl<'a> Writer<'a> {
         Fragment::format("(select {} from (select 1) as one{})", [condition, scope.joins])
     }
 
-    fn test(&mut self, scope: &mut Scope, value: Fragment, column: &Column, test: &Test) -> Fragment {
+    /// The same test of what an index on a member of JSON holds, where every row of which the test is true passes it.
+    fn found_by_index(&mut self, scope: &mut Scope, path: &Path, test: &Test) -> Option<Fragment> {
+        let (indexed, column) = self.indexed(scope, path)?;
+        let index = column.member.as_ref()?.index.as_ref()?;
+        let is_text = scalar_of(column) == Scalar::String;
+        let compares = match (index.of, column.scalar()?.json_type()) {
+            (IndexedType::Any, _) => true,
+            (IndexedType::Text, JsonType::Text) => is_text,
+            (IndexedType::Number, JsonType::Integer | JsonType::Number) => true,
+            (IndexedType::Boolean, JsonType::Boolean) => true,
+            _ => false,
+        };
+        let is_ordered = index.of != IndexedType::Text;
+        match test {
+            Test::Compare { operand: Operand::Value(_), .. } => None,
+            Test::Compare { comparison, operand, ignore_case: false } if compares => {
+                let in_order = match comparison {
+                    Comparison::Eq => true,
+                    Comparison::Ne => false,
+                    Comparison::Lt | Comparison::Lte | Comparison::Gt | Comparison::Gte => is_ordered,
+                };
+                let operand = self.dialect.value(slot(operand), column);
+                in_order.then(|| Fragment::join([Fragment::text(indexed), operand], operator(*comparison)))
+            }
+            Test::In { operand, ignore_case: false } if compares => {
+                Some(self.dialect.is_in(Fragment::text(indexed), slot(operand), column, false))
+            }
+            _ => None,
+        }
+    }
+
+    fn test(&mut self, scope: &mut Scope, path: &Path, test: &Test) -> Fragment {
         let dialect = self.dialect;
+        let (value, column) = self.path(scope, path);
         let folded = |text: Fragment, fold: bool| if fold { dialect.folded(text) } else { text };
         match test {
             Test::Compare { comparison, operand: Operand::Value(other), .. } => {
@@ -108,10 +165,11 @@ impl<'a> Writer<'a> {
             Test::In { operand, ignore_case } => {
                 self.dialect.is_in(folded(value, *ignore_case), slot(operand), column, *ignore_case)
             }
+            Test::Fits => self.fits(scope, path),
             Test::IsNull(expected) => dialect.is_null(column, value, *expected),
             Test::Includes { operand, all } => self.dialect.includes(value, slot(operand), column, *all),
-            Test::IsEmpty(true) => self.dialect.is_empty_list(value),
-            Test::IsEmpty(false) => Fragment::format("not ({})", [self.dialect.is_empty_list(value)]),
+            Test::IsEmpty(true) => self.dialect.is_empty_list(value, column),
+            Test::IsEmpty(false) => Fragment::format("not ({})", [self.dialect.is_empty_list(value, column)]),
             Test::Text { test, operand, ignore_case } => {
                 let part = dialect.part(slot(operand), column);
                 let value = dialect.as_text(column, value);
@@ -119,6 +177,14 @@ impl<'a> Writer<'a> {
             }
         }
     }
+}
+
+/// Does a quantifier say that there is no such row?
+fn negation(quantifier: Quantifier) -> Fragment {
+    Fragment::text(match quantifier {
+        Quantifier::All | Quantifier::None => "not ",
+        Quantifier::Exists | Quantifier::ExistsFalse => "",
+    })
 }
 
 fn slot(operand: &Operand) -> Slot {

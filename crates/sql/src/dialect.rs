@@ -4,7 +4,7 @@ use super::{Fragment, Slot};
 use puente_core::access::TextTest;
 use puente_core::model::{Column, FieldType, Type};
 use puente_core::plan::{Capabilities, Function, GroupUnit};
-use puente_core::value::{Scalar, StorageFormat};
+use puente_core::value::{JsonType, Scalar, StorageFormat};
 
 /// How the selects of one request are run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -38,7 +38,20 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
 
     /// What planning has to know of an engine that speaks so.
     fn capabilities(&self) -> Capabilities {
-        Capabilities { nulls_are_smallest: self.nulls_are_smallest() }
+        Capabilities {
+            nulls_are_smallest: self.nulls_are_smallest(),
+            most_json_parts: self.most_json_parts(),
+            most_json_levels: self.most_json_levels(),
+        }
+    }
+
+    /// How many parts of one small JSON value are taken out of it by the engine before that costs more than to deliver it as a
+    /// whole; measured.
+    fn most_json_parts(&self) -> usize;
+
+    /// How many levels of objects and lists functions go into JSON.
+    fn most_json_levels(&self) -> usize {
+        puente_core::value::MOST_LEVELS
     }
 
     /// A term of ORDER BY. `nulls_first` is said where it is not what the engine does anyway.
@@ -80,6 +93,12 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
         self.compared(column, expression)
     }
 
+    /// The same of a part of JSON, of which the expression is that of [`Dialect::compared`].
+    fn ordered_part(&self, column: &Column, compared: String) -> String {
+        let _ = column;
+        compared
+    }
+
     /// A bound value that meets a column.
     fn value(&self, slot: Slot, column: &Column) -> Fragment;
 
@@ -91,6 +110,85 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
     /// Membership in a bound list of values that meet a column.
     fn is_in(&self, value: Fragment, list: Slot, column: &Column, ignore_case: bool) -> Fragment;
 
+    /// The JSON that a column holds, for [`Dialect::json_member`]: nothing but JSON, whatever the column holds.
+    fn json_root(&self, column: &Column, expression: String) -> String {
+        let _ = column;
+        expression
+    }
+
+    /// The whole JSON of a column, as text; what is no JSON as it is.
+    fn json_whole(&self, column: &Column, expression: String) -> String;
+
+    /// The part of a JSON value that these members lead to; null where they lead nowhere.
+    fn json_member(&self, json: &str, path: &[String]) -> String;
+
+    /// [`Dialect::delivered`] of such a part.
+    fn delivered_member(&self, column: &Column, json: &str, path: &[String]) -> String {
+        self.delivered(column, self.json_member(json, path))
+    }
+
+    /// [`Dialect::compared`] of such a part.
+    fn compared_member(&self, column: &Column, json: &str, path: &[String]) -> String {
+        self.compared(column, self.json_member(json, path))
+    }
+
+    /// A FROM item with a row per item of a JSON list, which is null or a list.
+    fn json_items(&self, list: Fragment, alias: &str) -> Fragment;
+
+    /// The item of such a row, as [`Dialect::json_member`] takes it.
+    fn json_item(&self, alias: &str) -> String;
+
+    /// Those items of a JSON list that satisfy a condition on the rows of [`Dialect::json_items`], as a JSON list, delivered; `json`
+    /// where that is no list.
+    fn json_items_where(&self, json: &str, list: Fragment, alias: &str, condition: Fragment) -> Fragment;
+
+    /// Is a part of JSON null, or missing, or of its column's type?
+    fn json_fits(&self, column: &Column, json: &str) -> String;
+
+    /// A bound text as the JSON that it is.
+    fn json_given(&self, slot: Slot) -> Fragment;
+
+    /// JSON in the form in which a column holds it.
+    fn json_stored(&self, column: &Column, json: Fragment) -> Fragment {
+        let _ = column;
+        json
+    }
+
+    /// The object that a part of JSON is; an empty one where it is none.
+    fn json_object(&self, json: &str) -> String;
+
+    /// An object with a member: another value of the one that it has, or, where it has none and one is `made`, a new one.
+    fn json_with(&self, object: Fragment, name: &str, value: Fragment, made: bool) -> Fragment;
+
+    /// An object without a member.
+    fn json_without(&self, object: Fragment, name: &str) -> Fragment;
+
+    /// The sum of a number in JSON and a bound one; null where it is no number.
+    fn json_sum(&self, json: &str, slot: Slot, scalar: Scalar) -> Fragment;
+
+    /// A list with the items of a bound one behind its own; where it is no list, that one.
+    fn json_pushed(&self, json: &str, slot: Slot) -> Fragment;
+
+    /// Does the item of a row of [`Dialect::json_items`] equal one of a bound list?
+    fn json_is_item(&self, alias: &str, slot: Slot) -> Fragment;
+
+    /// A list of those of its items that satisfy a condition on the rows of [`Dialect::json_items`]; what is no list as it is.
+    fn json_kept(&self, json: &str, alias: &str, condition: Fragment) -> Fragment;
+
+    /// The statement that makes an index by which rows are found by a member of JSON; none where the engine has no such index.
+    fn json_index(&self, t: &Type, column: &Column, path: &[String], scalar: Scalar) -> Option<String> {
+        let _ = (t, column, path, scalar);
+        None
+    }
+
+    /// The part of a date or a date and time that makes a group, of one that is a text in JSON.
+    fn truncated_text(&self, unit: GroupUnit, column: &Column, expression: String) -> String {
+        match truncation(unit, column) {
+            Some((length, rest)) => format!("substr({expression}, 1, {length}) || '{rest}'"),
+            None => expression,
+        }
+    }
+
     /// Do the items of a list column include some, or all, of a bound list?
     fn includes(&self, value: Fragment, list: Slot, column: &Column, all: bool) -> Fragment {
         let _ = (list, column, all);
@@ -98,7 +196,8 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
     }
 
     /// Has a list column no items?
-    fn is_empty_list(&self, value: Fragment) -> Fragment {
+    fn is_empty_list(&self, value: Fragment, column: &Column) -> Fragment {
+        let _ = column;
         Fragment::format("{} is null and false", [value])
     }
 
@@ -124,7 +223,7 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
 
     /// Is a column's value null, or is it not, as it is served: JSON that says `null` is.
     fn is_null(&self, column: &Column, value: Fragment, expected: bool) -> Fragment {
-        if column.kind == FieldType::Scalar(Scalar::Json) {
+        if column.kind == FieldType::Scalar(Scalar::Json) && column.form != StorageFormat::JsonValue {
             let says_null = self.says_null(column, value.clone());
             let template = if expected { "({} is null or {})" } else { "({} is not null and not {})" };
             return Fragment::format(template, [value, says_null]);
@@ -229,13 +328,56 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
     fn truncated(&self, unit: GroupUnit, column: &Column, expression: String) -> String;
 }
 
+/// The largest finite double.
+pub(super) const MOST_NUMBER: &str = "1.7976931348623157e308";
+
+/// A text as SQL says it, in quotes.
+pub(super) fn literal(text: &str) -> String {
+    format!("'{}'", text.replace('\'', "''"))
+}
+
+/// A member as SQL/JSON says it, such as `$."weather"`, in quotes.
+pub(super) fn json_step(name: &str) -> Fragment {
+    Fragment::text(json_path(&[name.to_owned()]))
+}
+
+/// A way through members as SQL/JSON says it, such as `$."weather"."snow"`, in quotes.
+pub(super) fn json_path(path: &[String]) -> String {
+    let steps: String = path.iter().map(|name| format!(".\"{name}\"")).collect();
+    literal(&format!("${steps}"))
+}
+
+/// How many characters of a date, or a date and time, make a group, and what stands behind them; none where all make it.
+pub(super) fn truncation(unit: GroupUnit, column: &Column) -> Option<(usize, String)> {
+    let (length, rest) = match unit {
+        GroupUnit::Value => return None,
+        GroupUnit::Day => (10, ""),
+        GroupUnit::Month => (7, "-01"),
+        GroupUnit::Year => (4, "-01-01"),
+    };
+    let separator = if matches!(column.form, StorageFormat::WithT | StorageFormat::JsonValue) { "T" } else { " " };
+    let time = match column.kind {
+        FieldType::Scalar(Scalar::LocalDateTime) => format!("{separator}00:00:00"),
+        FieldType::Scalar(Scalar::DateTime) => format!("{separator}00:00:00Z"),
+        _ => String::new(),
+    };
+    Some((length, format!("{rest}{time}")))
+}
+
 /// The scalar that a column's values are compared as.
 pub(super) fn scalar_of(column: &Column) -> Scalar {
     match column.kind {
+        // In JSON dates and times are texts, and are ordered as such.
+        FieldType::Scalar(scalar) | FieldType::List(scalar)
+            if column.form == StorageFormat::JsonValue && scalar.json_type() == JsonType::Text =>
+        {
+            Scalar::String
+        }
         // UUIDs kept as bytes travel like bytes.
         FieldType::Scalar(Scalar::Uuid) if column.form == StorageFormat::Binary => Scalar::Bytes,
         FieldType::Scalar(scalar) | FieldType::List(scalar) => scalar,
         FieldType::Enum(_) => Scalar::String,
+        FieldType::Object(_) | FieldType::Items(_) => Scalar::Json,
     }
 }
 

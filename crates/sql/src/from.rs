@@ -1,7 +1,9 @@
 //! FROM items: the tables that a statement reads, with masks and rules, and the joins that lead from one to the next.
 
 use puente_core::access::{Condition, Hop, Masks, Path};
+use puente_core::catalog::Indexed;
 use puente_core::model::{Column, ColumnId, Model, TypeId};
+use puente_core::value::StorageFormat;
 
 use super::dialect::rows_of;
 use super::{Dialect, Fragment};
@@ -92,8 +94,42 @@ impl<'a> Writer<'a> {
         self.column(of, column, alias)
     }
 
+    /// A column's value as it is stored; of what is inside JSON, in JSON.
     pub(super) fn column(&self, of: TypeId, column: usize, alias: &str) -> String {
-        format!("{alias}.{}", self.dialect.quote(&self.model.types[of].columns[column].name))
+        let t = &self.model.types[of];
+        let c = &t.columns[column];
+        if let Some(member) = &c.member {
+            return self.dialect.json_member(&self.column(of, member.of, alias), &member.path);
+        }
+        if t.items_of.is_some() {
+            return self.dialect.json_item(alias);
+        }
+        let plain = format!("{alias}.{}", self.dialect.quote(&c.name));
+        if c.form == StorageFormat::JsonValue { self.dialect.json_root(c, plain) } else { plain }
+    }
+
+    /// A column's value as the role sees it and as it is compared.
+    pub(super) fn compared(&self, of: TypeId, column: ColumnId, alias: &str, masked: bool) -> String {
+        let c = &self.model.types[of].columns[column];
+        match c.member.as_ref().filter(|_| !masked) {
+            Some(member) => self.dialect.compared_member(c, &self.column(of, member.of, alias), &member.path),
+            None => self.dialect.compared(c, self.shown_column(of, column, alias, masked)),
+        }
+    }
+
+    /// The whole JSON of a column.
+    pub(super) fn whole(&self, of: TypeId, column: ColumnId, alias: &str) -> String {
+        let c = &self.model.types[of].columns[column];
+        self.dialect.json_whole(c, format!("{alias}.{}", self.dialect.quote(&c.name)))
+    }
+
+    /// A column's value as the role sees it and as it is delivered.
+    pub(super) fn delivered(&self, of: TypeId, column: ColumnId, alias: &str, masked: bool) -> String {
+        let c = &self.model.types[of].columns[column];
+        match c.member.as_ref().filter(|_| !masked) {
+            Some(member) => self.dialect.delivered_member(c, &self.column(of, member.of, alias), &member.path),
+            None => self.dialect.delivered(c, self.shown_column(of, column, alias, masked)),
+        }
     }
 
     /// The FROM clause and the conditions that lead over a hop from the row `at` to the rows of `scope`.
@@ -151,26 +187,66 @@ impl<'a> Writer<'a> {
         target.alias
     }
 
-    /// The expression of a path's value as it is stored, and its column.
-    pub(super) fn stored(&mut self, scope: &mut Scope, path: &Path) -> (String, &'a Column) {
+    /// The alias and the type at the end of a path's hops.
+    fn end(&mut self, scope: &mut Scope, path: &Path) -> (String, TypeId) {
         let (mut at, mut of) = (scope.alias.clone(), scope.of);
         for hop in &path.hops {
             at = self.join(scope, hop, &at);
             of = self.model.types[hop.from].links[hop.link].target;
         }
-        (self.shown_column(of, path.column, &at, path.masked), &self.model.types[of].columns[path.column])
+        (at, of)
+    }
+
+    /// Is a path's value in JSON null, or missing, or of its type?
+    pub(super) fn fits(&mut self, scope: &mut Scope, path: &Path) -> Fragment {
+        let (at, of) = self.end(scope, path);
+        let json = self.shown_column(of, path.column, &at, path.masked);
+        Fragment::text(self.dialect.json_fits(&self.model.types[of].columns[path.column], &json))
     }
 
     /// The expression of a path's value as it is compared, and its column.
     pub(super) fn path(&mut self, scope: &mut Scope, path: &Path) -> (Fragment, &'a Column) {
-        let (expression, column) = self.stored(scope, path);
-        (Fragment::text(self.dialect.compared(column, expression)), column)
+        let (at, of) = self.end(scope, path);
+        let value = self.compared(of, path.column, &at, path.masked);
+        (Fragment::text(value), &self.model.types[of].columns[path.column])
+    }
+
+    /// The expression of a path's value as it is delivered where rows are ordered by it; of what is inside JSON, as it is compared.
+    pub(super) fn position(&mut self, scope: &mut Scope, path: &Path) -> String {
+        let (at, of) = self.end(scope, path);
+        match self.model.types[of].columns[path.column].form {
+            StorageFormat::JsonValue => self.compared(of, path.column, &at, path.masked),
+            _ => self.delivered(of, path.column, &at, path.masked),
+        }
+    }
+
+    /// What an index on a path's member of JSON holds, and the member's column. None where the role sees it in some rows only.
+    pub(super) fn indexed(&mut self, scope: &mut Scope, path: &Path) -> Option<(String, &'a Column)> {
+        let (at, of) = self.end(scope, path);
+        let t = &self.model.types[of];
+        let column = &t.columns[path.column];
+        let member = column.member.as_ref().filter(|_| !path.masked)?;
+        let indexed = match &member.index.as_ref()?.on {
+            Indexed::Expression(template) => {
+                let root = format!("{at}.{}", self.dialect.quote(&t.columns[member.of].name));
+                template.replace("{}", &root)
+            }
+            Indexed::Column(name) => format!("{at}.{}", self.dialect.quote(name)),
+        };
+        Some((indexed, column))
     }
 
     /// The expression of a path's value as rows are ordered by it, and its column.
     pub(super) fn ordered(&mut self, scope: &mut Scope, path: &Path) -> (Fragment, &'a Column) {
-        let (expression, column) = self.stored(scope, path);
-        (Fragment::text(self.dialect.ordered(column, expression)), column)
+        let (at, of) = self.end(scope, path);
+        let column = &self.model.types[of].columns[path.column];
+        let value = match column.form {
+            StorageFormat::JsonValue => {
+                self.dialect.ordered_part(column, self.compared(of, path.column, &at, path.masked))
+            }
+            _ => self.dialect.ordered(column, self.shown_column(of, path.column, &at, path.masked)),
+        };
+        (Fragment::text(value), column)
     }
 }
 

@@ -4,6 +4,7 @@
 //! selects ─► select.rs (FROM, WHERE, ORDER BY of one) ─► program.rs (how they hang together) ─► Program
 //!            from.rs (tables, masks, joins)               dialect: what engines write differently
 //!            condition.rs (Condition ─► SQL)
+//! changes    ─► change.rs (INSERT, UPDATE, DELETE), json_change.rs (what JSON is set to)
 //! ```
 
 mod change;
@@ -11,6 +12,7 @@ mod condition;
 mod dialect;
 mod fragment;
 mod from;
+mod json_change;
 mod mariadb;
 mod postgres;
 mod program;

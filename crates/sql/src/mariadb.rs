@@ -1,11 +1,11 @@
 //! MariaDB's SQL, as far as possible what MySQL 8 understands too.
 
-use super::dialect::scalar_of;
+use super::dialect::{json_path, json_step, scalar_of, truncation};
 use super::{Dialect, Fragment, Slot, Strategy};
 use puente_core::access::TextTest;
 use puente_core::model::{Column, FieldType};
 use puente_core::plan::{Function, GroupUnit};
-use puente_core::value::{Scalar, StorageFormat};
+use puente_core::value::{JsonType, Scalar, StorageFormat};
 
 /// MariaDB, 10.6 or later.
 #[derive(Debug, Clone, Copy)]
@@ -99,6 +99,10 @@ impl Dialect for Mariadb {
         match column.form {
             StorageFormat::EngineText => format!("cast({expression} as char)"),
             StorageFormat::Bits => format!("{expression} + 0"),
+            StorageFormat::JsonValue => match column.kind {
+                FieldType::Object(_) => format!("lower(json_type({expression}))"),
+                _ => expression,
+            },
             _ => expression,
         }
     }
@@ -107,7 +111,122 @@ impl Dialect for Mariadb {
         match column.form {
             StorageFormat::EngineText => format!("cast({expression} as char) collate utf8mb4_bin"),
             StorageFormat::Bits => format!("{expression} + 0"),
+            StorageFormat::JsonValue => typed(column, &expression),
             _ => expression,
+        }
+    }
+
+    fn most_json_parts(&self) -> usize {
+        1
+    }
+
+    fn most_json_levels(&self) -> usize {
+        31
+    }
+
+    fn json_whole(&self, _: &Column, expression: String) -> String {
+        expression
+    }
+
+    fn json_member(&self, json: &str, path: &[String]) -> String {
+        format!("json_extract({json}, {})", json_path(path))
+    }
+
+    fn json_items(&self, list: Fragment, alias: &str) -> Fragment {
+        let alias = Fragment::text(alias);
+        Fragment::format("json_table({}, '$[*]' columns (n for ordinality, value json path '$')) as {}", [list, alias])
+    }
+
+    fn json_item(&self, alias: &str) -> String {
+        format!("{alias}.value")
+    }
+
+    fn json_items_where(&self, json: &str, list: Fragment, alias: &str, condition: Fragment) -> Fragment {
+        let items = format!("group_concat({alias}.value order by {alias}.n separator ',')");
+        let from = self.json_items(list.clone(), alias);
+        let template =
+            "case when {} is null then {} else (select concat('[', ifnull({}, ''), ']') from {} where {}) end";
+        Fragment::format(template, [list, Fragment::text(json), Fragment::text(items), from, condition])
+    }
+
+    fn json_fits(&self, column: &Column, json: &str) -> String {
+        // Functions give null for JSON that is nested deeper than they go.
+        let typed = typed(column, json);
+        format!("({json} is null or json_type({json}) = 'NULL' or json_valid({json}) and {typed} is not null)")
+    }
+
+    fn json_given(&self, slot: Slot) -> Fragment {
+        as_json(Fragment::bound(slot))
+    }
+
+    fn json_object(&self, json: &str) -> String {
+        format!("if(json_type({json}) = 'OBJECT', {json}, '{{}}')")
+    }
+
+    fn json_with(&self, object: Fragment, name: &str, value: Fragment, made: bool) -> Fragment {
+        let template = if made { "json_set({}, {}, {})" } else { "json_replace({}, {}, {})" };
+        Fragment::format(template, [object, json_step(name), value])
+    }
+
+    fn json_without(&self, object: Fragment, name: &str) -> Fragment {
+        Fragment::format("json_remove({}, {})", [object, json_step(name)])
+    }
+
+    fn json_sum(&self, json: &str, slot: Slot, scalar: Scalar) -> Fragment {
+        let own = match scalar {
+            Scalar::Float => format!("cast({json} as double)"),
+            Scalar::Decimal => format!("cast({json} as decimal(65,30))"),
+            _ => format!("cast({json} as decimal(65,0))"),
+        };
+        let sum = Fragment::join([Fragment::text(own), Fragment::bound(slot)], " + ");
+        let sum = match scalar {
+            Scalar::Decimal => as_json(Fragment::format("trim(trailing '.' from trim(trailing '0' from {}))", [sum])),
+            _ => sum,
+        };
+        let parts = [Fragment::text(json), sum];
+        Fragment::format("case when json_type({}) in ('INTEGER', 'DOUBLE') then {} end", parts)
+    }
+
+    fn json_pushed(&self, json: &str, slot: Slot) -> Fragment {
+        let list = format!("if(json_type({json}) = 'ARRAY', {json}, '[]')");
+        Fragment::format("json_merge_preserve({}, {})", [Fragment::text(list), Fragment::bound(slot)])
+    }
+
+    fn json_is_item(&self, alias: &str, slot: Slot) -> Fragment {
+        let item = || Fragment::text(format!("{alias}.value"));
+        let parts = [item(), Fragment::bound(slot), item()];
+        Fragment::format("(json_type({}) not in ('ARRAY', 'OBJECT') and json_contains({}, {}))", parts)
+    }
+
+    fn json_kept(&self, json: &str, alias: &str, condition: Fragment) -> Fragment {
+        let items = Fragment::text(format!("group_concat({alias}.value order by {alias}.n separator ',')"));
+        let from = self.json_items(Fragment::text(json), alias);
+        let json = || Fragment::text(json);
+        let template = "case when json_type({}) = 'ARRAY' \
+                        then (select concat('[', ifnull({}, ''), ']') from {} where {}) else {} end";
+        as_json(Fragment::format(template, [json(), items, from, condition, json()]))
+    }
+
+    fn includes(&self, value: Fragment, list: Slot, _: &Column, all: bool) -> Fragment {
+        let list = Fragment::bound(list);
+        if all {
+            return Fragment::format("json_contains({}, {})", [value, list]);
+        }
+        Fragment::format(
+            "case when {} is not null then exists (select 1 from \
+             json_table({}, '$[*]' columns (v json path '$')) as l where json_contains({}, l.v)) end",
+            [value.clone(), list, value],
+        )
+    }
+
+    fn is_empty_list(&self, value: Fragment, _: &Column) -> Fragment {
+        Fragment::format("json_length({}) = 0", [value])
+    }
+
+    fn truncated_text(&self, unit: GroupUnit, column: &Column, expression: String) -> String {
+        match truncation(unit, column) {
+            Some((length, rest)) => format!("concat(left({expression}, {length}), '{rest}')"),
+            None => expression,
         }
     }
 
@@ -116,7 +235,10 @@ impl Dialect for Mariadb {
         if column.cast.as_deref() == Some("enum") {
             return format!("concat({expression})");
         }
-        let compared = self.compared(column, expression);
+        self.ordered_part(column, self.compared(column, expression))
+    }
+
+    fn ordered_part(&self, column: &Column, compared: String) -> String {
         if is_long(column) { format!("left({compared}, {SORTED_CHARACTERS})") } else { compared }
     }
 
@@ -251,5 +373,38 @@ impl Dialect for Mariadb {
         };
         let ty = if column.kind == FieldType::Scalar(Scalar::Date) { "date" } else { "datetime" };
         format!("cast(date_format({expression}, '{form}') as {ty})")
+    }
+}
+
+/// A text as the JSON that it is: what functions put into JSON is a text otherwise.
+fn as_json(text: Fragment) -> Fragment {
+    Fragment::format("json_extract({}, '$')", [text])
+}
+
+/// A part of JSON as a value of SQL; null where it is of another type.
+fn typed(column: &Column, json: &str) -> String {
+    let scalar = match column.kind {
+        FieldType::Object(_) => return format!("case json_type({json}) when 'OBJECT' then {json} end"),
+        FieldType::List(_) | FieldType::Items(_) => {
+            return format!("case json_type({json}) when 'ARRAY' then {json} end");
+        }
+        FieldType::Enum(_) => Scalar::String,
+        FieldType::Scalar(scalar) => scalar,
+    };
+    let is_number = format!("json_type({json}) in ('INTEGER', 'DOUBLE')");
+    let exact = format!("cast({json} as decimal(65,20))");
+    match scalar.json_type() {
+        JsonType::Boolean => format!("case when json_type({json}) = 'BOOLEAN' then {json} = 'true' end"),
+        JsonType::Integer => format!(
+            "case when {is_number} and {exact} = truncate({exact}, 0) and abs({exact}) <= 9223372036854775807 \
+             then cast({exact} as signed) end"
+        ),
+        JsonType::Number if scalar == Scalar::Decimal => format!("case when {is_number} then {exact} end"),
+        JsonType::Number => format!("case when {is_number} then cast({json} as double) end"),
+        JsonType::Text => format!(
+            "case when json_type({json}) = 'STRING' then \
+             convert(json_unquote({json}) using utf8mb4) end collate utf8mb4_nopad_bin"
+        ),
+        JsonType::Any => format!("case when json_type({json}) <> 'NULL' then {json} end"),
     }
 }

@@ -1,10 +1,11 @@
 //! PostgreSQL's SQL.
 
+use super::dialect::{MOST_NUMBER, literal, relation, scalar_of};
 use super::{Dialect, Fragment, Slot, Strategy};
 use puente_core::access::TextTest;
-use puente_core::model::{Column, FieldType};
+use puente_core::model::{Column, FieldType, Type};
 use puente_core::plan::{Function, GroupUnit};
-use puente_core::value::{Scalar, StorageFormat};
+use puente_core::value::{JsonType, Scalar, StorageFormat};
 
 /// PostgreSQL, 12 or later.
 #[derive(Debug, Clone, Copy)]
@@ -15,6 +16,16 @@ const MOST_PARAMETERS: usize = 65_535;
 
 /// The type to which a value is cast where it meets a column.
 fn cast_of(column: &Column) -> &str {
+    if column.form == StorageFormat::JsonValue {
+        return match scalar_of(column) {
+            Scalar::Boolean => "bool",
+            Scalar::Int | Scalar::BigInt => "int8",
+            Scalar::Float => "float8",
+            Scalar::Decimal => "numeric",
+            Scalar::Json => "jsonb",
+            _ => "text",
+        };
+    }
     column.cast.as_deref().unwrap_or("text")
 }
 
@@ -48,6 +59,10 @@ impl Dialect for Postgres {
     fn delivered(&self, column: &Column, expression: String) -> String {
         match column.form {
             StorageFormat::EngineText => format!("{expression}::text"),
+            StorageFormat::JsonValue => match column.kind {
+                FieldType::Object(_) => format!("jsonb_typeof({expression})"),
+                _ => format!("({expression})::text"),
+            },
             // Domains are read as what they are made of: only those types have a known form in binary.
             _ if column.domain => format!("{expression}::{}", cast_of(column)),
             _ => expression,
@@ -57,8 +72,116 @@ impl Dialect for Postgres {
     fn compared(&self, column: &Column, expression: String) -> String {
         match column.form {
             StorageFormat::EngineText => format!("{expression}::text collate \"C\""),
+            StorageFormat::JsonValue => typed(column, &expression),
             _ => expression,
         }
+    }
+
+    fn most_json_parts(&self) -> usize {
+        3
+    }
+
+    fn json_whole(&self, _: &Column, expression: String) -> String {
+        format!("{expression}::text")
+    }
+
+    fn json_root(&self, column: &Column, expression: String) -> String {
+        if column.cast.as_deref() == Some("json") { format!("({expression})::jsonb") } else { expression }
+    }
+
+    fn json_member(&self, json: &str, path: &[String]) -> String {
+        let steps: String = path.iter().map(|name| format!(" -> {}", literal(name))).collect();
+        format!("({json}{steps})")
+    }
+
+    fn json_items(&self, list: Fragment, alias: &str) -> Fragment {
+        let alias = Fragment::text(alias);
+        Fragment::format("jsonb_array_elements({}) with ordinality as {}(value, n)", [list, alias])
+    }
+
+    fn json_item(&self, alias: &str) -> String {
+        format!("{alias}.value")
+    }
+
+    fn json_items_where(&self, json: &str, list: Fragment, alias: &str, condition: Fragment) -> Fragment {
+        let items = Fragment::text(format!("jsonb_agg({alias}.value order by {alias}.n)"));
+        let from = self.json_items(list.clone(), alias);
+        let template = "case when {} is null then ({})::text \
+                        else (select coalesce({}, '[]'::jsonb)::text from {} where {}) end";
+        Fragment::format(template, [list, Fragment::text(json), items, from, condition])
+    }
+
+    fn json_fits(&self, column: &Column, json: &str) -> String {
+        format!("(coalesce(jsonb_typeof({json}), 'null') = 'null' or {} is not null)", typed(column, json))
+    }
+
+    fn json_index(&self, t: &Type, column: &Column, path: &[String], scalar: Scalar) -> Option<String> {
+        let (last, before) = path.split_last()?;
+        let steps: String = before.iter().map(|name| format!(" -> {}", literal(name))).collect();
+        let cast = match scalar.json_type() {
+            JsonType::Integer | JsonType::Number => "::numeric",
+            JsonType::Boolean => "::boolean",
+            JsonType::Text => "",
+            JsonType::Any => return None,
+        };
+        let taken = format!("({}{steps} ->> {}){cast}", self.quote(&column.name), literal(last));
+        Some(format!("create index on {} (({taken}))", relation(self, t)))
+    }
+
+    fn json_given(&self, slot: Slot) -> Fragment {
+        cast(slot, "jsonb", "")
+    }
+
+    fn json_stored(&self, column: &Column, json: Fragment) -> Fragment {
+        if column.cast.as_deref() == Some("json") { Fragment::format("({})::json", [json]) } else { json }
+    }
+
+    fn json_object(&self, json: &str) -> String {
+        format!("case when jsonb_typeof({json}) = 'object' then {json} else '{{}}'::jsonb end")
+    }
+
+    fn json_with(&self, object: Fragment, name: &str, value: Fragment, made: bool) -> Fragment {
+        let template = if made {
+            "jsonb_set({}, array[{}], coalesce({}, 'null'::jsonb))"
+        } else {
+            "jsonb_set({}, array[{}], coalesce({}, 'null'::jsonb), false)"
+        };
+        Fragment::format(template, [object, Fragment::text(literal(name)), value])
+    }
+
+    fn json_without(&self, object: Fragment, name: &str) -> Fragment {
+        Fragment::format("({} - {}::text)", [object, Fragment::text(literal(name))])
+    }
+
+    fn json_sum(&self, json: &str, slot: Slot, scalar: Scalar) -> Fragment {
+        // Doubles are added as such, as on the other engines.
+        let (own, given) = match scalar {
+            Scalar::Float => ("float8", "float8"),
+            Scalar::Decimal => ("numeric", "numeric"),
+            _ => ("numeric", "int8"),
+        };
+        let sum = Fragment::join([Fragment::text(format!("({json})::{own}")), cast(slot, given, "")], " + ");
+        Fragment::format("case when jsonb_typeof({}) = 'number' then to_jsonb({}) end", [Fragment::text(json), sum])
+    }
+
+    fn json_pushed(&self, json: &str, slot: Slot) -> Fragment {
+        let list = format!("case when jsonb_typeof({json}) = 'array' then {json} else '[]'::jsonb end");
+        Fragment::format("(({}) || {})", [Fragment::text(list), self.json_given(slot)])
+    }
+
+    fn json_is_item(&self, alias: &str, slot: Slot) -> Fragment {
+        let item = || Fragment::text(format!("{alias}.value"));
+        let parts = [item(), self.json_given(slot), item()];
+        Fragment::format("(jsonb_typeof({}) not in ('array', 'object') and {} @> {})", parts)
+    }
+
+    fn json_kept(&self, json: &str, alias: &str, condition: Fragment) -> Fragment {
+        let items = Fragment::text(format!("jsonb_agg({alias}.value order by {alias}.n)"));
+        let from = self.json_items(Fragment::text(json), alias);
+        let json = || Fragment::text(json);
+        let template = "case when jsonb_typeof({}) = 'array' \
+                        then (select coalesce({}, '[]'::jsonb) from {} where {}) else {} end";
+        Fragment::format(template, [json(), items, from, condition, json()])
     }
 
     fn value(&self, slot: Slot, column: &Column) -> Fragment {
@@ -76,11 +199,21 @@ impl Dialect for Postgres {
 
     fn includes(&self, value: Fragment, list: Slot, column: &Column, all: bool) -> Fragment {
         let list = cast(list, cast_of(column), "[]");
+        if column.form == StorageFormat::JsonValue {
+            let template = if all {
+                "{} @> to_jsonb({})"
+            } else {
+                "case when {} is not null then exists (select 1 from unnest({}) as l(v) where {} @> to_jsonb(l.v)) end"
+            };
+            return Fragment::format(template, [value.clone(), list].into_iter().chain((!all).then_some(value)));
+        }
         Fragment::format(if all { "{} @> {}" } else { "{} && {}" }, [value, list])
     }
 
-    fn is_empty_list(&self, value: Fragment) -> Fragment {
-        Fragment::format("cardinality({}) = 0", [value])
+    fn is_empty_list(&self, value: Fragment, column: &Column) -> Fragment {
+        let template =
+            if column.form == StorageFormat::JsonValue { "jsonb_array_length({}) = 0" } else { "cardinality({}) = 0" };
+        Fragment::format(template, [value])
     }
 
     fn folded(&self, text: Fragment) -> Fragment {
@@ -183,5 +316,37 @@ impl Dialect for Postgres {
             FieldType::Scalar(Scalar::LocalDateTime) => format!("date_trunc('{unit}', {expression})"),
             _ => format!("date_trunc('{unit}', {expression}::timestamp)::date"),
         }
+    }
+}
+
+/// A part of JSON as a value of SQL; null where it is of another type. A cast is tried only where it cannot fail.
+fn typed(column: &Column, json: &str) -> String {
+    let scalar = match column.kind {
+        FieldType::Object(_) => return format!("case when jsonb_typeof({json}) = 'object' then {json} end"),
+        FieldType::List(_) | FieldType::Items(_) => {
+            return format!("case when jsonb_typeof({json}) = 'array' then {json} end");
+        }
+        FieldType::Enum(_) => Scalar::String,
+        FieldType::Scalar(scalar) => scalar,
+    };
+    let number = format!("({json})::numeric");
+    let finite = |ty: &str| {
+        format!(
+            "case when jsonb_typeof({json}) = 'number' then \
+             case when abs({number}) <= {MOST_NUMBER} then ({json})::{ty} end end"
+        )
+    };
+    match scalar.json_type() {
+        JsonType::Boolean => format!("case when jsonb_typeof({json}) = 'boolean' then ({json})::boolean end"),
+        JsonType::Integer => format!(
+            "case when jsonb_typeof({json}) = 'number' then \
+             case when {number} % 1 = 0 and abs({number}) <= 9223372036854775807 then {number}::int8 end end"
+        ),
+        JsonType::Number if scalar == Scalar::Decimal => finite("numeric"),
+        JsonType::Number => finite("float8"),
+        JsonType::Text => {
+            format!("(case when jsonb_typeof({json}) = 'string' then {json} #>> '{{}}' end) collate \"C\"")
+        }
+        JsonType::Any => format!("nullif({json}, 'null'::jsonb)"),
     }
 }

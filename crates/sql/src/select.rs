@@ -1,9 +1,11 @@
 //! One select node: where its rows come from, which of them, in which order, and what is delivered.
 
+use std::borrow::Cow;
+
 use super::from::{Scope, Writer};
 use super::{Fragment, Slot};
-use puente_core::access::Masks;
-use puente_core::model::{Column, ColumnId, TypeId};
+use puente_core::access::{Condition, Masks};
+use puente_core::model::{Column, ColumnId, FieldType, TypeId};
 use puente_core::plan::{GroupOrder, GroupTerm, JoinTable, OrderTerm, Output, ParentJoin, RowSet, Seek, Select};
 use puente_core::value::StorageFormat;
 
@@ -154,23 +156,24 @@ impl<'n> Clauses<'n> {
 
     fn delivered(&mut self, writer: &mut Writer<'_>, output: &Output) -> Fragment {
         let node = self.node;
-        let columns = &writer.model.types[node.of].columns;
+
         let dialect = writer.dialect;
         Fragment::text(match output {
-            Output::Column(column) => dialect.delivered(&columns[*column], self.shown(writer, *column)),
+            Output::Json(column) => writer.whole(node.of, *column, &self.scope.alias),
+            Output::Items(column, filter) => return self.items(writer, *column, &node.item_filters[*filter]),
+            Output::Column(column) => {
+                writer.delivered(node.of, *column, &self.scope.alias, is_masked(&node.masks, *column))
+            }
             Output::Edge(column) => {
                 let join = node.parent.as_ref().and_then(|parent| parent.through.as_ref()).map(|join| join.of);
                 let (join, alias) = join.zip(self.join_alias.as_deref()).expect("an edge has a join table");
-                let expression = writer.shown_column(join, *column, alias, is_masked(&node.join_masks, *column));
-                dialect.delivered(&writer.model.types[join].columns[*column], expression)
+                writer.delivered(join, *column, alias, is_masked(&node.join_masks, *column))
             }
-            Output::Order(term) => {
-                let (expression, column) = writer.stored(&mut self.scope, &node.order[*term].path);
-                dialect.delivered(column, expression)
-            }
+            Output::Order(term) => writer.position(&mut self.scope, &node.order[*term].path),
             Output::Count => "count(*)".to_owned(),
             Output::Summary(function, column) => {
-                dialect.summary(*function, &columns[*column], self.shown(writer, *column))
+                let (value, column) = self.value(writer, *column);
+                dialect.summary(*function, &column, value)
             }
             Output::Group(term) => {
                 let RowSet::Groups { by, .. } = &node.row_set else { return Fragment::text("null") };
@@ -184,10 +187,37 @@ impl<'n> Clauses<'n> {
         writer.shown_column(self.node.of, column, &self.scope.alias, is_masked(&self.node.masks, column))
     }
 
+    /// A column's value as it is summed up and grouped, and the column as the engine has such values: what is inside JSON is a
+    /// value of one of its own types by then.
+    fn value<'m>(&self, writer: &Writer<'m>, column: ColumnId) -> (String, Cow<'m, Column>) {
+        let c = &writer.model.types[self.node.of].columns[column];
+        if c.form != StorageFormat::JsonValue {
+            return (self.shown(writer, column), Cow::Borrowed(c));
+        }
+        let own = Column { form: StorageFormat::Usual, member: None, ..c.clone() };
+        let masked = is_masked(&self.node.masks, column);
+        (writer.compared(self.node.of, column, &self.scope.alias, masked), Cow::Owned(own))
+    }
+
+    /// The items of a list inside JSON that satisfy a condition.
+    fn items(&mut self, writer: &mut Writer<'_>, column: ColumnId, condition: &Condition) -> Fragment {
+        let c = &writer.model.types[self.node.of].columns[column];
+        let FieldType::Items(items) = c.kind else { return Fragment::text("null") };
+        let json = self.shown(writer, column);
+        let masked = is_masked(&self.node.masks, column);
+        let list = Fragment::text(writer.compared(self.node.of, column, &self.scope.alias, masked));
+        let mut scope = writer.scope(items);
+        let condition = writer.condition(&mut scope, condition, false);
+        writer.dialect.json_items_where(&json, list, &scope.alias, condition)
+    }
+
     fn group(&self, writer: &Writer<'_>, term: GroupTerm) -> String {
-        let column = &writer.model.types[self.node.of].columns[term.column];
-        let expression = self.shown(writer, term.column);
-        writer.dialect.truncated(term.unit, column, expression)
+        let c = &writer.model.types[self.node.of].columns[term.column];
+        let (value, column) = self.value(writer, term.column);
+        match c.form {
+            StorageFormat::JsonValue => writer.dialect.truncated_text(term.unit, c, value),
+            _ => writer.dialect.truncated(term.unit, &column, value),
+        }
     }
 
     /// GROUP BY, without the words, where the select has groups.
@@ -214,13 +244,12 @@ impl<'n> Clauses<'n> {
     fn group_order(&mut self, writer: &mut Writer<'_>, term: &GroupOrder) -> Fragment {
         let value = match (&term.value, &self.node.row_set) {
             (Output::Group(number), RowSet::Groups { by, .. }) => {
-                let column = &writer.model.types[self.node.of].columns[by[*number].column];
-                Fragment::text(writer.dialect.ordered(column, self.group(writer, by[*number])))
+                let (_, column) = self.value(writer, by[*number].column);
+                Fragment::text(writer.dialect.ordered(&column, self.group(writer, by[*number])))
             }
             (Output::Summary(function, column), _) => {
-                let expression = self.shown(writer, *column);
-                let column = &writer.model.types[self.node.of].columns[*column];
-                Fragment::text(writer.dialect.ordered_summary(*function, column, expression))
+                let (value, column) = self.value(writer, *column);
+                Fragment::text(writer.dialect.ordered_summary(*function, &column, value))
             }
             (value, _) => self.delivered(writer, value),
         };

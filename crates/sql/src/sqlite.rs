@@ -1,11 +1,11 @@
 //! SQLite's SQL.
 
-use super::dialect::scalar_of;
+use super::dialect::{MOST_NUMBER, json_path, json_step, relation, scalar_of};
 use super::{Dialect, Fragment, Slot, Strategy};
 use puente_core::access::TextTest;
-use puente_core::model::{Column, FieldType};
+use puente_core::model::{Column, FieldType, Type};
 use puente_core::plan::{Function, GroupUnit};
-use puente_core::value::{Scalar, StorageFormat};
+use puente_core::value::{JsonType, Scalar, StorageFormat};
 
 /// SQLite, 3.45 or later.
 #[derive(Debug, Clone, Copy)]
@@ -28,21 +28,171 @@ impl Dialect for Sqlite {
     }
 
     fn delivered(&self, column: &Column, expression: String) -> String {
-        if column.form == StorageFormat::EngineText {
+        if column.form == StorageFormat::JsonValue {
+            match column.kind {
+                FieldType::Object(_) => format!("json_type({expression})"),
+                _ if column.binary_json => format!("json({expression})"),
+                _ => expression,
+            }
+        } else if column.form == StorageFormat::EngineText {
             format!("cast({expression} as text)")
         } else if column.binary_json {
-            // 8: strictly valid JSONB, so that `json()` cannot fail the whole statement.
-            format!(
-                "case when typeof({expression}) = 'blob' and json_valid({expression}, 8) then json({expression}) \
-                 else {expression} end"
-            )
+            text_of_binary(&expression)
         } else {
             expression
         }
     }
 
     fn compared(&self, column: &Column, expression: String) -> String {
-        if column.form == StorageFormat::EngineText { format!("cast({expression} as text)") } else { expression }
+        match column.form {
+            StorageFormat::EngineText => format!("cast({expression} as text)"),
+            StorageFormat::JsonValue => {
+                let (value, kind) = (format!("({expression} ->> '$')"), format!("json_type({expression})"));
+                Part { json: expression, value, kind }.typed(column)
+            }
+            _ => expression,
+        }
+    }
+
+    fn most_json_parts(&self) -> usize {
+        0
+    }
+
+    fn json_whole(&self, column: &Column, expression: String) -> String {
+        if column.binary_json { text_of_binary(&expression) } else { expression }
+    }
+
+    fn json_root(&self, _: &Column, expression: String) -> String {
+        // 9: well-formed text, or strictly valid JSONB. What is neither is a text.
+        format!(
+            "case when json_valid({expression}, 9) then {expression} \
+             when {expression} is not null then json_quote(cast({expression} as text)) end"
+        )
+    }
+
+    fn json_member(&self, json: &str, path: &[String]) -> String {
+        format!("({json} -> {})", json_path(path))
+    }
+
+    fn delivered_member(&self, column: &Column, json: &str, path: &[String]) -> String {
+        match column.kind {
+            FieldType::Object(_) => format!("json_type({json}, {})", json_path(path)),
+            _ => self.json_member(json, path),
+        }
+    }
+
+    fn compared_member(&self, column: &Column, json: &str, path: &[String]) -> String {
+        // By the way from the whole, which is parsed once and remembered: a part that is a text of its own would be parsed again.
+        let path = json_path(path);
+        Part {
+            json: format!("({json} -> {path})"),
+            value: format!("({json} ->> {path})"),
+            kind: format!("json_type({json}, {path})"),
+        }
+        .typed(column)
+    }
+
+    fn json_items(&self, list: Fragment, alias: &str) -> Fragment {
+        Fragment::format("json_each({}) as {}", [list, Fragment::text(alias)])
+    }
+
+    fn json_item(&self, alias: &str) -> String {
+        // Other items are values of SQL, and no JSON.
+        format!("case {alias}.type when 'object' then {alias}.value end")
+    }
+
+    fn json_items_where(&self, json: &str, list: Fragment, alias: &str, condition: Fragment) -> Fragment {
+        let from = self.json_items(list.clone(), alias);
+        let [item, json] = [whole_item(json, alias), json.to_owned()].map(Fragment::text);
+        Fragment::format(
+            "case when {} is null then {} else (select json_group_array({}) from {} where {}) end",
+            [list, json, item, from, condition],
+        )
+    }
+
+    fn json_fits(&self, column: &Column, json: &str) -> String {
+        let typed = self.compared(column, json.to_owned());
+        format!("(coalesce(json_type({json}), 'null') = 'null' or {typed} is not null)")
+    }
+
+    fn json_index(&self, t: &Type, column: &Column, path: &[String], _: Scalar) -> Option<String> {
+        let name = self.quote(&format!("{}_{}_{}", t.relation, column.name, path.join("_")));
+        let (table, column) = (relation(self, t), self.quote(&column.name));
+        Some(format!("create index {name} on {table} ({column} ->> {})", json_path(path)))
+    }
+
+    fn json_given(&self, slot: Slot) -> Fragment {
+        Fragment::format("json({})", [Fragment::bound(slot)])
+    }
+
+    fn json_stored(&self, column: &Column, json: Fragment) -> Fragment {
+        if column.binary_json { Fragment::format("jsonb({})", [json]) } else { json }
+    }
+
+    fn json_object(&self, json: &str) -> String {
+        format!("case json_type({json}) when 'object' then {json} else '{{}}' end")
+    }
+
+    fn json_with(&self, object: Fragment, name: &str, value: Fragment, made: bool) -> Fragment {
+        let template = if made { "json_set({}, {}, {})" } else { "json_replace({}, {}, {})" };
+        Fragment::format(template, [object, json_step(name), value])
+    }
+
+    fn json_without(&self, object: Fragment, name: &str) -> Fragment {
+        Fragment::format("json_remove({}, {})", [object, json_step(name)])
+    }
+
+    fn json_sum(&self, json: &str, slot: Slot, _: Scalar) -> Fragment {
+        let parts = [json, json].map(Fragment::text).into_iter().chain([Fragment::bound(slot)]);
+        Fragment::format("case when json_type({}) in ('integer', 'real') then ({} ->> '$') + {} end", parts)
+    }
+
+    fn json_pushed(&self, json: &str, slot: Slot) -> Fragment {
+        // Put together as texts: so whatever is there stays as it is written.
+        let list = || Fragment::text(format!("case json_type({json}) when 'array' then json({json}) else '[]' end"));
+        let given = || Fragment::bound(slot.clone());
+        let parts = [list(), list(), list(), given(), given()];
+        Fragment::format(
+            "json(substr({}, 1, length({}) - 1) || case when {} = '[]' or {} = '[]' then '' else ',' end \
+             || substr({}, 2))",
+            parts,
+        )
+    }
+
+    fn json_is_item(&self, alias: &str, slot: Slot) -> Fragment {
+        let [atom, is_boolean] = [format!("{alias}.atom"), format!("({alias}.type in ('true', 'false'))")];
+        Fragment::format(
+            "exists (select 1 from json_each({}) as l where l.atom = {} and (l.type in ('true', 'false')) = {})",
+            [Fragment::bound(slot), Fragment::text(atom), Fragment::text(is_boolean)],
+        )
+    }
+
+    fn json_kept(&self, json: &str, alias: &str, condition: Fragment) -> Fragment {
+        let item = Fragment::text(whole_item(json, alias));
+        let [list, json] = [self.json_items(Fragment::text(json), alias), Fragment::text(json)];
+        Fragment::format(
+            "json(case json_type({}) when 'array' then (select json_group_array({}) from {} where {}) else {} end)",
+            [json.clone(), item, list, condition, json],
+        )
+    }
+
+    fn includes(&self, value: Fragment, list: Slot, _: &Column, all: bool) -> Fragment {
+        let list = Fragment::bound(list);
+        // Objects and lists have no atom. Truth values are numbers here.
+        let template = if all {
+            "case when {} is not null then not exists (select 1 from json_each({}) as l where not exists \
+             (select 1 from json_each({}) as i where i.atom = l.atom \
+             and (i.type in ('true', 'false')) = (l.type in ('true', 'false')))) end"
+        } else {
+            "case when {} is not null then exists (select 1 from json_each({}) as l \
+             join json_each({}) as i on i.atom = l.atom \
+             and (i.type in ('true', 'false')) = (l.type in ('true', 'false'))) end"
+        };
+        Fragment::format(template, [value.clone(), list, value])
+    }
+
+    fn is_empty_list(&self, value: Fragment, _: &Column) -> Fragment {
+        Fragment::format("json_array_length({}) = 0", [value])
     }
 
     fn masked(&self, column: &Column, value: &str, mask: Fragment) -> Fragment {
@@ -165,18 +315,63 @@ impl Dialect for Sqlite {
     }
 
     fn truncated(&self, unit: GroupUnit, column: &Column, expression: String) -> String {
-        let (length, rest) = match unit {
-            GroupUnit::Value => return self.compared(column, expression),
-            GroupUnit::Day => (10, ""),
-            GroupUnit::Month => (7, "-01"),
-            GroupUnit::Year => (4, "-01-01"),
+        match unit {
+            GroupUnit::Value => self.compared(column, expression),
+            GroupUnit::Day | GroupUnit::Month | GroupUnit::Year => self.truncated_text(unit, column, expression),
+        }
+    }
+}
+
+/// The item of a row of `json_each`, as JSON that it is in other JSON.
+fn whole_item(json: &str, alias: &str) -> String {
+    // An integer of more than 64 bits is a double to SQLite, but not where it is written.
+    format!(
+        "case when {alias}.type in ('object', 'array') then json({alias}.value) \
+         when {alias}.type in ('true', 'false') then json({alias}.type) \
+         when {alias}.type = 'integer' and typeof({alias}.value) = 'real' then {json} -> {alias}.fullkey \
+         else {alias}.value end"
+    )
+}
+
+/// JSON that is stored in binary form, as text.
+fn text_of_binary(expression: &str) -> String {
+    // 8: strictly valid JSONB, so that `json()` cannot fail the whole statement.
+    format!(
+        "case when typeof({expression}) = 'blob' and json_valid({expression}, 8) then json({expression}) \
+         else {expression} end"
+    )
+}
+
+/// A part of JSON: itself, as a value of SQL, and the name of its type.
+struct Part {
+    json: String,
+    value: String,
+    kind: String,
+}
+
+impl Part {
+    /// It as a value of SQL of a column's type; null where it is of another one.
+    fn typed(&self, column: &Column) -> String {
+        let Part { json, value, kind } = self;
+        let scalar = match column.kind {
+            FieldType::Object(_) => return format!("case {kind} when 'object' then {json} end"),
+            FieldType::List(_) | FieldType::Items(_) => return format!("case {kind} when 'array' then {json} end"),
+            FieldType::Enum(_) => Scalar::String,
+            FieldType::Scalar(scalar) => scalar,
         };
-        let separator = if column.form == StorageFormat::WithT { "T" } else { " " };
-        let time = match column.kind {
-            FieldType::Scalar(Scalar::LocalDateTime) => format!("{separator}00:00:00"),
-            FieldType::Scalar(Scalar::DateTime) => format!("{separator}00:00:00Z"),
-            _ => String::new(),
-        };
-        format!("substr({expression}, 1, {length}) || '{rest}{time}'")
+        match scalar.json_type() {
+            JsonType::Boolean => format!("case {kind} when 'true' then 1 when 'false' then 0 end"),
+            // An integer of more than 64 bits is a double to SQLite.
+            JsonType::Integer => format!(
+                "case {kind} when 'integer' then case when typeof({value}) = 'integer' then {value} end \
+                 when 'real' then case when {value} = cast({value} as integer) \
+                 and abs({value}) <= 9007199254740992.0 then cast({value} as integer) end end"
+            ),
+            JsonType::Number => {
+                format!("case when {kind} in ('integer', 'real') and abs({value}) <= {MOST_NUMBER} then {value} end")
+            }
+            JsonType::Text => format!("case {kind} when 'text' then {value} end"),
+            JsonType::Any => format!("nullif({json}, 'null')"),
+        }
     }
 }

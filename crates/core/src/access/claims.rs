@@ -137,6 +137,7 @@ fn canonical(model: &Model, kind: FieldType, form: StorageFormat, value: &Json) 
             return meant.map(|text| Datum::Text(text.to_owned()));
         }
         FieldType::Scalar(scalar) | FieldType::List(scalar) => scalar,
+        FieldType::Object(_) | FieldType::Items(_) => Scalar::Json,
     };
     let value = match (scalar, value) {
         (Scalar::Int | Scalar::BigInt | Scalar::Decimal | Scalar::Float, Json::String(text)) => {
@@ -244,6 +245,7 @@ mod tests {
             version: String::new(),
             sources: Vec::new(),
             types: Vec::new(),
+            objects: Vec::new(),
             enums: Vec::new(),
             names: Vec::new(),
         };

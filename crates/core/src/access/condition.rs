@@ -58,6 +58,15 @@ pub enum Condition {
         /// What is asked of each.
         inner: Box<Condition>,
     },
+    /// A statement about the items of a list inside JSON; where there is no list there are no items.
+    OverItems {
+        /// The list.
+        path: Path,
+        /// How many of them.
+        quantifier: Quantifier,
+        /// What is asked of each, as a row of the items' type.
+        inner: Box<Condition>,
+    },
 }
 
 /// How many rows of a link must satisfy a condition.
@@ -150,6 +159,8 @@ pub enum Test {
     },
     /// Has a list no items, or some?
     IsEmpty(bool),
+    /// Is a part of JSON null, or missing, or of its column's type?
+    Fits,
     /// How many characters has a text?
     Size {
         /// `=`, `<`, ….
@@ -249,7 +260,7 @@ impl Test {
             | Test::In { operand, .. }
             | Test::Includes { operand, .. }
             | Test::Text { operand, .. } => Some(operand),
-            Test::IsNull(_) | Test::IsEmpty(_) | Test::Size { .. } => None,
+            Test::IsNull(_) | Test::IsEmpty(_) | Test::Fits | Test::Size { .. } => None,
         }
     }
 }
@@ -278,6 +289,7 @@ impl Condition {
             Condition::Quantified { before, inner, .. } => {
                 (before.len() + 1) * std::mem::size_of::<Hop>() + inner.weight()
             }
+            Condition::OverItems { path, inner, .. } => path.weight() + inner.weight(),
         };
         std::mem::size_of::<Condition>() + below
     }
@@ -288,6 +300,7 @@ impl Condition {
             Condition::Constant(_) | Condition::ClaimPredicate(_) | Condition::Quantified { .. } => false,
             Condition::And(parts) | Condition::Or(parts) => parts.iter().any(|part| part.mentions(is_meant)),
             Condition::Not(inner) | Condition::NotTrue(inner) => inner.mentions(is_meant),
+            Condition::OverItems { path, .. } => is_meant(path),
             Condition::Test { path, test } => {
                 is_meant(path) || matches!(test.operand(), Some(Operand::Value(other)) if is_meant(other))
             }
@@ -336,6 +349,11 @@ impl Condition {
                     quantifier: *quantifier,
                     inner: Box::new(inner),
                 }
+            }
+            Condition::OverItems { path, quantifier, inner } => {
+                let said = if negated { quantifier.negated() } else { *quantifier };
+                let inner = inner.specialise(claim_predicates, known, said.asks_falsity());
+                Condition::OverItems { path: path.clone(), quantifier: *quantifier, inner: Box::new(inner) }
             }
         }
     }

@@ -10,7 +10,7 @@ use indexmap::IndexMap;
 
 use super::rule::{self, ClaimRegistry};
 use super::{Condition, Masks, TypeView, View, WriteGrant};
-use crate::model::{Cardinality, ColumnId, LinkId, Model, Type, TypeId};
+use crate::model::{Cardinality, Column, ColumnId, ItemsOf, LinkId, Model, Type, TypeId};
 use crate::project::{Action, Fields, GrantEdit, Limits, Mistake, Place, Project, RoleEdit, RuleText};
 use crate::suggest::did_you_mean;
 
@@ -125,6 +125,13 @@ impl Granter<'_> {
                 self.mistake(stated.place, format!("there is no type `{type_name}`{hint}"));
                 continue;
             };
+            if let Some(ItemsOf { of, column }) = self.model.types[of].items_of {
+                let t = &self.model.types[of];
+                let list = t.columns[column].label();
+                let text = format!("`{type_name}` is what `{}.{list}` holds; grant it there, as `{list}`", t.name);
+                self.mistake(stated.place, text);
+                continue;
+            }
             if *action != Action::Read {
                 self.check_write(of, *action, stated);
             }
@@ -140,7 +147,7 @@ impl Granter<'_> {
             });
         }
         for grant in grants.iter().filter(|grant| grant.action == Action::Read) {
-            let view = self.read(grant);
+            let view = self.read(grant, &mut types);
             types[grant.of] = Some(view);
         }
         for grant in grants.iter().filter(|grant| grant.action != Action::Read) {
@@ -196,7 +203,7 @@ impl Granter<'_> {
             Some(Fields::Named(named)) => named,
         };
         for name in named {
-            let column = t.columns.iter().find(|column| column.field.as_deref() == Some(name));
+            let column = model.field_called(of, name);
             let link = t.links.iter().find(|link| link.field == *name);
             let text = match (action, column, link) {
                 (Action::Read, Some(_), _) => continue,
@@ -214,7 +221,10 @@ impl Granter<'_> {
                         ),
                     }
                 }
-                (_, Some(column), _) if column.input.computed => {
+                (_, Some((inside, _)), _) if inside != of => {
+                    format!("`{}.{name}` is inside a list, whose items are written as a whole; name the list", t.name)
+                }
+                (_, Some((_, column)), _) if t.is_computed(column) => {
                     format!("`{}.{name}` is computed by the database and cannot be written; leave it out", t.name)
                 }
                 (_, Some(_), _) => continue,
@@ -232,7 +242,8 @@ impl Granter<'_> {
                 ),
                 (_, None, None) => {
                     let known = every_field(t, action);
-                    let hint = did_you_mean(name, known.iter().map(String::as_str));
+                    let inside = t.columns.iter().filter(|column| column.member.is_some()).map(Column::label);
+                    let hint = did_you_mean(name, known.iter().map(String::as_str).chain(inside));
                     format!("`{}` has no field `{name}`{hint}", t.name)
                 }
             };
@@ -251,18 +262,39 @@ impl Granter<'_> {
         }
     }
 
-    fn read(&mut self, grant: &Grant) -> TypeView {
+    /// What a grant to read shows of its type; what it shows of items of lists inside is put among the types.
+    fn read(&mut self, grant: &Grant, types: &mut [Option<TypeView>]) -> TypeView {
         let model = self.model;
         let t = &model.types[grant.of];
         let granted = |name: &str| grant.fields.iter().any(|field| field == name);
-        let columns = t.columns.iter().map(|column| column.field.as_deref().is_some_and(granted)).collect();
+        let mut columns = vec![false; t.columns.len()];
+        for name in &grant.fields {
+            let Some(named) = model.field_called(grant.of, name) else { continue };
+            for (of, column) in model.within(named).into_iter().chain(model.around(named)) {
+                if of == grant.of {
+                    columns[column] = true;
+                } else {
+                    let nothing = || TypeView::nothing(model, of);
+                    types[of].get_or_insert_with(nothing).columns[column] = true;
+                }
+            }
+        }
         let links = t.links.iter().map(|link| granted(&link.field)).collect();
         let mut masks = Vec::new();
         for (field, text) in &grant.edit.masks {
-            let column = t.columns.iter().position(|column| column.field.as_deref() == Some(field));
-            match column.filter(|_| granted(field)) {
-                Some(column) => masks.extend(self.rule(grant.of, text).map(|mask| (column, mask))),
-                None => {
+            match model.field_called(grant.of, field) {
+                Some((of, _)) if of != grant.of => {
+                    let text = format!("`masks` names `{field}`, which is inside a list; mask the list as a whole");
+                    self.mistake(grant.edit.place, text);
+                }
+                Some((of, column)) if columns[column] => {
+                    let Some(mask) = self.rule(grant.of, text) else { continue };
+                    // What is inside is hidden with it.
+                    for (_, column) in model.within((of, column)).into_iter().filter(|(inside, _)| *inside == of) {
+                        add_mask(&mut masks, column, &mask);
+                    }
+                }
+                _ => {
                     let hint = did_you_mean(field, grant.fields.iter().map(String::as_str));
                     let text = format!("`masks` names `{field}`, which is not a column among `fields`{hint}");
                     self.mistake(grant.edit.place, text);
@@ -287,8 +319,9 @@ impl Granter<'_> {
         let t = &model.types[grant.of];
         let mut columns = vec![false; t.columns.len()];
         for name in &grant.fields {
-            if let Some(column) = t.columns.iter().position(|column| column.field.as_deref() == Some(name)) {
-                columns[column] = true;
+            if let Some(named) = model.field_called(grant.of, name).filter(|(of, _)| *of == grant.of) {
+                let all = model.within(named).into_iter().chain(model.around(named));
+                all.filter(|(of, _)| *of == grant.of).for_each(|(_, column)| columns[column] = true);
             } else if let Some(link) = t.links.iter().find(|link| link.field == *name) {
                 // A link stands for the columns that it follows.
                 link.pairs.iter().for_each(|(own, _)| columns[*own] = true);
@@ -334,7 +367,7 @@ impl Granter<'_> {
             let Some(view) = &types[grant.of] else { continue };
             let t = &model.types[grant.of];
             for (column, _) in view.masks.iter() {
-                let field = t.columns[*column].field.as_deref().unwrap_or_default();
+                let field = t.columns[*column].label();
                 let text = if t.keys.iter().any(|key| key.columns.contains(column)) {
                     format!("`{}.{field}` is part of a key and cannot be masked; leave it out of `fields`", t.name)
                 } else if let Some((owner, link)) = followed(model, types, grant.of, *column) {
@@ -381,12 +414,21 @@ impl Granter<'_> {
     }
 }
 
+/// Masks a column; one that is masked already shows its value only where both say so.
+fn add_mask(masks: &mut Vec<(ColumnId, Arc<Condition>)>, column: ColumnId, mask: &Arc<Condition>) {
+    match masks.iter_mut().find(|(masked, _)| *masked == column) {
+        Some((_, known)) => *known = Arc::new(Condition::And(vec![(**known).clone(), (**mask).clone()])),
+        None => masks.push((column, Arc::clone(mask))),
+    }
+}
+
 /// The fields of a type that an action can be about.
 fn every_field(t: &Type, action: Action) -> Vec<String> {
     if action == Action::Read {
         return t.fields().map(str::to_owned).collect();
     }
-    let columns = t.columns.iter().filter(|column| !column.input.computed).filter_map(|column| column.field.clone());
+    let columns = t.columns.iter().filter(|column| !column.input.computed && column.member.is_none());
+    let columns = columns.filter_map(|column| column.field.clone());
     let links = t.links.iter().filter(|link| link.cardinality == Cardinality::One && !link.crosses);
     columns.chain(links.map(|link| link.field.clone())).collect()
 }

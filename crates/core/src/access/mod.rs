@@ -17,5 +17,5 @@ pub use crate::project::{Action, OWNER};
 pub use claims::{Claims, claim_at};
 pub use condition::{Comparison, Condition, Hop, Masks, Operand, Origin, Path, Predicate, Quantifier, Test, TextTest};
 pub use grants::{Grant, Role, roles};
-pub use view::{ResolvedClaims, TypeView, View, WriteGrant};
+pub use view::{ResolvedClaims, TypeView, View, Within, WriteGrant};
 pub use warnings::warnings;

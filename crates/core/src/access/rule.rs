@@ -14,7 +14,7 @@ use serde_json::Value as Json;
 
 use super::claims::{ClaimPath, ClaimPredicate, ClaimShape, ClaimSource, ClaimTerm, ClaimValue};
 use super::{Comparison, Condition, Hop, Masks, Operand, Path, Quantifier, Test, TextTest};
-use crate::model::{Cardinality, Column, FieldType, Link, Model, Type, TypeId};
+use crate::model::{Cardinality, Column, ColumnId, FieldType, Link, Model, Type, TypeId};
 use crate::project::{Mistake, RuleText};
 use crate::suggest::did_you_mean;
 use crate::value::{Datum, Scalar, datum_from_json};
@@ -123,6 +123,8 @@ enum Term {
     Row { hops: Vec<Hop>, of: TypeId },
     /// The rows at the end of a to-many link.
     Rows { before: Vec<Hop>, hop: Hop },
+    /// The items of a list inside JSON.
+    Items { path: Path, items: TypeId },
     /// All claims.
     Claims,
     /// One claim.
@@ -143,6 +145,7 @@ impl Term {
                 let list = if matches!(column.kind, FieldType::List(_)) { "a list of " } else { "" };
                 format!("{list}`{}`", model.kind_name(column.kind))
             }
+            Term::Items { items, .. } => format!("a list of `{}`", model.types[*items].name),
             Term::Row { of, .. } => format!("a row of `{}`", model.types[*of].name),
             Term::Rows { hop, .. } => {
                 format!("rows of `{}`", model.types[model.types[hop.from].links[hop.link].target].name)
@@ -157,7 +160,7 @@ impl Term {
 }
 
 const FUNCTIONS: &str = "rules know && || ! == != < <= > >= in, has(), size(), startsWith(), endsWith(), contains(), and \
-                         exists() and all() over links to many";
+                         exists() and all() over links to many and lists of objects";
 
 impl Compiler<'_> {
     fn wrong(&self, at: &IdedExpr, text: impl Into<String>) -> Wrong {
@@ -312,7 +315,7 @@ impl Compiler<'_> {
             Term::Row { mut hops, of } => {
                 let t = &self.model.types[of];
                 if let Some(column) = t.column_called(name) {
-                    return Ok(Term::Column { path: Path { hops, column, masked: false }, of });
+                    return Ok(self.column(hops, of, column));
                 }
                 if let Some((link, l)) = t.links.iter().enumerate().find(|(_, l)| l.field == name) {
                     if l.crosses {
@@ -331,14 +334,37 @@ impl Compiler<'_> {
                 let hint = did_you_mean(name, fields.chain(t.links.iter().map(|l| l.field.as_str())));
                 Err(self.wrong(at, format!("`{}` has no field or link `{name}`{hint}", t.name)))
             }
-            Term::Rows { .. } => {
-                let text = format!(
-                    "`.{name}` of rows of a link to many: ask `.exists(x, x.{name} …)` or `.all(x, x.{name} …)`"
-                );
+            Term::Column { path, of } if matches!(self.kind_of(&path, of), FieldType::Object(_)) => {
+                let t = &self.model.types[of];
+                let mut members = t.members(path.column);
+                match members.find(|(_, member)| member.field.as_deref() == Some(name)) {
+                    Some((column, _)) => Ok(self.column(path.hops, of, column)),
+                    None => {
+                        let known = t.members(path.column).filter_map(|(_, member)| member.field.as_deref());
+                        let hint = did_you_mean(name, known);
+                        let label = t.columns[path.column].label();
+                        Err(self.wrong(at, format!("`{label}` has no member `{name}`{hint}")))
+                    }
+                }
+            }
+            Term::Rows { .. } | Term::Items { .. } => {
+                let text = format!("`.{name}` of many: ask `.exists(x, x.{name} …)` or `.all(x, x.{name} …)`");
                 Err(self.wrong(at, text))
             }
             other => Err(self.wrong(at, format!("{} has no member `{name}`", other.describe(self.model)))),
         }
+    }
+
+    fn column(&self, hops: Vec<Hop>, of: TypeId, column: ColumnId) -> Term {
+        let path = Path { hops, column, masked: false };
+        match self.kind_of(&path, of) {
+            FieldType::Items(items) => Term::Items { path, items },
+            _ => Term::Column { path, of },
+        }
+    }
+
+    fn kind_of(&self, path: &Path, of: TypeId) -> FieldType {
+        self.model.types[of].columns[path.column].kind
     }
 
     /// What is to be done about a rule that leads to another source.
@@ -398,6 +424,11 @@ impl Compiler<'_> {
         }
     }
 
+    fn not_comparable(&self, column: &Column) -> String {
+        let remedy = if matches!(column.kind, FieldType::Object(_)) { "; compare a member of it" } else { "" };
+        format!("`{}` values cannot be compared{remedy}", self.model.kind_name(column.kind))
+    }
+
     /// Is a comparison with null one of equality? Nothing else makes sense.
     fn equality(&self, comparison: Comparison, at: &IdedExpr) -> Result<bool, Wrong> {
         match comparison {
@@ -421,7 +452,7 @@ impl Compiler<'_> {
             return self.equality(comparison, at).map(|expected| tested(path, Test::IsNull(expected)));
         }
         if !column.is_comparable() {
-            let text = format!("`{}` values cannot be compared", model.kind_name(column.kind));
+            let text = self.not_comparable(column);
             return Err(self.wrong(at, text));
         }
         let operand = match other {
@@ -481,7 +512,7 @@ impl Compiler<'_> {
             (Term::Column { path, of }, Term::Claim(claim)) => {
                 let column = &self.model.types[of].columns[path.column];
                 if !column.is_comparable() {
-                    let text = format!("`{}` values cannot be compared", self.model.kind_name(column.kind));
+                    let text = self.not_comparable(column);
                     return Err(self.wrong(one, text));
                 }
                 let operand = self.value(ClaimSource::Claim(claim), column, ClaimShape::List);
@@ -552,7 +583,7 @@ impl Compiler<'_> {
         let of = self.term(operand)?;
         match self.member(of, field, at)? {
             Term::Claim(path) => Ok(self.claim_predicate(ClaimPredicate::Has(path))),
-            Term::Column { path, .. } => Ok(tested(path, Test::IsNull(false))),
+            Term::Column { path, .. } | Term::Items { path, .. } => Ok(tested(path, Test::IsNull(false))),
             Term::Row { hops, of } if !hops.is_empty() => Ok(negated(self.missing(hops, of))),
             Term::Rows { before, hop } => Ok(Condition::Quantified {
                 before,
@@ -575,9 +606,12 @@ impl Compiler<'_> {
     }
 
     fn quantified(&mut self, comprehension: &ComprehensionExpr, at: &IdedExpr) -> Result<Condition, Wrong> {
-        let only = "over links to many, rules know `.exists(x, …)` and `.all(x, …)`";
-        let Term::Rows { before, hop } = self.term(&comprehension.iter_range)? else {
-            return Err(self.wrong(&comprehension.iter_range, only));
+        let only = "over links to many and lists of objects, rules know `.exists(x, …)` and `.all(x, …)`";
+        let range = self.term(&comprehension.iter_range)?;
+        let target = match &range {
+            Term::Rows { hop, .. } => self.model.types[hop.from].links[hop.link].target,
+            Term::Items { items, .. } => *items,
+            _ => return Err(self.wrong(&comprehension.iter_range, only)),
         };
         let (quantifier, body) = match (&comprehension.accu_init.expr, &comprehension.loop_step.expr) {
             (Expr::Literal(LiteralValue::Boolean(_)), Expr::Call(step)) if comprehension.iter_var2.is_none() => {
@@ -589,12 +623,16 @@ impl Compiler<'_> {
             }
             _ => return Err(self.wrong(at, only)),
         };
-        let target = self.model.types[hop.from].links[hop.link].target;
         let inner_scope = Scope { name: comprehension.iter_var.clone(), of: target };
         let outer = std::mem::replace(&mut self.scope, inner_scope);
         let inner = self.condition(body);
         self.scope = outer;
-        Ok(Condition::Quantified { before, hop, quantifier, inner: Box::new(inner?) })
+        let inner = Box::new(inner?);
+        match range {
+            Term::Rows { before, hop } => Ok(Condition::Quantified { before, hop, quantifier, inner }),
+            Term::Items { path, .. } => Ok(Condition::OverItems { path, quantifier, inner }),
+            _ => Err(self.wrong(at, only)),
+        }
     }
 
     /// A stated value as a cell of a column's type.
@@ -612,6 +650,9 @@ impl Compiler<'_> {
             }
             FieldType::Scalar(scalar) | FieldType::List(scalar) => datum_from_json(scalar, column.form, value)
                 .map_err(|unfit| self.wrong(at, format!("`{name}` expects {}, found {}", unfit.expected, unfit.found))),
+            FieldType::Object(_) | FieldType::Items(_) => {
+                Err(self.wrong(at, format!("`{name}` cannot be compared with {value}; compare a member of it")))
+            }
         }
     }
 

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::claims::{ClaimPredicate, ClaimValue, Claims};
 use super::{Action, Condition, Masks, Operand};
-use crate::model::{Cardinality, ColumnId, Link, LinkId, Model, TypeId};
+use crate::model::{Cardinality, ColumnId, FieldType, ITEM_COLUMN, Link, LinkId, Model, TypeId};
 use crate::value::Datum;
 
 /// A model as one role sees it.
@@ -16,6 +16,27 @@ pub struct View {
     types: Vec<Option<TypeView>>,
     claims: Arc<[ClaimValue]>,
     claim_predicates: Arc<[ClaimPredicate]>,
+}
+
+/// What has fields: a row, or an object inside its JSON.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Within {
+    /// The row's type.
+    pub of: TypeId,
+    /// The column that is the object.
+    pub object: Option<ColumnId>,
+}
+
+impl Within {
+    /// A row itself.
+    pub fn row(of: TypeId) -> Self {
+        Within { of, object: None }
+    }
+
+    /// An object inside a row's JSON.
+    pub fn object(of: TypeId, column: ColumnId) -> Self {
+        Within { of, object: Some(column) }
+    }
 }
 
 /// What the claims of one request come to for a view.
@@ -75,6 +96,22 @@ impl TypeView {
         }
     }
 
+    /// Nothing of a type.
+    pub fn nothing(model: &Model, id: TypeId) -> Self {
+        let t = &model.types[id];
+        TypeView {
+            create: None,
+            update: None,
+            delete: None,
+            columns: vec![false; t.columns.len()],
+            links: vec![false; t.links.len()],
+            rows: None,
+            masks: Masks::default(),
+            max_page: None,
+            count: false,
+        }
+    }
+
     /// Everything of a type.
     pub fn whole(model: &Model, id: TypeId) -> Self {
         let t = &model.types[id];
@@ -85,10 +122,8 @@ impl TypeView {
             delete: all(),
             columns: vec![true; t.columns.len()],
             links: vec![true; t.links.len()],
-            rows: None,
-            masks: Masks::default(),
-            max_page: None,
             count: true,
+            ..TypeView::nothing(model, id)
         }
     }
 }
@@ -182,8 +217,13 @@ impl View {
         &self.model
     }
 
-    /// The types in the view.
+    /// The types of tables in the view.
     pub fn types(&self) -> impl Iterator<Item = (TypeId, &TypeView)> {
+        self.every_type().filter(|(id, _)| self.model.types[*id].items_of.is_none())
+    }
+
+    /// The types in the view, those of items of lists too.
+    pub fn every_type(&self) -> impl Iterator<Item = (TypeId, &TypeView)> {
         self.types.iter().enumerate().filter_map(|(id, t)| t.as_ref().map(|t| (id, t)))
     }
 
@@ -212,13 +252,44 @@ impl View {
         self.types[id].as_ref().is_some_and(|t| t.masks.iter().any(|(masked, _)| *masked == column))
     }
 
-    /// The columns of a type that have a field in this view.
+    /// The columns of a type that have a field of its own in this view. Of items of a list, those are the members.
     pub fn columns(&self, id: TypeId) -> impl Iterator<Item = (ColumnId, &str)> {
+        self.fields(Within::row(id))
+    }
+
+    /// The columns that have a field in a row, or in an object inside its JSON.
+    pub fn fields(&self, within: Within) -> impl Iterator<Item = (ColumnId, &str)> {
+        let item = self.model.types[within.of].items_of.map(|_| ITEM_COLUMN);
+        self.fields_within(within.of, within.object.or(item))
+    }
+
+    /// The columns of all values that can be read there: of an object inside JSON, its members' instead of its own. A list of
+    /// objects of which a part is hidden is not among them.
+    pub fn leaves(&self, within: Within) -> Vec<ColumnId> {
+        let columns = &self.model.types[within.of].columns;
+        let each = self.fields(within).flat_map(|(column, _)| match columns[column].kind {
+            FieldType::Object(_) => self.leaves(Within::object(within.of, column)),
+            FieldType::Items(_) if !self.sees_all((within.of, column)) => Vec::new(),
+            FieldType::Scalar(_) | FieldType::Enum(_) | FieldType::List(_) | FieldType::Items(_) => vec![column],
+        });
+        each.collect()
+    }
+
+    /// Can a column be read with all that is inside its JSON?
+    fn sees_all(&self, column: (TypeId, ColumnId)) -> bool {
+        let is_seen = |(of, column): (TypeId, ColumnId)| {
+            self.types[of].as_ref().is_some_and(|view| view.columns.get(column).copied().unwrap_or(false))
+        };
+        self.model.within(column).into_iter().all(is_seen)
+    }
+
+    fn fields_within(&self, id: TypeId, within: Option<ColumnId>) -> impl Iterator<Item = (ColumnId, &str)> {
         let t = &self.model.types[id];
         let granted = self.types[id].as_ref().map_or(&[][..], |view| &view.columns);
-        t.columns.iter().enumerate().filter_map(|(column, c)| {
+        t.columns.iter().enumerate().filter_map(move |(column, c)| {
             let visible = granted.get(column).copied().unwrap_or(false);
-            c.field.as_deref().filter(|_| visible).map(|field| (column, field))
+            let is_there = c.member.as_ref().map(|member| member.within) == within;
+            c.field.as_deref().filter(|_| visible && is_there).map(|field| (column, field))
         })
     }
 
@@ -233,14 +304,33 @@ impl View {
         })
     }
 
-    /// The columns of a type that a grant lets the caller set.
+    /// The columns of a type that a grant lets the caller set, or set parts of.
     pub fn settable<'a>(&'a self, id: TypeId, grant: &'a WriteGrant) -> impl Iterator<Item = (ColumnId, &'a str)> {
-        let t = &self.model.types[id];
-        t.columns.iter().enumerate().filter_map(|(column, c)| {
-            let granted = grant.columns.get(column).copied().unwrap_or(false);
-            let fixed = grant.fixed.iter().any(|(fixed, _)| *fixed == column);
-            c.field.as_deref().filter(|_| granted && !fixed && !c.input.computed).map(|field| (column, field))
+        self.settable_within(Within::row(id), grant)
+    }
+
+    /// The same of a row, or of an object inside its JSON. Items of lists are written with all that is in them.
+    pub fn settable_within<'a>(
+        &'a self,
+        within: Within,
+        grant: &'a WriteGrant,
+    ) -> impl Iterator<Item = (ColumnId, &'a str)> {
+        let t = &self.model.types[within.of];
+        let is_item = t.items_of.is_some();
+        let outer = within.object.or(is_item.then_some(ITEM_COLUMN));
+        t.columns.iter().enumerate().filter_map(move |(column, c)| {
+            let granted = is_item || grant.columns.get(column).copied().unwrap_or(false);
+            let fixed = !is_item && grant.fixed.iter().any(|(fixed, _)| *fixed == column);
+            let is_there = c.member.as_ref().map(|member| member.within) == outer;
+            let is_settable = is_there && granted && !fixed && !c.input.computed;
+            c.field.as_deref().filter(|_| is_settable).map(|field| (column, field))
         })
+    }
+
+    /// May a caller set a column with all that is inside its JSON?
+    pub fn sets_all(&self, (id, column): (TypeId, ColumnId), grant: &WriteGrant) -> bool {
+        let granted = |column: ColumnId| grant.columns.get(column).copied().unwrap_or(false);
+        self.model.within((id, column)).into_iter().all(|(of, column)| of != id || granted(column))
     }
 
     /// The to-one links of a type whose own columns a grant lets the caller set.

@@ -10,6 +10,8 @@ use crate::plan::{
 use crate::rows::{Row, Rows, too_large};
 use crate::value::{CoercionError, DatumRef, make_room, write_list, write_plain, write_scalar, write_string};
 
+mod json;
+
 /// What a source gives to the writer. `'s` is how long it keeps the bytes that its rows borrow.
 pub trait Fetch<'s> {
     /// Fills `into` with the rows of a select for one parent's row, or of a root select; never asked for one that is
@@ -148,6 +150,11 @@ impl<'a, 's> Writer<'a, 's> {
         }
     }
 
+    /// Writes a value at a position that is nullable, unless it is not.
+    fn unless(&mut self, non_null: bool, write: impl FnOnce(&mut Self) -> Result<(), Stop>) -> Result<(), Stop> {
+        if non_null { write(self) } else { self.nullable(write) }
+    }
+
     fn at<T>(&mut self, step: Step<'a>, write: impl FnOnce(&mut Self) -> Result<T, Stop>) -> Result<T, Stop> {
         self.path.push(step);
         let result = write(self);
@@ -203,9 +210,37 @@ impl<'a, 's> Writer<'a, 's> {
                 return self.at(Step::Key(key), |writer| writer.object(object, from));
             }
             Value::Introspection => self.out.extend_from_slice(self.bound.introspection(key)),
-            Value::Column { output, kind, non_null, name } => {
+            Value::Column { output, kind, is_json, non_null, name } => {
                 let Some(from) = from else { return Ok(()) };
-                return self.column(from, *output, *kind, *non_null, name, key, location);
+                let cell = from.row.cell(*output);
+                let written = match (cell, is_json) {
+                    (DatumRef::Text(json), true) => self.json_value(*kind, json),
+                    _ => self.cell(*kind, cell),
+                };
+                let written = match written {
+                    Ok(()) if *non_null && cell.is_null() => Err(CoercionError::new("a value", "null")),
+                    written => written,
+                };
+                let Err(unfit) = written else { return Ok(()) };
+                self.add_unfit(&unfit, name, *non_null, from, location, Some(Step::Key(key)));
+                if *non_null {
+                    return Err(Stop::Null);
+                }
+                self.out.extend_from_slice(b"null");
+            }
+            Value::Object { output, non_null, name, object } => {
+                let Some(from) = from else { return Ok(()) };
+                let write = |writer: &mut Self| writer.json_object((*output, *non_null, name, object), location, from);
+                return self.at(Step::Key(key), |writer| writer.unless(*non_null, write));
+            }
+            Value::WholeObject { output, non_null, name, item } => {
+                let Some(from) = from else { return Ok(()) };
+                let write = |writer: &mut Self| writer.whole_object((*output, *non_null, name, item), location, from);
+                return self.at(Step::Key(key), |writer| writer.unless(*non_null, write));
+            }
+            Value::Items(items) => {
+                let Some(from) = from else { return Ok(()) };
+                return self.json_items(items, key, location, from);
             }
             Value::Revision { of, outputs } => {
                 let Some(from) = from else { return Ok(()) };
@@ -234,28 +269,25 @@ impl<'a, 's> Writer<'a, 's> {
         Ok(())
     }
 
-    #[expect(clippy::too_many_arguments, reason = "the parts of one field, used together once")]
-    fn column(
-        &mut self,
-        from: Origin<'_, 's>,
-        output: usize,
-        kind: FieldType,
-        non_null: bool,
-        name: &str,
-        key: &'a str,
-        location: Option<Location>,
-    ) -> Result<(), Stop> {
-        let cell = from.row.cell(output);
-        let written = match kind {
+    fn cell(&mut self, kind: FieldType, cell: DatumRef<'_>) -> Result<(), CoercionError> {
+        match kind {
             FieldType::Scalar(scalar) => write_scalar(&mut self.out, scalar, cell),
             FieldType::Enum(id) => self.enum_value(id, cell),
             FieldType::List(scalar) => write_list(&mut self.out, scalar, cell),
-        };
-        let unfit = match written {
-            Ok(()) if !(non_null && cell.is_null()) => return Ok(()),
-            Ok(()) => CoercionError { expected: "a value".to_owned(), found: "null".to_owned() },
-            Err(unfit) => unfit,
-        };
+            FieldType::Object(_) | FieldType::Items(_) => Err(CoercionError::new("JSON", cell.describe())),
+        }
+    }
+
+    /// Tells of a stored value that does not fit its field.
+    fn add_unfit(
+        &mut self,
+        unfit: &CoercionError,
+        name: &str,
+        non_null: bool,
+        from: Origin<'_, 's>,
+        location: Option<Location>,
+        last: Option<Step<'a>>,
+    ) {
         if self.problems.len() < MOST_PROBLEMS {
             let remedy = if non_null {
                 "correct the value, or list the column under `nullable` of its `[[type]]` in the project file"
@@ -264,13 +296,8 @@ impl<'a, 's> Writer<'a, 's> {
             };
             let row = self.describe_row(from);
             let text = format!("`{name}`{row} expects {}, found {}; {remedy}", unfit.expected, unfit.found);
-            self.add_problem(Problem::new(Code::ValueUnfit, text).at(location), Some(Step::Key(key)));
+            self.add_problem(Problem::new(Code::ValueUnfit, text).at(location), last);
         }
-        if non_null {
-            return Err(Stop::Null);
-        }
-        self.out.extend_from_slice(b"null");
-        Ok(())
     }
 
     /// Adds an error on the field that is being written, or on one inside it.

@@ -1,7 +1,9 @@
 //! Drift: how a live source differs from its survey file.
 
+use std::collections::{HashMap, HashSet};
+
 use super::renames::renames;
-use super::{Catalog, Column, Table, TableKind};
+use super::{Catalog, Column, ColumnShape, Shape, Table, TableKind};
 
 /// One difference, as a sentence with its consequence.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -46,7 +48,7 @@ fn compare_tables(old: &Table, new: &Table, hint: &dyn Fn(&str) -> String, found
                 let hint = hint(&format!("{name}.{}", column.name));
                 found.push(drift(name, format!("{place} is gone{hint}"), true));
             }
-            Some(now) if now == column => {}
+            Some(now) if same_but_shape(now, column) => {}
             Some(now) if now.declared != column.declared => {
                 let text = format!("{place} was declared `{}` and is now `{}`", column.declared, now.declared);
                 found.push(drift(name, text, now.scalar != column.scalar));
@@ -68,6 +70,11 @@ fn compare_tables(old: &Table, new: &Table, hint: &dyn Fn(&str) -> String, found
                 found.push(drift(name, format!("{place} allows other values than before"), true));
             }
             Some(_) => found.push(drift(name, format!("{place} changed in its default, comment or form"), false)),
+        }
+        if let (Some(old), Some(now)) = (&column.shape, new.column(&column.name).and_then(|now| now.shape.as_ref())) {
+            let changes = compare_shapes(old, now).into_iter();
+            // What a value does not have is null, and what does not fit is an error on that field alone.
+            found.extend(changes.map(|change| drift(name, format!("{place}: {change}"), false)));
         }
     }
     for column in &new.columns {
@@ -92,6 +99,51 @@ fn compare_tables(old: &Table, new: &Table, hint: &dyn Fn(&str) -> String, found
     }
 }
 
+fn same_but_shape(one: &Column, other: &Column) -> bool {
+    let plain = |column: &Column| Column { shape: None, ..column.clone() };
+    one == other || plain(one) == plain(other)
+}
+
+/// Which members of JSON came, went, or are of another type now.
+fn compare_shapes(old: &ColumnShape, now: &ColumnShape) -> Vec<String> {
+    let places = |shape| Shape::places(shape).into_iter().map(|(way, shape)| (way.join("/"), shape));
+    let before: HashMap<String, &Shape> = places(&old.shape).collect();
+    let after: Vec<(String, &Shape)> = places(&now.shape).collect();
+    let there: HashSet<&str> = after.iter().map(|(way, _)| way.as_str()).collect();
+    let called = |way: &str| if way.is_empty() { "the whole value".to_owned() } else { format!("member `{way}`") };
+    // What is inside of what came, or went, came and went with it.
+    let is_inside = |way: &str, known: &dyn Fn(&str) -> bool| {
+        way.rsplit_once('/').is_some_and(|(outer, _)| !known(outer)) || way.is_empty()
+    };
+    let mut found = Vec::new();
+    for (way, shape) in places(&old.shape) {
+        if !there.contains(way.as_str()) && !is_inside(&way, &|outer| there.contains(outer)) {
+            found.push(format!("{} ({}) was in none of {} samples", called(&way), shape.describe(), now.samples));
+        }
+    }
+    for (way, shape) in &after {
+        match before.get(way) {
+            None if is_inside(way, &|outer| before.contains_key(outer)) => {}
+            None => found.push(format!(
+                "{} ({}) is new, in {} % of {} samples",
+                called(way),
+                shape.describe(),
+                shape.share,
+                now.samples
+            )),
+            Some(old) if old.kind != shape.kind => found.push(format!(
+                "{} was {} and is {} in {} samples",
+                called(way),
+                old.describe(),
+                shape.describe(),
+                now.samples
+            )),
+            Some(_) => {}
+        }
+    }
+    found
+}
+
 /// Has every new row to say something of a column?
 fn is_needed(table: &Table, column: &Column) -> bool {
     let filled = column.default.is_some() || column.automatic || column.generated;
@@ -105,7 +157,7 @@ fn drift(table: &str, text: String, breaking: bool) -> Drift {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::catalog::Catalog;
+    use crate::catalog::{Catalog, ShapeSample};
 
     fn catalog(columns: &str) -> Catalog {
         let text = format!(
@@ -117,6 +169,30 @@ mod tests {
 
     const ID: &str = r#"{"name": "id", "declared": "INTEGER", "scalar": "Int", "enforced": true}"#;
     const NAME: &str = r#"{"name": "name", "declared": "TEXT", "scalar": "String", "nullable": true}"#;
+
+    #[test]
+    fn members_that_came_went_or_changed_are_told_and_shares_are_not() {
+        let report = |values: &[&str]| {
+            let mut sample = ShapeSample::default();
+            values.iter().for_each(|value| sample.see(value.as_bytes()));
+            let shape = serde_json::to_string(&sample.shape()).unwrap();
+            catalog(&format!(r#"{ID}, {{"name": "report", "declared": "JSON", "scalar": "JSON", "shape": {shape}}}"#))
+        };
+        let before = report(&[r#"{"snow": 1, "wind": {"from": "N"}, "by": "Ida"}"#]);
+        let after = report(&[r#"{"snow": "deep", "by": "Ida", "ice": [{"at": 1}]}"#, r#"{"by": "Ida"}"#]);
+        let found: Vec<String> = compare(&before, &after).into_iter().map(|drift| drift.text).collect();
+        assert_eq!(
+            found,
+            [
+                "`huts.report`: member `wind` (object) was in none of 2 samples",
+                "`huts.report`: member `snow` was Int and is String in 2 samples",
+                "`huts.report`: member `ice` (list of object) is new, in 50 % of 2 samples",
+            ]
+        );
+        assert!(compare(&before, &before).is_empty());
+        let more = report(&[r#"{"snow": 1, "wind": {"from": "N"}, "by": "Ida"}"#, r#"{"wind": {}}"#]);
+        assert!(compare(&before, &more).is_empty(), "shares change with every row");
+    }
 
     #[test]
     fn a_lost_column_breaks_and_a_new_one_does_not() {

@@ -5,12 +5,16 @@
 
 mod advice;
 mod drift;
+mod member_index;
 mod renames;
+mod shape;
 
 pub(crate) use advice::WORTH_AN_INDEX;
 pub use advice::{Advice, advise};
 pub use drift::{Drift, compare};
+pub use member_index::{Indexed, IndexedType, MemberIndex};
 pub use renames::{Rename, renames};
+pub use shape::{ColumnShape, ITEMS, Shape, ShapeSample, ShapeType, is_askable};
 
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
@@ -78,6 +82,9 @@ pub struct Table {
     /// The columns of every complete index, the primary key's included.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub indexes: Vec<Vec<String>>,
+    /// Indexes that begin with a member of JSON.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub member_indexes: Vec<MemberIndex>,
     /// Has the table an implicit row number that orders rows without a key? (SQLite's `rowid`.)
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub row_number: bool,
@@ -152,6 +159,9 @@ pub struct Column {
     /// Why the scalar is not the one that the declared type suggests.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub notice: Option<String>,
+    /// What its values are made of, where they are JSON.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub shape: Option<ColumnShape>,
 }
 
 /// A foreign key.
@@ -204,6 +214,12 @@ pub struct TypeNames {
     /// What the link follows → field.
     #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
     pub links: IndexMap<String, String>,
+    /// Way through the JSON of a column, such as `report/weather/snow` → field.
+    #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
+    pub members: IndexMap<String, String>,
+    /// Way to an object, or to a list of objects → object type.
+    #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
+    pub shapes: IndexMap<String, String>,
 }
 
 impl AssignedNames {
@@ -250,6 +266,12 @@ impl Table {
             (within.next().is_none() && covered && disjoint).then_some((near, far))
         })
     }
+}
+
+/// A number of rows, rounded to its first digit: the survey file should not change with every row.
+pub fn round(rows: u64) -> u64 {
+    let magnitude = 10_u64.pow(rows.checked_ilog10().unwrap_or(0));
+    rows / magnitude * magnitude
 }
 
 /// Does some index begin with exactly these columns, in any order?
@@ -309,6 +331,11 @@ fn is_usual(form: &StorageFormat) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn row_counts_are_rounded() {
+        assert_eq!([0, 7, 19_999, 100_000].map(round), [0, 7, 10_000, 100_000]);
+    }
 
     #[test]
     fn a_survey_file_of_another_format_says_so() {

@@ -6,6 +6,7 @@ use super::link_words::field_names;
 use super::links::add_links;
 use super::names;
 use super::naming::{Register, Wish};
+use super::shapes::add_shapes;
 use super::tables::{TableOf, Tables};
 use super::{Cascade, Column, ColumnId, ColumnInput, Enum, FieldType, Key, Model, SourceId, Type, TypeId};
 use crate::catalog::{AssignedNames, Catalog, Engine, ForeignKey, Table, TableKind, TypeNames, WORTH_AN_INDEX};
@@ -24,6 +25,7 @@ pub fn build(catalogs: &[&Catalog], project: &Project) -> Result<Model, Vec<Mist
         version: String::new(),
         sources: project.sources.iter().map(|source| source.name.clone()).collect(),
         types: Vec::new(),
+        objects: Vec::new(),
         enums: Vec::new(),
         names: vec![AssignedNames::default(); catalogs.len()],
     };
@@ -33,6 +35,7 @@ pub fn build(catalogs: &[&Catalog], project: &Project) -> Result<Model, Vec<Mist
     builder.add_types();
     add_links(&mut builder);
     builder.add_cascades();
+    add_shapes(&mut builder);
     if !builder.mistakes.is_empty() {
         builder.mistakes.sort_by_key(|mistake| (mistake.place.line, mistake.place.column));
         return Err(builder.mistakes);
@@ -66,6 +69,11 @@ impl<'a> Builder<'a> {
     /// What the project file says of a table.
     pub(super) fn edit(&self, of: TableOf<'_>) -> Option<&'a TypeEdit> {
         self.edits.get(&(of.source, of.table.name.as_str())).copied()
+    }
+
+    /// The same by the table's name.
+    pub(super) fn edit_of(&self, source: SourceId, table: &str) -> Option<&'a TypeEdit> {
+        self.edits.get(&(source, table)).copied()
     }
 
     /// The type of a table, if it has one.
@@ -334,6 +342,7 @@ impl<'a> Builder<'a> {
             transactional: !table.without_transactions,
             version,
             cascades: Vec::new(),
+            items_of: None,
         });
     }
 
@@ -405,6 +414,8 @@ impl<'a> Builder<'a> {
             cast: column.cast.clone(),
             domain: column.domain,
             collation: column.collation.clone(),
+            small_json: false,
+            member: None,
             description: change.and_then(|field| field.description.clone()).or_else(|| column.comment.clone()),
         }
     }

@@ -7,14 +7,17 @@ mod links;
 mod names;
 mod naming;
 mod proposals;
+mod shapes;
 mod tables;
 
 pub use build::build;
-pub use proposals::{CrossingCandidate, KeyProposal, Proposal, candidates, crossing_candidates, keyless};
+pub use proposals::{
+    CrossingCandidate, KeyProposal, Proposal, ShapeProposal, candidates, crossing_candidates, keyless, shaped,
+};
 
 use std::borrow::Cow;
 
-use crate::catalog::AssignedNames;
+use crate::catalog::{AssignedNames, MemberIndex};
 use crate::value::{Datum, DatumRef, KeyFormat, Scalar, StorageFormat, convert_key};
 
 /// Index of a source in [`Model::sources`], and among the project's.
@@ -27,6 +30,8 @@ pub type ColumnId = usize;
 pub type LinkId = usize;
 /// Index of an enum in [`Model::enums`].
 pub type EnumId = usize;
+/// Index of an object type in [`Model::objects`].
+pub type ObjectId = usize;
 
 /// The whole model of a project.
 #[derive(Debug, Clone)]
@@ -35,8 +40,10 @@ pub struct Model {
     pub version: String,
     /// The names of the sources.
     pub sources: Vec<String>,
-    /// The object types.
+    /// The types of rows; behind those of tables, those of the items of lists inside JSON.
     pub types: Vec<Type>,
+    /// The types of objects inside JSON.
+    pub objects: Vec<ObjectType>,
     /// The enum types.
     pub enums: Vec<Enum>,
     /// The names given by rule, for the survey file of each source.
@@ -86,6 +93,18 @@ pub struct Type {
     pub version: Option<ColumnId>,
     /// What the database does to rows of other tables where one of these is deleted.
     pub cascades: Vec<Cascade>,
+    /// Where its rows are, where they are the items of a list inside another type's JSON. It has no root fields then, no links
+    /// and no keys.
+    pub items_of: Option<ItemsOf>,
+}
+
+/// The list inside JSON whose items are a type's rows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct ItemsOf {
+    /// The type that the list is part of.
+    pub of: TypeId,
+    /// Its column whose value is the list.
+    pub column: ColumnId,
 }
 
 /// What a foreign key does to the rows that refer to a deleted one.
@@ -125,8 +144,43 @@ pub struct Column {
     pub collation: Option<String>,
     /// What may be written to it.
     pub input: ColumnInput,
+    /// Is its JSON small, as far as the survey saw? Then it may be delivered as a whole for a part of it.
+    pub small_json: bool,
+    /// Where its values are, where they are parts of another column's JSON.
+    pub member: Option<Member>,
     /// The description.
     pub description: Option<String>,
+}
+
+/// Where values are that are parts of another column's JSON.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Member {
+    /// The column of the table that holds the JSON.
+    pub of: ColumnId,
+    /// The column of the object that has it as a member: `of`, or a member of it.
+    pub within: ColumnId,
+    /// The names of the members that lead to it from the whole JSON.
+    pub path: Vec<String>,
+    /// What it is called: the fields that lead to it, with dots between.
+    pub label: String,
+    /// An index by which rows are found by it.
+    pub index: Option<MemberIndex>,
+}
+
+/// The column of a type of items of a list that is the item.
+pub const ITEM_COLUMN: ColumnId = 0;
+
+/// An object inside JSON as an object type.
+#[derive(Debug, Clone)]
+pub struct ObjectType {
+    /// Its name.
+    pub name: String,
+    /// What the names of its helper types begin with.
+    pub helpers: String,
+    /// The type whose rows have it.
+    pub of: TypeId,
+    /// The column that it is the value of.
+    pub column: ColumnId,
 }
 
 /// What may be written to a column.
@@ -151,6 +205,10 @@ pub enum FieldType {
     Enum(EnumId),
     /// A list of values of a scalar.
     List(Scalar),
+    /// An object inside JSON.
+    Object(ObjectId),
+    /// A list of objects inside JSON, which are the rows of a type.
+    Items(TypeId),
 }
 
 /// An enum type.
@@ -248,16 +306,62 @@ impl Model {
         self.sources.len() > 1
     }
 
+    /// The types of tables, without those of what is inside JSON.
+    pub fn tables(&self) -> impl Iterator<Item = (TypeId, &Type)> {
+        self.types.iter().enumerate().filter(|(_, t)| t.items_of.is_none())
+    }
+
     /// The type of this name.
     pub fn type_named(&self, name: &str) -> Option<TypeId> {
         self.types.iter().position(|t| t.name == name)
     }
 
+    /// The column of a field, by its name; that of a member by the fields that lead to it, with dots between. What is inside the
+    /// items of a list belongs to another type.
+    pub fn field_called(&self, of: TypeId, name: &str) -> Option<(TypeId, ColumnId)> {
+        let columns = &self.types[of].columns;
+        let has_field = |column: &&Column| column.field.is_some();
+        if let Some(column) = columns.iter().position(|column| has_field(&column) && column.label() == name) {
+            return Some((of, column));
+        }
+        columns.iter().filter(has_field).find_map(|column| {
+            let FieldType::Items(items) = column.kind else { return None };
+            let rest = name.strip_prefix(column.label())?.strip_prefix('.')?;
+            self.field_called(items, rest)
+        })
+    }
+
+    /// A column, and all that is inside its JSON.
+    pub fn within(&self, (of, column): (TypeId, ColumnId)) -> Vec<(TypeId, ColumnId)> {
+        let mut found = vec![(of, column)];
+        let t = &self.types[of];
+        let inside: Vec<(TypeId, ColumnId)> = match t.columns[column].kind {
+            FieldType::Object(_) => t.members(column).map(|(member, _)| (of, member)).collect(),
+            FieldType::Items(items) => {
+                self.types[items].members(ITEM_COLUMN).map(|(member, _)| (items, member)).collect()
+            }
+            FieldType::Scalar(_) | FieldType::Enum(_) | FieldType::List(_) => Vec::new(),
+        };
+        inside.into_iter().for_each(|inside| found.extend(self.within(inside)));
+        found
+    }
+
+    /// The objects and lists that a column is inside of.
+    pub fn around(&self, (of, column): (TypeId, ColumnId)) -> Vec<(TypeId, ColumnId)> {
+        let t = &self.types[of];
+        let outer = match (&t.columns[column].member, t.items_of) {
+            (Some(member), Some(items)) if member.within == ITEM_COLUMN => (items.of, items.column),
+            (Some(member), _) => (of, member.within),
+            (None, _) => return Vec::new(),
+        };
+        [outer].into_iter().chain(self.around(outer)).collect()
+    }
+
     /// What values of a kind are called in a sentence.
-    pub(crate) fn kind_words(&self, kind: FieldType) -> String {
+    pub fn kind_words(&self, kind: FieldType) -> String {
         match kind {
-            FieldType::Scalar(_) | FieldType::Enum(_) => self.kind_name(kind).to_owned(),
-            FieldType::List(scalar) => format!("a list of {}", scalar.name()),
+            FieldType::Scalar(_) | FieldType::Enum(_) | FieldType::Object(_) => self.kind_name(kind).to_owned(),
+            FieldType::List(_) | FieldType::Items(_) => format!("a list of {}", self.kind_name(kind)),
         }
     }
 
@@ -266,6 +370,8 @@ impl Model {
         match kind {
             FieldType::Scalar(scalar) | FieldType::List(scalar) => scalar.name(),
             FieldType::Enum(id) => &self.enums[id].name,
+            FieldType::Object(id) => &self.objects[id].name,
+            FieldType::Items(id) => &self.types[id].name,
         }
     }
 }
@@ -284,7 +390,8 @@ impl Type {
 
     /// Every field: those of columns, and links.
     pub fn fields(&self) -> impl Iterator<Item = &str> {
-        let columns = self.columns.iter().filter_map(|column| column.field.as_deref());
+        let columns = self.columns.iter().filter(|column| column.member.is_none());
+        let columns = columns.filter_map(|column| column.field.as_deref());
         columns.chain(self.links.iter().map(|link| link.field.as_str()))
     }
 
@@ -298,9 +405,22 @@ impl Type {
         name
     }
 
-    /// The column that whoever writes the project file means by a name: of a field, or of a hidden column.
+    /// The members of the object that is a column's value.
+    pub fn members(&self, of: ColumnId) -> impl Iterator<Item = (ColumnId, &Column)> {
+        let is_within = move |column: &Column| column.member.as_ref().is_some_and(|member| member.within == of);
+        self.columns.iter().enumerate().filter(move |(_, column)| is_within(column))
+    }
+
+    /// The column that whoever writes the project file means by a name: of a field, or of a hidden column; of a member by the
+    /// fields that lead to it, with dots between.
     pub fn column_called(&self, name: &str) -> Option<ColumnId> {
         self.columns.iter().position(|column| column.label() == name)
+    }
+
+    /// Is a column, or the one whose JSON it is inside of, computed by the database?
+    pub fn is_computed(&self, column: ColumnId) -> bool {
+        let c = &self.columns[column];
+        self.columns[c.member.as_ref().map_or(column, |member| member.of)].input.computed
     }
 
     /// May a new row leave a column out?
@@ -331,9 +451,12 @@ impl Type {
 }
 
 impl Column {
-    /// What it is called: by its field, or by its own name where it is hidden.
+    /// What it is called: by its field, or by its own name where it is hidden; a member by the fields that lead to it.
     pub fn label(&self) -> &str {
-        self.field.as_deref().unwrap_or(&self.name)
+        match &self.member {
+            Some(member) => &member.label,
+            None => self.field.as_deref().unwrap_or(&self.name),
+        }
     }
 
     /// The scalar of its values; none for a list and an enum.
@@ -360,7 +483,7 @@ impl Column {
     /// How its values are written as keys.
     fn key_format(&self) -> Option<KeyFormat> {
         match self.kind {
-            FieldType::List(_) => None,
+            FieldType::List(_) | FieldType::Object(_) | FieldType::Items(_) => None,
             FieldType::Scalar(scalar) => Some((scalar, self.form)),
             FieldType::Enum(_) => Some((Scalar::String, StorageFormat::Usual)),
         }
@@ -371,7 +494,7 @@ impl Column {
         match self.kind {
             FieldType::Scalar(scalar) => scalar.is_comparable(),
             FieldType::Enum(_) => true,
-            FieldType::List(_) => false,
+            FieldType::List(_) | FieldType::Object(_) | FieldType::Items(_) => false,
         }
     }
 }

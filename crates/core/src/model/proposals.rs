@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use super::{SourceId, names};
-use crate::catalog::{Catalog, Column, Table};
+use crate::catalog::{Catalog, Column, ColumnShape, Table};
 
 /// A link that the survey suggests.
 #[derive(Debug, Clone, PartialEq)]
@@ -64,6 +64,45 @@ impl KeyProposal {
     pub fn line(&self) -> String {
         format!("key = {:?}\n", self.columns)
     }
+}
+
+/// Types that the survey suggests for what a JSON column holds.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ShapeProposal {
+    /// The table.
+    pub table: String,
+    /// The name of its source, where the project has several.
+    pub source: Option<String>,
+    /// The column.
+    pub column: String,
+    /// What was found in its values.
+    pub found: ColumnShape,
+}
+
+impl ShapeProposal {
+    /// The lines to paste into the project file, where it says nothing of the table yet.
+    pub fn to_toml(&self) -> String {
+        let column = toml_key(&self.column);
+        format!("[[type]]\ntable = {:?}\n\n[type.fields.{column}]\nshape = true\n", self.table_name())
+    }
+
+    /// What the project file calls the table.
+    pub fn table_name(&self) -> String {
+        self.source.as_ref().map_or_else(|| self.table.clone(), |source| in_source(source, &self.table))
+    }
+}
+
+/// A key of TOML: bare where that is allowed.
+fn toml_key(name: &str) -> String {
+    let is_bare = !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '_' | '-'));
+    if is_bare { name.to_owned() } else { format!("{name:?}") }
+}
+
+/// JSON columns whose values are worth types: objects and lists, of which nearly all are JSON.
+pub fn shaped(catalog: &Catalog) -> impl Iterator<Item = (&Table, &Column, &ColumnShape)> {
+    let columns = catalog.tables.iter().flat_map(|table| table.columns.iter().map(move |column| (table, column)));
+    let found = columns.filter_map(|(table, column)| Some((table, column, column.shape.as_ref()?)));
+    found.filter(|(_, _, found)| found.shape.is_structured())
 }
 
 /// What the project file calls a table of one of several sources.

@@ -23,17 +23,22 @@ use super::{
     CursorArgument, CursorSource, JoinTable, KeyQuery, LeafType, OrderTerm, Output, Parameter, ParentJoin, Plan,
     RowSet, Seek, Select, SelectId,
 };
-use crate::access::{Comparison, Condition, Masks, Operand, Origin, Path, Predicate, Test, View};
+use crate::access::{Comparison, Condition, Masks, Operand, Origin, Path, Predicate, Test, View, Within};
 use crate::error::{Code, Location, Problem};
 use crate::model::{Cardinality, ColumnId, FieldType, Link, LinkId, SourceId, Through, TypeId};
 use crate::project::Limits;
-use crate::value::{CoercionError, Datum, datum_from_json};
+use crate::value::{CoercionError, Datum, Scalar, StorageFormat, datum_from_json};
 
 /// What planning has to know of the source that a plan is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Capabilities {
     /// Do nulls come before everything else in an ascending order, where nothing is said?
     pub nulls_are_smallest: bool,
+    /// How many parts of one JSON value the database takes out of it at most: where more are asked for, and the value is small, it is
+    /// delivered as a whole, and taken apart where the answer is written.
+    pub most_json_parts: usize,
+    /// How many levels of objects and lists its functions go into JSON.
+    pub most_json_levels: usize,
 }
 
 /// What planning takes beside the document.
@@ -106,6 +111,10 @@ pub(super) struct Planned {
 }
 
 impl Planned {
+    pub(super) fn select_mut(&mut self, select: SelectId) -> &mut Select {
+        &mut self.selects[select]
+    }
+
     /// The plan.
     pub(super) fn into_plan(self, roots: ObjectShape, context: Context<'_>, document: &Arc<Document>) -> Plan {
         let Planned { mut selects, joined, key_queries, parameters, cursors, filter_leaves, introspection } = self;
@@ -255,12 +264,11 @@ impl<'a> Planner<'a> {
     /// The columns that make a row's revision: its key and its version where it has one, else all that can be read.
     pub(super) fn revision_columns(&self, of: TypeId) -> Vec<ColumnId> {
         let t = &self.view.model().types[of];
-        let visible = self.view.columns(of).map(|(column, _)| column);
         match (t.version, t.row_key()) {
             (Some(version), Some(key)) if self.view.columns(of).any(|(column, _)| column == version) => {
                 key.columns.iter().copied().chain([version]).collect()
             }
-            _ => visible.collect(),
+            _ => self.view.leaves(Within::row(of)),
         }
     }
 
@@ -306,10 +314,7 @@ impl<'a> Planner<'a> {
         fields: &[&'a Node<Field>],
         depth: usize,
     ) -> Result<ObjectShape, Problem> {
-        if depth > self.limits.depth {
-            let text = format!("the selection is deeper than {} levels; ask in parts", self.limits.depth);
-            return Err(Problem::new(Code::TooCostly, text));
-        }
+        self.check_depth(depth)?;
         let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
         let mut object = ObjectShape::default();
         for (key, fields) in collected {
@@ -318,6 +323,15 @@ impl<'a> Planner<'a> {
             object.fields.push(FieldShape::new(key, location, value));
         }
         Ok(object)
+    }
+
+    /// Is there room for one more level of the selection?
+    pub(super) fn check_depth(&self, depth: usize) -> Result<(), Problem> {
+        if depth > self.limits.depth {
+            let text = format!("the selection is deeper than {} levels; ask in parts", self.limits.depth);
+            return Err(Problem::new(Code::TooCostly, text));
+        }
+        Ok(())
     }
 
     fn field(
@@ -334,7 +348,7 @@ impl<'a> Planner<'a> {
             return Ok(Value::Typename(t.name.clone()));
         }
         if let Some((column, _)) = view.columns(of).find(|(_, field)| *field == name) {
-            return Ok(self.column(of, column, select, Output::Column(column)));
+            return self.column_field(of, column, select, fields, depth);
         }
         if name == REVISION && has_revision(view, of) {
             let columns = self.revision_columns(of);
@@ -355,6 +369,24 @@ impl<'a> Planner<'a> {
         }
     }
 
+    /// What is asked of a column: its value, or what is inside its JSON.
+    pub(super) fn column_field(
+        &mut self,
+        of: TypeId,
+        column: ColumnId,
+        select: SelectId,
+        fields: &[&'a Node<Field>],
+        depth: usize,
+    ) -> Result<Value, Problem> {
+        match self.view.model().types[of].columns[column].kind {
+            FieldType::Scalar(_) | FieldType::Enum(_) | FieldType::List(_) => {
+                Ok(self.column(of, column, select, Output::Column(column)))
+            }
+            FieldType::Object(object) => self.json_object(object, select, fields, depth + 1),
+            FieldType::Items(items) => self.json_items((of, column), items, select, fields, depth + 1),
+        }
+    }
+
     /// A column's value. Where null is impossible the row's key is delivered too: an error will have to name the row.
     fn column(&mut self, of: TypeId, column: ColumnId, select: SelectId, output: Output) -> Value {
         let model = self.view.model();
@@ -371,7 +403,8 @@ impl<'a> Planner<'a> {
             }
         }
         let name = format!("{}.{field}", t.name).into();
-        Value::Column { output: self.output(select, output), kind: c.kind, non_null, name }
+        let is_json = c.form == StorageFormat::JsonValue;
+        Value::Column { output: self.output(select, output), kind: c.kind, is_json, non_null, name }
     }
 
     /// How the rows at the end of a link hang on the rows of a select.
@@ -561,8 +594,9 @@ impl<'a> Planner<'a> {
             .iter()
             .enumerate()
             .map(|(at, term)| {
-                let output =
-                    if term.path.hops.is_empty() { Output::Column(term.path.column) } else { Output::Order(at) };
+                let columns = &self.view.model().types[connection.of].columns;
+                let is_own = term.path.hops.is_empty() && columns[term.path.column].form != StorageFormat::JsonValue;
+                let output = if is_own { Output::Column(term.path.column) } else { Output::Order(at) };
                 self.output(connection.select, output)
             })
             .collect();
@@ -769,6 +803,7 @@ impl LeafType {
     pub(super) fn cell(self, model: &crate::model::Model, value: &Json) -> Result<Datum, CoercionError> {
         match self.kind {
             FieldType::Scalar(scalar) | FieldType::List(scalar) => datum_from_json(scalar, self.form, value),
+            FieldType::Object(_) | FieldType::Items(_) => datum_from_json(Scalar::Json, self.form, value),
             FieldType::Enum(id) => {
                 let e = &model.enums[id];
                 let text = value.as_str().and_then(|name| e.text_of(name));

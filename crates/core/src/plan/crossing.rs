@@ -7,35 +7,18 @@
 use std::sync::Arc;
 
 use super::build::Planner;
+use super::filter::LinkFilter;
 use super::input::Input;
 use super::{GroupTerm, GroupUnit, KeyQuery, Output, Parameter, RowSet, Select};
 use crate::access::{Condition, Hop, Operand, Origin, Path, Predicate, Quantifier, Test};
 use crate::error::{Code, Problem};
-use crate::model::{ColumnId, LinkId, TypeId};
+use crate::model::ColumnId;
 use crate::value::Datum;
-
-/// A link to another source, in a filter.
-#[derive(Clone, Copy)]
-pub(super) struct Crossing<'h> {
-    /// The type that it leaves.
-    pub(super) from: TypeId,
-    /// Which of its links.
-    pub(super) link: LinkId,
-    /// The to-one hops that led there.
-    pub(super) before: &'h [Hop],
-    /// Is it the filter's falsity that decides?
-    pub(super) negated: bool,
-    /// How deep the filter is.
-    pub(super) depth: usize,
-}
 
 impl<'a> Planner<'a> {
     /// What a filter on the one row at the end of a link states. Where there is none, all of its values are null.
-    pub(super) fn filter_other_row(&mut self, at: Crossing<'_>, value: Input<'a>) -> Result<Condition, Problem> {
-        let first = self.begin_crossing()?;
-        let target = self.target(at);
-        let asked = self.filter(target, value, &[], at.negated, at.depth + 1)?;
-        self.opens_lists -= 1;
+    pub(super) fn filter_other_row(&mut self, at: LinkFilter<'_>, value: Input<'a>) -> Result<Condition, Problem> {
+        let (first, asked) = self.filter_beyond(at, value, at.negated)?;
         if asks_nothing(&asked) {
             return Ok(asked);
         }
@@ -53,15 +36,12 @@ impl<'a> Planner<'a> {
     /// What a filter on the many rows at the end of a link states.
     pub(super) fn filter_other_rows(
         &mut self,
-        at: Crossing<'_>,
+        at: LinkFilter<'_>,
         quantifier: Quantifier,
         value: Input<'a>,
     ) -> Result<Condition, Problem> {
-        let first = self.begin_crossing()?;
-        let target = self.target(at);
         let said = if at.negated { quantifier.negated() } else { quantifier };
-        let asked = self.filter(target, value, &[], said.asks_falsity(), at.depth + 1)?;
-        self.opens_lists -= 1;
+        let (first, asked) = self.filter_beyond(at, value, said.asks_falsity())?;
         let test = match said {
             Quantifier::Exists => self.has_key(at, first, asked)?,
             Quantifier::ExistsFalse => self.has_key(at, first, not(asked))?,
@@ -71,25 +51,30 @@ impl<'a> Planner<'a> {
         Ok(if at.negated { not(test) } else { test })
     }
 
-    /// The first of the key queries that what is inside the filter will add. Inside, how long a list is belongs to the plan:
-    /// nothing is in an empty one, not even what is unknown.
-    fn begin_crossing(&mut self) -> Result<usize, Problem> {
+    /// What is asked of rows at the other end of a link, and the first of the key queries that it added. Inside, how long a
+    /// list is belongs to the plan: nothing is in an empty one, not even what is unknown.
+    fn filter_beyond(
+        &mut self,
+        at: LinkFilter<'_>,
+        value: Input<'a>,
+        negated: bool,
+    ) -> Result<(usize, Condition), Problem> {
         if self.writes {
             let text = "a mutation cannot filter through a link to another source, as it reads and writes one; query the keys \
                         first, and give them with `in`";
             return Err(Problem::new(Code::InvalidArgument, text));
         }
+        let first = self.planned.key_queries.len();
+        let target = self.view.model().types[at.from].links[at.link].target;
         self.opens_lists += 1;
-        Ok(self.planned.key_queries.len())
-    }
-
-    fn target(&self, at: Crossing<'_>) -> TypeId {
-        self.view.model().types[at.from].links[at.link].target
+        let asked = self.filter(target, value, &[], negated, at.depth + 1)?;
+        self.opens_lists -= 1;
+        Ok((first, asked))
     }
 
     /// Is the own key one of those that rows have for which a condition is true, of the rows that the role may see? Never
     /// unknown.
-    fn has_key(&mut self, at: Crossing<'_>, first: usize, asked: Condition) -> Result<Condition, Problem> {
+    fn has_key(&mut self, at: LinkFilter<'_>, first: usize, asked: Condition) -> Result<Condition, Problem> {
         let link = &self.view.model().types[at.from].links[at.link];
         let (target, [(own, other)]) = (link.target, link.pairs.as_slice()) else {
             return Err(Problem::new(Code::Internal, "a filter leads to another source by a key of several columns"));
@@ -132,7 +117,9 @@ impl<'a> Planner<'a> {
             Condition::Or(parts) => combined(parts, false),
             Condition::Not(inner) => self.of_nothing(inner).map(|value| !value),
             Condition::NotTrue(inner) => Some(self.of_nothing(inner) != Some(true)),
-            Condition::Quantified { quantifier, .. } => Some(matches!(quantifier, Quantifier::All | Quantifier::None)),
+            Condition::Quantified { quantifier, .. } | Condition::OverItems { quantifier, .. } => {
+                Some(matches!(quantifier, Quantifier::All | Quantifier::None))
+            }
             Condition::Test { test, .. } => match test {
                 Test::IsNull(expected) => Some(*expected),
                 Test::In { operand: Operand::Parameter(list), .. } if self.is_empty_list(*list) => Some(false),
@@ -140,6 +127,7 @@ impl<'a> Planner<'a> {
                 | Test::Compare { .. }
                 | Test::Includes { .. }
                 | Test::IsEmpty(_)
+                | Test::Fits
                 | Test::Size { .. }
                 | Test::Text { .. } => None,
             },

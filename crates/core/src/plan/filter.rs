@@ -2,13 +2,28 @@
 //! that the role may see.
 
 use super::build::Planner;
-use super::crossing::Crossing;
 use super::filter_words::{FilterWord, LINK_FILTER_WORDS};
 use super::input::{Input, Leaf, Listed, Members};
 use super::{LeafType, ListSource, Parameter};
+use crate::access::Within;
 use crate::access::{Comparison, Condition, Hop, Operand, Path, Test, TextTest};
 use crate::error::{Code, Problem};
-use crate::model::{Cardinality, ColumnId, LinkId, TypeId};
+use crate::model::{Cardinality, ColumnId, FieldType, LinkId, TypeId};
+
+/// A filter on what is at the end of a link.
+#[derive(Clone, Copy)]
+pub(super) struct LinkFilter<'h> {
+    /// The type that the link leaves.
+    pub(super) from: TypeId,
+    /// Which of its links.
+    pub(super) link: LinkId,
+    /// The to-one hops that led there.
+    pub(super) before: &'h [Hop],
+    /// Is it the filter's falsity that decides?
+    pub(super) negated: bool,
+    /// How deep the filter is.
+    pub(super) depth: usize,
+}
 
 impl<'a> Planner<'a> {
     /// The condition that a filter on rows of `of` states. `before` are the to-one hops that led there; `negated`: is it the
@@ -19,6 +34,18 @@ impl<'a> Planner<'a> {
     pub(super) fn filter(
         &mut self,
         of: TypeId,
+        filter: Input<'a>,
+        before: &[Hop],
+        negated: bool,
+        depth: usize,
+    ) -> Result<Condition, Problem> {
+        self.filter_fields(Within::row(of), filter, before, negated, depth)
+    }
+
+    /// The same of the fields of a row, or of the members of an object inside its JSON.
+    fn filter_fields(
+        &mut self,
+        within: Within,
         filter: Input<'a>,
         before: &[Hop],
         negated: bool,
@@ -36,16 +63,20 @@ impl<'a> Planner<'a> {
             if matches!(value, Input::Absent) {
                 continue;
             }
-            let column = self.view.columns(of).find(|(_, field)| *field == &*name).map(|(column, _)| column);
-            let link = self.view.links(of).find(|(_, link)| *link.field == *name).map(|(link, _)| link);
+            let column = self.view.fields(within).find(|(_, field)| *field == &*name).map(|(column, _)| column);
+            let mut links = self.view.links(within.of).filter(|_| within.object.is_none());
+            let link = links.find(|(_, link)| *link.field == *name).map(|(link, _)| link);
             if let Some(column) = column {
-                self.filter_column(of, column, value, before, &mut all)?;
+                self.filter_column(within.of, column, value, (before, negated), depth, &mut all)?;
             } else if let Some(link) = link {
-                all.push(self.filter_link(Crossing { from: of, link, before, negated, depth }, value)?);
+                all.push(self.filter_link(LinkFilter { from: within.of, link, before, negated, depth }, value)?);
             } else if matches!(value, Input::Null) {
                 return Err(null_member(&name));
+            } else if let Some(object) = within.object.filter(|_| *name == *FilterWord::IsNull.name()) {
+                let test = Test::IsNull(self.is_true(&value));
+                all.push(Condition::Test { path: self.path(within.of, before.to_vec(), object), test });
             } else {
-                all.push(self.combine(of, &name, value, (before, negated), depth)?);
+                all.push(self.combine(within, &name, value, (before, negated), depth)?);
             }
         }
         Ok(Condition::And(all))
@@ -53,20 +84,20 @@ impl<'a> Planner<'a> {
 
     fn combine(
         &mut self,
-        of: TypeId,
+        within: Within,
         word: &str,
         value: Input<'a>,
         (before, negated): (&[Hop], bool),
         depth: usize,
     ) -> Result<Condition, Problem> {
         if word == "not" {
-            return Ok(Condition::Not(Box::new(self.filter(of, value, before, !negated, depth + 1)?)));
+            return Ok(Condition::Not(Box::new(self.filter_fields(within, value, before, !negated, depth + 1)?)));
         }
         let mut parts = Vec::new();
         for item in self.reads.opened_items(value)? {
             // What is not set is not there; in an `or` it must not count as true.
             if !matches!(item, Input::Absent) {
-                parts.push(self.filter(of, item, before, negated, depth + 1)?);
+                parts.push(self.filter_fields(within, item, before, negated, depth + 1)?);
             }
         }
         Ok(if word == "or" { Condition::Or(parts) } else { Condition::And(parts) })
@@ -90,8 +121,8 @@ impl<'a> Planner<'a> {
         }
     }
 
-    fn filter_link(&mut self, at: Crossing<'_>, value: Input<'a>) -> Result<Condition, Problem> {
-        let Crossing { from, link, before, negated, depth } = at;
+    fn filter_link(&mut self, at: LinkFilter<'_>, value: Input<'a>) -> Result<Condition, Problem> {
+        let LinkFilter { from, link, before, negated, depth } = at;
         let l = &self.view.model().types[from].links[link];
         let (target, cardinality, crosses) = (l.target, l.cardinality, l.crosses);
         if matches!(value, Input::Null) {
@@ -138,11 +169,24 @@ impl<'a> Planner<'a> {
         of: TypeId,
         column: ColumnId,
         value: Input<'a>,
-        before: &[Hop],
+        (before, negated): (&[Hop], bool),
+        depth: usize,
         all: &mut Vec<Condition>,
     ) -> Result<(), Problem> {
         let model = self.view.model();
         let c = &model.types[of].columns[column];
+        match c.kind {
+            FieldType::Object(_) if matches!(value, Input::Null) => return Err(null_member(c.label())),
+            FieldType::Object(_) => {
+                all.push(self.filter_fields(Within::object(of, column), value, before, negated, depth + 1)?);
+                return Ok(());
+            }
+            FieldType::Items(items) => {
+                let path = self.path(of, before.to_vec(), column);
+                return self.filter_items(items, &path, value, negated, depth, all);
+            }
+            FieldType::Scalar(_) | FieldType::Enum(_) | FieldType::List(_) => {}
+        }
         let leaf = LeafType { kind: c.kind, form: c.form };
         let field = c.field.clone().unwrap_or_default();
         let Input::Object(members) = value else { return Err(null_member(&field)) };
@@ -163,6 +207,41 @@ impl<'a> Planner<'a> {
             let (negated, test) = self.test(known, value, leaf, ignore_case)?;
             let test = Condition::Test { path: self.path(of, before.to_vec(), column), test };
             all.push(if negated { Condition::Not(Box::new(test)) } else { test });
+        }
+        Ok(())
+    }
+
+    /// What is asked of the items of a list inside JSON.
+    fn filter_items(
+        &mut self,
+        items: TypeId,
+        path: &Path,
+        value: Input<'a>,
+        negated: bool,
+        depth: usize,
+        all: &mut Vec<Condition>,
+    ) -> Result<(), Problem> {
+        let Input::Object(members) = value else { return Err(null_member("a list")) };
+        for (word, value) in members {
+            let value = self.reads.open(value)?;
+            if matches!(value, Input::Absent) {
+                continue;
+            }
+            if matches!(value, Input::Null) {
+                return Err(null_member(&word));
+            }
+            let of_value = |test| Condition::Test { path: path.clone(), test };
+            let known = LINK_FILTER_WORDS.iter().find(|(known, ..)| *known == &*word);
+            all.push(match (known, FilterWord::named(&word)) {
+                (Some((_, quantifier, _)), _) => {
+                    let said = if negated { quantifier.negated() } else { *quantifier };
+                    let inner = self.filter(items, value, &[], said.asks_falsity(), depth + 1)?;
+                    Condition::OverItems { path: path.clone(), quantifier: *quantifier, inner: Box::new(inner) }
+                }
+                (None, Some(FilterWord::IsEmpty)) => of_value(Test::IsEmpty(self.is_true(&value))),
+                (None, Some(FilterWord::IsNull)) => of_value(Test::IsNull(self.is_true(&value))),
+                _ => return Err(unknown_word(&word)),
+            });
         }
         Ok(())
     }
@@ -253,9 +332,7 @@ impl<'a> Planner<'a> {
         };
         Ok(Operand::Parameter(self.parameter(Parameter::List { items, leaf })))
     }
-}
 
-impl Planner<'_> {
     /// Is a parameter a list that has no items, whatever the request?
     pub(super) fn is_empty_list(&self, parameter: usize) -> bool {
         let list = self.planned.parameters.get(parameter);

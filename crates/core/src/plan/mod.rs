@@ -21,6 +21,7 @@ mod filter;
 mod filter_words;
 mod input;
 mod introspection;
+mod items;
 mod layout;
 mod order;
 mod print;
@@ -36,8 +37,8 @@ pub use document::{Document, is_mutation};
 pub use filter_words::{FilterWord, LINK_FILTER_WORDS, Takes};
 pub use layout::presence_column;
 pub use shape::{
-    ChangeField, ChangeShape, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape,
-    ObjectShape, PageInfoField, PageInfoShape, Value,
+    ChangeField, ChangeShape, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape, ItemField,
+    ItemShape, ItemValue, ItemsShape, ObjectShape, PageInfoField, PageInfoShape, Value,
 };
 pub use summary::{GROUP_WORDS, summary_functions};
 pub use variables::Variables;
@@ -106,6 +107,8 @@ pub struct Select {
     pub read: bool,
     /// Does the answer tell whether there are more rows than the page has? Then one more is read.
     pub peek: bool,
+    /// What items of lists inside JSON must satisfy to be delivered.
+    pub item_filters: Vec<Arc<Condition>>,
     /// The key queries that have to be answered first.
     pub needs: Vec<usize>,
     /// Only planning makes selects, from a view; whoever runs them has them by reference.
@@ -127,6 +130,7 @@ impl Select {
             row_set: RowSet::Single,
             read: true,
             peek: false,
+            item_filters: Vec::new(),
             needs: Vec::new(),
             _sealed: Sealed,
         }
@@ -149,6 +153,7 @@ impl Select {
             let mut shown = self.output.iter().chain(orders.iter().map(|order| &order.value));
             let is_shown = shown.any(|output| match output {
                 Output::Column(shown) | Output::Summary(_, shown) => *shown == column,
+                Output::Items(shown, _) | Output::Json(shown) => *shown == column,
                 Output::Edge(_) | Output::Order(_) | Output::Count | Output::Group(_) => false,
             });
             let is_value = |path: &Path| path.masked && path.hops.is_empty() && path.column == column;
@@ -175,6 +180,9 @@ impl Select {
     pub fn scalar(&self, model: &crate::model::Model, output: usize) -> Option<Scalar> {
         let columns = &model.types[self.of].columns;
         let kind = match self.output.get(output)? {
+            // It is delivered as it is written in JSON.
+            Output::Column(column) if columns[*column].form == StorageFormat::JsonValue => return None,
+            Output::Items(..) | Output::Json(_) => return None,
             Output::Column(column) | Output::Summary(Function::Min | Function::Max, column) => columns[*column].kind,
             Output::Group(term) => {
                 let RowSet::Groups { by, .. } = &self.row_set else { return None };
@@ -246,9 +254,13 @@ impl ParentJoin {
 pub enum Output {
     /// A column of the type.
     Column(ColumnId),
+    /// The whole JSON of a column.
+    Json(ColumnId),
+    /// Those items of a list inside JSON that satisfy a condition, by its number among [`Select::item_filters`].
+    Items(ColumnId, usize),
     /// A column of the join table.
     Edge(ColumnId),
-    /// The value of an order term that lies behind a link.
+    /// The value of an order term that lies behind a link, or inside JSON.
     Order(usize),
     /// How many rows there are.
     Count,
@@ -566,7 +578,8 @@ impl Select {
             .sum();
         let terms = self.order.len() * std::mem::size_of::<OrderTerm>();
         let hops: usize = self.order.iter().map(|term| term.path.hops.len() * std::mem::size_of::<Hop>()).sum();
-        self.output.capacity() * std::mem::size_of::<Output>() + predicates + terms + hops
+        let items: usize = self.item_filters.iter().map(|condition| condition.weight()).sum();
+        self.output.capacity() * std::mem::size_of::<Output>() + predicates + terms + hops + items
     }
 }
 

@@ -5,9 +5,9 @@ use std::sync::Arc;
 use super::OrderTerm;
 use super::build::Planner;
 use super::input::{Input, Leaf};
-use crate::access::Hop;
+use crate::access::{Hop, Within};
 use crate::error::{Code, Problem};
-use crate::model::TypeId;
+use crate::model::{FieldType, TypeId};
 
 /// Terms of an order at most: what a position in it takes grows with their square.
 pub(super) const MOST_TERMS: usize = 32;
@@ -23,7 +23,7 @@ impl<'a> Planner<'a> {
             if matches!(item, Input::Absent) {
                 continue;
             }
-            let term = self.order_term(of, item, Vec::new())?;
+            let term = self.order_term(Within::row(of), item, Vec::new())?;
             // A second mention of the same value decides nothing.
             if !terms.iter().any(|known| known.path == term.path) {
                 terms.push(term);
@@ -60,12 +60,16 @@ impl<'a> Planner<'a> {
         (descending, nulls_first)
     }
 
-    fn order_term(&self, of: TypeId, item: Input<'a>, mut hops: Vec<Hop>) -> Result<OrderTerm, Problem> {
+    fn order_term(&self, within: Within, item: Input<'a>, mut hops: Vec<Hop>) -> Result<OrderTerm, Problem> {
+        let of = within.of;
         let wrong = || {
             Problem::new(Code::InvalidArgument, "an order takes one member with a direction, such as `{ name: ASC }`")
         };
         let (name, value) = self.first_member(item, |value| !matches!(value, Input::Absent))?.ok_or_else(wrong)?;
-        if let Some((column, _)) = self.view.columns(of).find(|(_, field)| *field == &*name) {
+        if let Some((column, _)) = self.view.fields(within).find(|(_, field)| *field == &*name) {
+            if let FieldType::Object(_) = self.view.model().types[of].columns[column].kind {
+                return self.order_term(Within::object(of, column), value, hops);
+            }
             let Input::Leaf(leaf) = value else { return Err(wrong()) };
             let (descending, nulls_first) = self.direction(of, &leaf);
             let path = self.path(of, hops, column);
@@ -79,7 +83,7 @@ impl<'a> Planner<'a> {
         if hops.len() > self.limits.filter_depth {
             return Err(Problem::new(Code::TooCostly, "the order follows too many links; ask for less at once"));
         }
-        self.order_term(target, value, hops)
+        self.order_term(Within::row(target), value, hops)
     }
 
     /// The first member of an object that is as wanted, opened.

@@ -9,13 +9,14 @@ use std::collections::BTreeSet;
 use std::fmt::Write as _;
 
 use super::change::{
-    Act, Address, Change, EdgeChange, EdgeRow, Lookup, Mutation, NewRow, Root, RowChange, Set, Target,
+    Act, Address, Assignment, Change, EdgeChange, EdgeRow, JsonChange, Lookup, Mutation, NewRow, Root, RowChange, Set,
+    Target,
 };
 use super::{
     CursorSource, Function, GroupUnit, ListSource, OrderTerm, Output, Parameter, Plan, RowSet, Seek, Select, SelectId,
 };
 use crate::access::{Comparison, Condition, Hop, Masks, Operand, Origin, Path, Predicate, Quantifier, Test, TextTest};
-use crate::model::{ColumnId, LinkId, Model, TypeId};
+use crate::model::{ColumnId, FieldType, LinkId, Model, TypeId};
 use crate::value::Datum;
 
 impl Plan {
@@ -243,6 +244,12 @@ impl<'m> Printer<'m> {
     fn output(&mut self, select: &Select, output: &Output) -> String {
         match output {
             Output::Column(column) => self.column(select.of, *column),
+            Output::Json(column) => format!("{} as a whole", self.column(select.of, *column)),
+            Output::Items(column, filter) => {
+                let list = self.column(select.of, *column);
+                let FieldType::Items(items) = self.model.types[select.of].columns[*column].kind else { return list };
+                format!("{list} where ({})", self.condition(items, &select.item_filters[*filter]))
+            }
             Output::Edge(column) => {
                 let join = select.parent.as_ref().and_then(|parent| parent.through.as_ref());
                 join.map_or_else(String::new, |join| {
@@ -324,13 +331,16 @@ impl<'m> Printer<'m> {
                 let way: Vec<String> = before.iter().chain([hop]).map(|hop| self.hop(hop)).collect();
                 let target = self.model.types[hop.from].links[hop.link].target;
                 let inner = self.condition(target, inner);
-                let word = match quantifier {
-                    Quantifier::Exists => "exists",
-                    Quantifier::All => "all",
-                    Quantifier::None => "none",
-                    Quantifier::ExistsFalse => "exists false",
+                format!("{} {} ({inner})", word(*quantifier), way.join("."))
+            }
+            Condition::OverItems { path, quantifier, inner } => {
+                let list = self.path(of, path);
+                let of = path.hops.last().map_or(of, |hop| self.model.types[hop.from].links[hop.link].target);
+                let inner = match self.model.types[of].columns[path.column].kind {
+                    FieldType::Items(items) => self.condition(items, inner),
+                    _ => String::new(),
                 };
-                format!("{word} {} ({inner})", way.join("."))
+                format!("{} {list} ({inner})", word(*quantifier))
             }
         }
     }
@@ -359,6 +369,7 @@ impl<'m> Printer<'m> {
             Test::IsNull(false) => format!("{value} is not null"),
             Test::Includes { operand, all: true } => format!("{value} includes all of {}", self.operand(of, operand)),
             Test::Includes { operand, all: false } => format!("{value} includes some of {}", self.operand(of, operand)),
+            Test::Fits => format!("({value} is null or of its type)"),
             Test::IsEmpty(true) => format!("{value} is empty"),
             Test::IsEmpty(false) => format!("{value} is not empty"),
             Test::Size { comparison, size } => format!("size of {value} {} {size}", sign(*comparison)),
@@ -482,19 +493,46 @@ impl<'m> Printer<'m> {
     }
 
     fn set(&mut self, of: TypeId, set: &Set) {
-        for (column, value, adds) in &set.values {
+        for (column, assigned) in &set.values {
             let by = if set.fixed.contains(column) { ", as the grant fixes it" } else { "" };
-            let sign = if *adds { "+=" } else { "=" };
-            self.line(&format!("set {} {sign} {}{by}", self.column(of, *column), datum(value)));
+            let name = self.column(of, *column);
+            match assigned {
+                Assignment::Value(value) => self.line(&format!("set {name} = {}{by}", datum(value))),
+                Assignment::Add(value) => self.line(&format!("set {name} += {}{by}", datum(value))),
+                Assignment::Json(change) => self.json_change(&name, change),
+            }
+        }
+        if let Some((lookup, columns)) = &set.fitting {
+            let columns = self.columns(of, columns);
+            self.line(&format!("before, {columns} are null or of their type: lookup {lookup}"));
         }
         if let Some(lookup) = set.in_range {
-            self.line(&format!("its integers stay in range: lookup {lookup}"));
+            self.line(&format!("its numbers stay in range: lookup {lookup}"));
         }
         for (link, target) in &set.ones {
             self.target(&format!("set {}", self.link(of, *link)), self.model.types[of].links[*link].target, target);
         }
         for change in &set.edges {
             self.edge_change(of, change);
+        }
+    }
+
+    fn json_change(&mut self, name: &str, change: &JsonChange) {
+        match change {
+            JsonChange::Set(value) => self.line(&format!("set {name} = {}", datum(value))),
+            JsonChange::Unset => self.line(&format!("unset {name}")),
+            JsonChange::Add(value, _) => self.line(&format!("set {name} += {}", datum(value))),
+            JsonChange::Push(value) => self.line(&format!("push to {name} {}", datum(value))),
+            JsonChange::Pull(value) => self.line(&format!("pull from {name} {}", datum(value))),
+            JsonChange::PullWhere(items, condition) => {
+                let condition = self.condition(*items, condition);
+                self.line(&format!("pull from {name} where {condition}"));
+            }
+            JsonChange::Object(members) => {
+                for (member, change) in members {
+                    self.json_change(&format!("{name}/{member}"), change);
+                }
+            }
         }
     }
 
@@ -594,6 +632,15 @@ fn direction(descending: bool, nulls_first: Option<bool>) -> String {
         Some(false) => ", nulls last",
     };
     format!(" {}{nulls}", if descending { "descending" } else { "ascending" })
+}
+
+fn word(quantifier: Quantifier) -> &'static str {
+    match quantifier {
+        Quantifier::Exists => "exists",
+        Quantifier::All => "all",
+        Quantifier::None => "none",
+        Quantifier::ExistsFalse => "exists false",
+    }
 }
 
 fn sign(comparison: Comparison) -> &'static str {

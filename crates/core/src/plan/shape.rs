@@ -39,11 +39,37 @@ pub enum Value {
         output: usize,
         /// Its type.
         kind: FieldType,
+        /// Is it delivered as it is written in JSON?
+        is_json: bool,
         /// Is null impossible?
         non_null: bool,
         /// `Type.field`, for errors.
         name: Arc<str>,
     },
+    /// An object inside the row's JSON.
+    Object {
+        /// Which output of the select tells whether it is one.
+        output: usize,
+        /// Is null impossible?
+        non_null: bool,
+        /// `Type.field`, for errors.
+        name: Arc<str>,
+        /// Its members, which are values of the same row.
+        object: ObjectShape,
+    },
+    /// An object that is a column's JSON, delivered as it is written.
+    WholeObject {
+        /// Which output of the select.
+        output: usize,
+        /// Is null impossible?
+        non_null: bool,
+        /// `Type.field`, for errors.
+        name: Arc<str>,
+        /// What is answered of it.
+        item: ItemShape,
+    },
+    /// A list of objects inside the row's JSON.
+    Items(ItemsShape),
     /// At most one row of another select.
     One {
         /// The select.
@@ -66,6 +92,66 @@ pub enum Value {
     },
     /// What a change answers.
     Change(ChangeShape),
+}
+
+/// A list of objects inside a row's JSON, delivered as it is written there.
+#[derive(Debug)]
+pub struct ItemsShape {
+    /// Which output of the select.
+    pub output: usize,
+    /// Is null impossible?
+    pub non_null: bool,
+    /// `Type.field`, for errors.
+    pub name: Arc<str>,
+    /// The parameter that holds how many items at most; absent, all.
+    pub first: Option<usize>,
+    /// The parameter that holds the number of items to pass over.
+    pub skip: Option<usize>,
+    /// What is answered of each.
+    pub item: ItemShape,
+}
+
+/// What is answered of an object that is written as JSON.
+#[derive(Debug, Default)]
+pub struct ItemShape {
+    /// Its fields, in the order of the answer.
+    pub fields: Vec<(FieldHead, ItemField)>,
+}
+
+/// A field of such an object.
+#[derive(Debug)]
+pub enum ItemField {
+    /// A member.
+    Member {
+        /// Its name in the JSON.
+        member: String,
+        /// Is null impossible?
+        non_null: bool,
+        /// `Type.field`, for errors.
+        name: Arc<str>,
+        /// What it holds.
+        value: ItemValue,
+    },
+    /// `__typename`
+    Typename(String),
+}
+
+/// What a member holds.
+#[derive(Debug)]
+pub enum ItemValue {
+    /// A value, or a list of values.
+    Leaf(FieldType),
+    /// An object.
+    Object(ItemShape),
+    /// A list of objects.
+    Items {
+        /// The parameter that holds how many items at most; absent, all.
+        first: Option<usize>,
+        /// The parameter that holds the number of items to pass over.
+        skip: Option<usize>,
+        /// What is answered of each.
+        item: ItemShape,
+    },
 }
 
 /// What a change answers.
@@ -232,7 +318,9 @@ impl ObjectShape {
 impl Value {
     fn weight(&self) -> usize {
         match self {
-            Value::One { object, .. } | Value::NestedObject(object) => object.weight(),
+            Value::One { object, .. } | Value::NestedObject(object) | Value::Object { object, .. } => object.weight(),
+            Value::Items(items) => items.item.weight(),
+            Value::WholeObject { item, .. } => item.weight(),
             Value::Connection(connection) => connection.weight(),
             Value::Typename(name) => name.len(),
             Value::Column { name, .. } => name.len(),
@@ -240,6 +328,17 @@ impl Value {
             // A change's answer is not kept.
             Value::Null | Value::Introspection | Value::Change(_) => 0,
         }
+    }
+}
+
+impl ItemShape {
+    fn weight(&self) -> usize {
+        let below = |field: &ItemField| match field {
+            ItemField::Typename(name) => name.len(),
+            ItemField::Member { member, value: ItemValue::Leaf(_), .. } => member.len(),
+            ItemField::Member { value: ItemValue::Object(item) | ItemValue::Items { item, .. }, .. } => item.weight(),
+        };
+        self.fields.iter().map(|(head, field)| head.weight() + below(field)).sum()
     }
 }
 

@@ -2,6 +2,8 @@
 //!
 //! Both range over the rows that the connection's filter and the role's rule leave, on all pages.
 
+use std::sync::Arc;
+
 use apollo_compiler::Node;
 use apollo_compiler::executable::Field;
 
@@ -10,6 +12,7 @@ use super::input::Input;
 use super::order::MOST_TERMS;
 use super::shape::{FieldShape, ObjectShape, Value};
 use super::{Function, GroupOrder, GroupTerm, GroupUnit, Output, RowSet, Select, SelectId};
+use crate::access::Within;
 use crate::error::{Code, Problem};
 use crate::model::{ColumnId, FieldType, TypeId};
 use crate::value::Scalar;
@@ -21,6 +24,15 @@ pub const GROUP_WORDS: &[(&str, GroupUnit, &str)] = &[
     ("MONTH", GroupUnit::Month, "A group per month, in UTC; its key is the month's first day."),
     ("YEAR", GroupUnit::Year, "A group per year, in UTC; its key is the year's first day."),
 ];
+
+/// What the one member of an object in `by` or `orderBy` names.
+struct SummaryMember<'a> {
+    name: Arc<str>,
+    /// The column, where it is one.
+    column: Option<ColumnId>,
+    /// What is said of it.
+    value: Input<'a>,
+}
 
 /// The functions that sum up values of a scalar: name, function, the result's scalar.
 pub fn summary_functions(scalar: Scalar) -> Vec<(&'static str, Function, Scalar)> {
@@ -59,7 +71,7 @@ impl<'a> Planner<'a> {
         fields: &[&'a Node<Field>],
     ) -> Result<(SelectId, ObjectShape), Problem> {
         let select = self.whole(connection)?;
-        let object = self.summary_object(connection.of, select, fields)?;
+        let object = self.summary_object(Within::row(connection.of), select, fields)?;
         Ok((select, object))
     }
 
@@ -75,42 +87,51 @@ impl<'a> Planner<'a> {
 
     fn summary_object(
         &mut self,
-        of: TypeId,
+        within: Within,
         select: SelectId,
         fields: &[&'a Node<Field>],
     ) -> Result<ObjectShape, Problem> {
-        let t = &self.view.model().types[of];
-        self.each(fields, |planner, name, fields| match name {
-            "__typename" => Ok(Value::Typename(format!("{}Summary", t.helpers))),
-            "count" => Ok(planner.counted(select, &t.helpers)),
-            _ => match planner.summarised(of, name) {
-                Some((column, scalar)) => {
+        let of = within.of;
+        let helpers = self.helpers(within).to_owned();
+        self.each(fields, |planner, name, fields| {
+            if name == "__typename" {
+                return Ok(Value::Typename(format!("{helpers}Summary")));
+            }
+            let Some(column) = planner.summary_column(within, name) else {
+                return Ok(planner.counted(select, &helpers));
+            };
+            match planner.view.model().types[of].columns[column].kind {
+                FieldType::Scalar(scalar) => {
                     planner.functions(of, column, scalar, select, fields).map(Value::NestedObject)
                 }
-                None => Ok(Value::Null),
-            },
+                FieldType::Object(_) => {
+                    planner.summary_object(Within::object(of, column), select, fields).map(Value::NestedObject)
+                }
+                FieldType::Enum(_) | FieldType::List(_) | FieldType::Items(_) => Ok(Value::Null),
+            }
         })
+    }
+
+    /// What the names of the helper types of a row, or of an object inside its JSON, begin with.
+    fn helpers(&self, within: Within) -> &'a str {
+        let model = self.view.model();
+        let t = &model.types[within.of];
+        match within.object.map(|object| t.columns[object].kind) {
+            Some(FieldType::Object(id)) => &model.objects[id].helpers,
+            _ => &t.helpers,
+        }
     }
 
     fn counted(&mut self, select: SelectId, type_name: &str) -> Value {
         let output = self.output(select, Output::Count);
         let name = format!("{type_name}Summary.count").into();
-        Value::Column { output, kind: FieldType::Scalar(Scalar::Int), non_null: true, name }
+        Value::Column { output, kind: FieldType::Scalar(Scalar::Int), is_json: false, non_null: true, name }
     }
 
     /// The column that summaries and groups call so.
-    fn summary_column(&self, of: TypeId, name: &str) -> Option<ColumnId> {
-        let t = &self.view.model().types[of];
-        self.view.columns(of).find(|(_, field)| t.summary_field(field) == name).map(|(column, _)| column)
-    }
-
-    /// The column of a summary's field, and the scalar of its values.
-    fn summarised(&self, of: TypeId, name: &str) -> Option<(ColumnId, Scalar)> {
-        let column = self.summary_column(of, name)?;
-        match self.view.model().types[of].columns[column].kind {
-            FieldType::Scalar(scalar) => Some((column, scalar)),
-            FieldType::Enum(_) | FieldType::List(_) => None,
-        }
+    fn summary_column(&self, within: Within, name: &str) -> Option<ColumnId> {
+        let t = &self.view.model().types[within.of];
+        self.view.fields(within).find(|(_, field)| t.summary_field(field) == name).map(|(column, _)| column)
     }
 
     fn functions(
@@ -122,14 +143,14 @@ impl<'a> Planner<'a> {
         fields: &[&'a Node<Field>],
     ) -> Result<ObjectShape, Problem> {
         let t = &self.view.model().types[of];
-        let field = t.columns[column].field.as_deref().unwrap_or_default();
+        let field = t.columns[column].label();
         self.each(fields, |planner, name, _| {
             let found = summary_functions(scalar).into_iter().find(|(word, _, _)| *word == name);
             Ok(match found {
                 Some((word, function, result)) => {
                     let output = planner.output(select, Output::Summary(function, column));
                     let name = format!("{}.{field}.{word}", t.name).into();
-                    Value::Column { output, kind: FieldType::Scalar(result), non_null: false, name }
+                    Value::Column { output, kind: FieldType::Scalar(result), is_json: false, non_null: false, name }
                 }
                 None => Value::Typename(format!("{}Summary", scalar.name())),
             })
@@ -150,8 +171,8 @@ impl<'a> Planner<'a> {
         let select = self.add(Select { row_set: RowSet::Groups { by, order, size, skip }, ..connection.rows() })?;
         let t = &self.view.model().types[of];
         let object = self.each(fields, |planner, name, fields| match name {
-            "key" => planner.group_key(of, select, &keys, fields).map(Value::NestedObject),
-            "summary" => planner.summary_object(of, select, fields).map(Value::NestedObject),
+            "key" => planner.group_key(Within::row(of), select, &keys, fields).map(Value::NestedObject),
+            "summary" => planner.summary_object(Within::row(of), select, fields).map(Value::NestedObject),
             _ => Ok(Value::Typename(format!("{}SummaryGroup", t.helpers))),
         })?;
         Ok((select, object))
@@ -159,23 +180,27 @@ impl<'a> Planner<'a> {
 
     fn group_key(
         &mut self,
-        of: TypeId,
+        within: Within,
         select: SelectId,
         keys: &[ColumnId],
         fields: &[&'a Node<Field>],
     ) -> Result<ObjectShape, Problem> {
-        let t = &self.view.model().types[of];
+        let (t, helpers) = (&self.view.model().types[within.of], self.helpers(within).to_owned());
         self.each(fields, |planner, name, fields| {
-            let Some(column) = planner.summary_column(of, name) else {
-                return Ok(Value::Typename(format!("{}SummaryKey", t.helpers)));
+            let Some(column) = planner.summary_column(within, name) else {
+                return Ok(Value::Typename(format!("{helpers}SummaryKey")));
             };
+            if let FieldType::Object(_) = t.columns[column].kind {
+                let within = Within::object(within.of, column);
+                return planner.group_key(within, select, keys, fields).map(Value::NestedObject);
+            }
             let Some(term) = keys.iter().position(|key| *key == column) else {
                 let text = format!("`{name}` is not among the fields that `by` groups by; add it there");
                 return Err(Problem::new(Code::InvalidArgument, text).at(planner.locate(fields[0])));
             };
             let output = planner.output(select, Output::Group(term));
-            let name = format!("{}SummaryKey.{name}", t.helpers).into();
-            Ok(Value::Column { output, kind: t.columns[column].kind, non_null: false, name })
+            let name = format!("{helpers}SummaryKey.{name}").into();
+            Ok(Value::Column { output, kind: t.columns[column].kind, is_json: false, non_null: false, name })
         })
     }
 
@@ -183,10 +208,11 @@ impl<'a> Planner<'a> {
         let wrong = |text: String| Problem::new(Code::InvalidArgument, text).at(self.locate(field));
         let mut terms: Vec<GroupTerm> = Vec::new();
         for item in self.reads.opened_items(self.reads.open(self.argument(field, "by"))?)? {
-            let Some((name, Input::Leaf(leaf))) = self.first_member(item, Input::is_given)? else {
+            let Some(SummaryMember { name, column, value: Input::Leaf(leaf) }) =
+                self.summary_member(Within::row(of), item)?
+            else {
                 return Err(wrong("`by` takes objects of one member, such as `{ startsOn: MONTH }`".to_owned()));
             };
-            let column = self.summary_column(of, &name);
             let written = self.reads.word(&leaf);
             let unit = GROUP_WORDS.iter().find(|(word, _, _)| written == *word).map(|(_, unit, _)| *unit);
             let (Some(column), Some(unit)) = (column, unit) else { continue };
@@ -207,7 +233,7 @@ impl<'a> Planner<'a> {
         let mut order: Vec<GroupOrder> = Vec::new();
         for item in self.reads.opened_items(self.reads.open(self.argument(field, "orderBy"))?)? {
             let expected = "an order of groups takes one member, such as `{ count: DESC }`";
-            let Some((name, value)) = self.first_member(item, Input::is_given)? else {
+            let Some(SummaryMember { name, column, value }) = self.summary_member(Within::row(of), item)? else {
                 return Err(wrong(expected.to_owned()));
             };
             let (value, leaf) = match value {
@@ -216,7 +242,7 @@ impl<'a> Planner<'a> {
                     let Some((word, Input::Leaf(leaf))) = self.first_member(nested, Input::is_given)? else {
                         return Err(wrong(expected.to_owned()));
                     };
-                    (self.group_value(of, &name, &word, by).map_err(wrong)?, leaf)
+                    (self.group_value(of, (&name, column), &word, by).map_err(wrong)?, leaf)
                 }
             };
             let (descending, nulls_first) = self.direction(of, &leaf);
@@ -235,10 +261,24 @@ impl<'a> Planner<'a> {
         Ok(order)
     }
 
-    fn group_value(&self, of: TypeId, name: &str, word: &str, by: &[GroupTerm]) -> Result<Output, String> {
-        let column = self
-            .summary_column(of, name)
-            .ok_or_else(|| format!("`{name}` is not a field that groups can be ordered by"))?;
+    /// The column that the one member of an object names, through members of objects inside JSON, and what is said of it.
+    fn summary_member(&self, within: Within, item: Input<'a>) -> Result<Option<SummaryMember<'a>>, Problem> {
+        let Some((name, value)) = self.first_member(item, Input::is_given)? else { return Ok(None) };
+        let column = self.summary_column(within, &name);
+        match column.map(|column| (column, self.view.model().types[within.of].columns[column].kind)) {
+            Some((column, FieldType::Object(_))) => self.summary_member(Within::object(within.of, column), value),
+            _ => Ok(Some(SummaryMember { name, column, value })),
+        }
+    }
+
+    fn group_value(
+        &self,
+        of: TypeId,
+        (name, column): (&str, Option<ColumnId>),
+        word: &str,
+        by: &[GroupTerm],
+    ) -> Result<Output, String> {
+        let column = column.ok_or_else(|| format!("`{name}` is not a field that groups can be ordered by"))?;
         if word == "key" {
             let term = by.iter().position(|term| term.column == column);
             return term

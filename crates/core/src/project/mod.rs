@@ -2,6 +2,7 @@
 //!
 //! Reading never stops at the first mistake: every one is reported with its place and remedy.
 
+mod edit;
 mod identity;
 mod limits;
 mod links;
@@ -14,6 +15,7 @@ use std::fmt;
 
 use indexmap::IndexMap;
 
+pub use edit::with_shape;
 pub use identity::{ALGORITHMS, Identity, TokenKey, Tokens};
 pub use limits::Limits;
 pub use links::LinkEdit;
@@ -21,7 +23,7 @@ pub use reader::is_graphql_name;
 use reader::{Reader, Section};
 pub use role::{Action, Fields, GrantEdit, OWNER, RoleEdit, RuleText};
 pub use source::{Replica, SourceSettings};
-pub use types::{FieldEdit, TypeEdit};
+pub use types::{FieldEdit, MemberEdit, TypeEdit};
 
 /// The project file's name.
 pub const FILE: &str = "puente.toml";

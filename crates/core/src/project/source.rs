@@ -27,6 +27,8 @@ pub struct SourceSettings {
     pub prepared: bool,
     /// Copies of the database for requests that only read.
     pub replicas: Vec<Replica>,
+    /// How many values of a JSON column the survey looks at.
+    pub samples: u32,
 }
 
 /// A copy of the database that lags behind it.
@@ -38,6 +40,8 @@ pub struct Replica {
     pub roles: Vec<String>,
 }
 
+/// Values of a JSON column that the survey looks at where nothing else is said.
+const SAMPLES: u32 = 1_000;
 /// Milliseconds that a request waits for a connection where nothing else is said.
 const WAIT_MS: u64 = 2_000;
 
@@ -54,6 +58,7 @@ impl SourceSettings {
             root_certificate: None,
             prepared: true,
             replicas: Vec::new(),
+            samples: SAMPLES,
         }
     }
 
@@ -100,7 +105,17 @@ fn read_source(reader: &mut Reader<'_>, name: &str, section: &Section) -> Source
     if !super::is_plain_name(name) {
         reader.mistake(section.place, format!("`{name}` is not a source name: use lower-case letters, digits and `_`"));
     }
-    let keys = ["url", "connections", "wait_ms", "schemas", "leave_out", "root_certificate", "prepared", "replicas"];
+    let keys = [
+        "url",
+        "connections",
+        "wait_ms",
+        "schemas",
+        "leave_out",
+        "root_certificate",
+        "prepared",
+        "replicas",
+        "samples",
+    ];
     reader.only(section, &keys);
     if !section.has("url") {
         reader.missing(section, "url", "such as `url = \"sqlite:huts.db\"`, or `url = \"${DATABASE_URL}\"`");
@@ -131,6 +146,7 @@ fn read_source(reader: &mut Reader<'_>, name: &str, section: &Section) -> Source
         leave_out: reader.texts(section, "leave_out"),
         root_certificate: reader.text(section, "root_certificate"),
         prepared: !section.has("prepared") || reader.flag(section, "prepared"),
+        samples: reader.number(section, "samples", 1, 1_000_000).map_or(SAMPLES, reader::as_u32),
         replicas: replicas.iter().filter_map(|replica| read_replica(reader, replica, engine)).collect(),
     }
 }

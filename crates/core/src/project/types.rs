@@ -4,6 +4,7 @@ use indexmap::IndexMap;
 
 use super::Place;
 use super::reader::{Reader, Section};
+use crate::catalog::is_askable;
 use crate::value::Scalar;
 
 /// `[[type]]`: what differs from the survey for one table.
@@ -42,8 +43,72 @@ pub struct FieldEdit {
     pub description: Option<String>,
     /// Another scalar than the survey's.
     pub scalar: Option<Scalar>,
+    /// Is it given types, by the shape that the survey found in its JSON?
+    pub shape: bool,
+    /// What differs from that shape, by the names of the members that lead there, with `/` between.
+    pub members: IndexMap<String, MemberEdit>,
     /// Where in the file.
     pub place: Place,
+}
+
+/// `[type.fields.COLUMN.members."MEMBER/MEMBER"]`.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct MemberEdit {
+    /// The field's name.
+    pub name: Option<String>,
+    /// Leave the member out, and what is inside of it.
+    pub hidden: bool,
+    /// The field's description.
+    pub description: Option<String>,
+    /// Another scalar than the survey's.
+    pub scalar: Option<Scalar>,
+    /// Is it a list of values, whatever the survey found?
+    pub list: Option<bool>,
+    /// Is it always there? Then its field is non-null.
+    pub required: bool,
+    /// Where in the file.
+    pub place: Place,
+}
+
+/// A scalar that the file gives something.
+fn read_scalar(reader: &mut Reader<'_>, section: &Section) -> Option<Scalar> {
+    let name = reader.text(section, "scalar")?;
+    let known = Scalar::from_name(&name);
+    if known.is_none() {
+        let names: Vec<_> = Scalar::ALL.iter().map(|scalar| scalar.name()).collect();
+        let text = format!("`{name}` is not a scalar; expected one of {}", names.join(", "));
+        reader.mistake_at(section, "scalar", text);
+    }
+    known
+}
+
+fn read_members(reader: &mut Reader<'_>, field: &Section) -> IndexMap<String, MemberEdit> {
+    let Some(section) = reader.section(field, "members") else { return IndexMap::new() };
+    let mut members = IndexMap::new();
+    for (way, member) in reader.named_sections(&section) {
+        reader.only(&member, &["name", "hidden", "description", "scalar", "list", "required"]);
+        let scalar = read_scalar(reader, &member);
+        if scalar == Some(Scalar::Bytes) {
+            reader.mistake_at(&member, "scalar", "JSON has no bytes; `String` serves them as they are written");
+        }
+        if !way.split('/').all(is_askable) {
+            let text = format!(
+                "{way:?} names no member that can be asked for: names are not empty, and have no quotes or backslashes"
+            );
+            reader.mistake(member.place, text);
+        }
+        let edit = MemberEdit {
+            name: reader.graphql_name(&member, "name"),
+            hidden: reader.flag(&member, "hidden"),
+            description: reader.text(&member, "description"),
+            scalar,
+            list: member.has("list").then(|| reader.flag(&member, "list")),
+            required: reader.flag(&member, "required"),
+            place: member.place,
+        };
+        members.insert(way, edit);
+    }
+    members
 }
 
 pub(super) fn read_type(reader: &mut Reader<'_>, section: &Section) -> Option<(String, TypeEdit)> {
@@ -54,21 +119,19 @@ pub(super) fn read_type(reader: &mut Reader<'_>, section: &Section) -> Option<(S
     let mut fields = IndexMap::new();
     if let Some(section) = reader.section(section, "fields") {
         for (column, field) in reader.named_sections(&section) {
-            reader.only(&field, &["name", "hidden", "description", "scalar"]);
-            let scalar = reader.text(&field, "scalar").and_then(|name| {
-                let known = Scalar::from_name(&name);
-                if known.is_none() {
-                    let names: Vec<_> = Scalar::ALL.iter().map(|scalar| scalar.name()).collect();
-                    let text = format!("`{name}` is not a scalar; expected one of {}", names.join(", "));
-                    reader.mistake_at(&field, "scalar", text);
-                }
-                known
-            });
+            reader.only(&field, &["name", "hidden", "description", "scalar", "shape", "members"]);
+            let scalar = read_scalar(reader, &field);
+            let members = read_members(reader, &field);
+            if !members.is_empty() && !reader.flag(&field, "shape") {
+                reader.mistake_at(&field, "members", "`members` says what differs from a shape; add `shape = true`");
+            }
             let edit = FieldEdit {
                 name: reader.graphql_name(&field, "name"),
                 hidden: reader.flag(&field, "hidden"),
                 description: reader.text(&field, "description"),
                 scalar,
+                shape: reader.flag(&field, "shape"),
+                members,
                 place: field.place,
             };
             fields.insert(column, edit);

@@ -3,10 +3,10 @@
 use std::fmt::Write as _;
 
 use super::sdl::{Printer, line};
-use crate::access::{Action, View, WriteGrant};
-use crate::model::{Cardinality, FieldType, Link, Type, TypeId};
-use crate::plan::change::{edge_input_fields, existing_words, field_name, has_link_input};
-use crate::value::Scalar;
+use crate::access::{Action, View, Within, WriteGrant};
+use crate::model::{Cardinality, Column, ColumnId, FieldType, Link, Type, TypeId};
+use crate::plan::change::{SetWord, edge_input_fields, existing_words, field_name, has_link_input};
+use crate::value::{Scalar, StorageFormat};
 
 /// How a role may do this to rows of a type, where there is anything that it could say.
 fn grant(view: &View, id: TypeId, action: Action) -> Option<&WriteGrant> {
@@ -102,6 +102,129 @@ impl Printer<'_> {
         if let Some(grant) = update {
             self.set_input(id, grant);
         }
+        self.json_inputs(Within::row(id), create, update);
+    }
+
+    /// The type of what a column, or a member, is created with, without its `!`.
+    fn input_type(&mut self, column: &Column) -> String {
+        match column.kind {
+            FieldType::Object(object) => format!("{}Create", self.model.objects[object].helpers),
+            FieldType::Items(items) => format!("[{}Create!]", self.model.types[items].helpers),
+            FieldType::Scalar(_) | FieldType::Enum(_) | FieldType::List(_) => self.output_type(column),
+        }
+    }
+
+    /// The type of what a column, or a member, is set to.
+    fn set_type(&mut self, column: &Column) -> String {
+        match column.kind {
+            FieldType::Object(object) => format!("{}Set", self.model.objects[object].helpers),
+            _ => self.input_type(column),
+        }
+    }
+
+    /// The inputs of what is inside the JSON of a row, or of an object in it.
+    fn json_inputs(&mut self, within: Within, create: Option<&WriteGrant>, update: Option<&WriteGrant>) {
+        let (view, of) = (self.view, within.of);
+        let settable = |grant: Option<&WriteGrant>| -> Vec<ColumnId> {
+            grant.into_iter().flat_map(|grant| view.settable_within(within, grant)).map(|(column, _)| column).collect()
+        };
+        let (created, updated) = (settable(create), settable(update));
+        for column in 0..self.model.types[of].columns.len() {
+            let create = create.filter(|_| created.contains(&column));
+            let update = update.filter(|_| updated.contains(&column));
+            let Some(grant) = create.or(update) else { continue };
+            match self.model.types[of].columns[column].kind {
+                FieldType::Object(object) => {
+                    let (inner, helpers) = (Within::object(of, column), &self.model.objects[object].helpers);
+                    if let Some(grant) = create {
+                        self.json_create(helpers, inner, grant);
+                    }
+                    if let Some(grant) = update {
+                        self.json_set(helpers, inner, grant);
+                    }
+                    self.json_inputs(inner, create, update);
+                }
+                // Items are written with all that is in them, whoever may write the list.
+                FieldType::Items(items) => {
+                    self.json_create(&self.model.types[items].helpers, Within::row(items), grant);
+                    self.json_inputs(Within::row(items), Some(grant), None);
+                }
+                FieldType::Scalar(_) | FieldType::Enum(_) | FieldType::List(_) => {}
+            }
+        }
+    }
+
+    fn json_create(&mut self, helpers: &str, within: Within, grant: &WriteGrant) {
+        let (view, model) = (self.view, self.model);
+        line!(self, "input {helpers}Create {{");
+        for (column, field) in view.settable_within(within, grant) {
+            let c = &model.types[within.of].columns[column];
+            self.describe(c.description.as_deref(), "  ");
+            let kind = self.input_type(c);
+            line!(self, "  {field}: {kind}{}", if c.non_null { "!" } else { "" });
+        }
+        line!(self, "}}\n");
+    }
+
+    fn json_set(&mut self, helpers: &str, within: Within, grant: &WriteGrant) {
+        let (view, model) = (self.view, self.model);
+        line!(self, "input {helpers}Set {{");
+        for (column, field) in view.settable_within(within, grant) {
+            let kind = self.set_type(&model.types[within.of].columns[column]);
+            line!(self, "  {field}: {kind}");
+        }
+        let words = self.set_words(helpers, within, grant);
+        line!(self, "}}\n");
+        self.out.push_str(&words);
+    }
+
+    /// Writes what can be done to fields beside setting them; gives the inputs that say it.
+    fn set_words(&mut self, helpers: &str, within: Within, grant: &WriteGrant) -> String {
+        let (view, t) = (self.view, &self.model.types[within.of]);
+        let mut inputs = String::new();
+        for word in SetWord::ALL {
+            let mut members = String::new();
+            for (column, field) in view.settable_within(within, grant) {
+                let c = &t.columns[column];
+                let is_json = c.form == StorageFormat::JsonValue;
+                let kind = match (word, c.kind) {
+                    (
+                        SetWord::Add,
+                        FieldType::Scalar(Scalar::Int | Scalar::BigInt | Scalar::Float | Scalar::Decimal),
+                    ) => {
+                        let is_key = t.keys.iter().any(|key| key.columns.contains(&column));
+                        let is_linked = t.links.iter().any(|link| link.pairs.iter().any(|(own, _)| *own == column));
+                        (!is_key && !is_linked).then(|| self.output_type(c))
+                    }
+                    (SetWord::Push, FieldType::Items(_)) => Some(self.input_type(c)),
+                    (SetWord::Push | SetWord::Pull, FieldType::List(_)) if is_json => {
+                        Some(format!("[{}!]", self.kind(c)))
+                    }
+                    // Nothing may be found out about a list that is hidden in some rows.
+                    (SetWord::Pull, FieldType::Items(items))
+                        if self.has_filter(items) && !view.is_masked(within.of, column) =>
+                    {
+                        Some(format!("{}Filter", self.model.types[items].helpers))
+                    }
+                    (SetWord::Unset, _) => {
+                        (c.member.is_some() && !c.non_null && view.sets_all((within.of, column), grant))
+                            .then(|| "Boolean".to_owned())
+                    }
+                    (SetWord::Add | SetWord::Push | SetWord::Pull, _) => None,
+                };
+                if let Some(kind) = kind {
+                    members.push_str(&format!("  {field}: {kind}\n"));
+                }
+            }
+            let is_taken = view.settable_within(within, grant).any(|(_, field)| field == word.word());
+            if members.is_empty() || is_taken {
+                continue;
+            }
+            self.describe(Some(word.meaning()), "  ");
+            line!(self, "  {}: {helpers}{}", word.word(), word.helper());
+            inputs.push_str(&format!("input {helpers}{} {{\n{members}}}\n\n", word.helper()));
+        }
+        inputs
     }
 
     fn create_input(&mut self, id: TypeId, grant: &WriteGrant) {
@@ -116,7 +239,7 @@ impl Printer<'_> {
             let needed = !t.may_leave_out(column) && !t.links.iter().any(linked);
             let c = &t.columns[column];
             self.describe(c.description.as_deref(), "  ");
-            let kind = self.output_type(c);
+            let kind = self.input_type(c);
             line!(self, "  {field}: {kind}{}", if needed { "!" } else { "" });
         }
         self.link_inputs(id, grant, true);
@@ -138,33 +261,17 @@ impl Printer<'_> {
     }
 
     fn set_input(&mut self, id: TypeId, grant: &WriteGrant) {
-        let t = &self.model.types[id];
+        let (view, t) = (self.view, &self.model.types[id]);
         let name = &t.helpers;
         line!(self, "input {name}Set {{");
-        let mut add = String::new();
-        let mut is_taken = false;
-        for (column, field) in self.view.settable(id, grant) {
-            let c = &t.columns[column];
-            let kind = self.output_type(c);
+        for (column, field) in view.settable(id, grant) {
+            let kind = self.set_type(&t.columns[column]);
             line!(self, "  {field}: {kind}");
-            is_taken |= field == "add";
-            let is_number =
-                matches!(c.kind, FieldType::Scalar(Scalar::Int | Scalar::BigInt | Scalar::Float | Scalar::Decimal));
-            let is_key = t.keys.iter().any(|key| key.columns.contains(&column));
-            let is_linked = t.links.iter().any(|link| link.pairs.iter().any(|(own, _)| *own == column));
-            if is_number && !is_key && !is_linked {
-                add.push_str(&format!("  {field}: {kind}\n"));
-            }
         }
         self.link_inputs(id, grant, false);
-        if !add.is_empty() && !is_taken {
-            self.describe(Some("Numbers to be added to what is there."), "  ");
-            line!(self, "  add: {name}Add");
-        }
+        let words = self.set_words(name, Within::row(id), grant);
         line!(self, "}}\n");
-        if !add.is_empty() && !is_taken {
-            line!(self, "input {name}Add {{\n{add}}}\n");
-        }
+        self.out.push_str(&words);
     }
 
     fn link_inputs(&mut self, id: TypeId, grant: &WriteGrant, creates: bool) {
@@ -203,7 +310,7 @@ impl Printer<'_> {
         }
         for (field, column) in edge_input_fields(view, through, grant) {
             let join = &self.model.types[through.join];
-            let kind = self.output_type(&join.columns[column]);
+            let kind = self.input_type(&join.columns[column]);
             line!(self, "  {field}: {kind}{}", if join.may_leave_out(column) { "" } else { "!" });
         }
         line!(self, "}}\n");

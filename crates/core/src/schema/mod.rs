@@ -1,6 +1,7 @@
 //! A role's GraphQL schema: its SDL, and the validated form that documents are checked against.
 
 mod inputs;
+mod json;
 mod sdl;
 
 use std::collections::HashSet;

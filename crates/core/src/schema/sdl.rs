@@ -4,8 +4,8 @@ use std::collections::BTreeSet;
 use std::fmt::Write as _;
 
 use super::inputs;
-use crate::access::View;
-use crate::model::{Cardinality, Column, FieldType, Link, Model, TypeId};
+use crate::access::{View, Within};
+use crate::model::{Cardinality, Column, ColumnId, FieldType, Link, Model, TypeId};
 use crate::plan::{FilterWord, GROUP_WORDS, LINK_FILTER_WORDS, REVISION, Takes, has_revision, summary_functions};
 use crate::value::Scalar;
 
@@ -41,6 +41,7 @@ pub fn print(view: &View) -> String {
         printer.connection(id);
         printer.summary(id);
         printer.inputs(id);
+        printer.inside_json(id);
         for (_, link) in view.links(id) {
             printer.direct_connection(link);
             printer.edge_inputs(link);
@@ -48,6 +49,15 @@ pub fn print(view: &View) -> String {
     }
     printer.leaves();
     printer.out
+}
+
+/// The lines of the types that rows are summed up to, ordered and grouped by.
+#[derive(Default)]
+pub(super) struct SummaryFields {
+    pub(super) summary: String,
+    pub(super) order: String,
+    pub(super) by: String,
+    pub(super) key: String,
 }
 
 pub(super) struct Printer<'a> {
@@ -122,21 +132,17 @@ impl Printer<'_> {
     }
 
     fn has_order(&self, id: TypeId) -> bool {
-        self.view.columns(id).any(|(column, _)| self.model.types[id].columns[column].is_comparable())
+        self.is_ordered(Within::row(id))
     }
 
-    fn object(&mut self, id: TypeId) {
+    pub(super) fn object(&mut self, id: TypeId) {
         let t = &self.model.types[id];
         self.describe(t.description.as_deref(), "");
         line!(self, "type {} {{", t.name);
         let mut any = false;
         for (column, field) in self.view.columns(id) {
             any = true;
-            let c = &t.columns[column];
-            self.describe(c.description.as_deref(), "  ");
-            let kind = self.output_type(c);
-            let non_null = self.view.is_non_null(id, column);
-            line!(self, "  {field}: {kind}{}", if non_null { "!" } else { "" });
+            self.column_field(id, column, field);
         }
         for (_, link) in self.view.links(id) {
             any = true;
@@ -152,6 +158,15 @@ impl Printer<'_> {
             line!(self, "  nothing: Boolean");
         }
         line!(self, "}}\n");
+    }
+
+    pub(super) fn column_field(&mut self, id: TypeId, column: ColumnId, field: &str) {
+        let c = &self.model.types[id].columns[column];
+        self.describe(c.description.as_deref(), "  ");
+        let kind = self.output_type(c);
+        let arguments = self.item_arguments(id, c);
+        let non_null = self.view.is_non_null(id, column);
+        line!(self, "  {field}{arguments}: {kind}{}", if non_null { "!" } else { "" });
     }
 
     fn link_field(&mut self, link: &Link) {
@@ -179,6 +194,8 @@ impl Printer<'_> {
             FieldType::Enum(id) => {
                 self.enums.insert(id);
             }
+            // They are printed with the type whose rows have them.
+            FieldType::Object(_) | FieldType::Items(_) => {}
         }
         self.model.kind_name(column.kind).to_owned()
     }
@@ -186,10 +203,10 @@ impl Printer<'_> {
     /// The type of a column's field, without its `!`.
     pub(super) fn output_type(&mut self, column: &Column) -> String {
         let name = self.kind(column);
-        if matches!(column.kind, FieldType::List(_)) { format!("[{name}]") } else { name }
+        if matches!(column.kind, FieldType::List(_) | FieldType::Items(_)) { format!("[{name}]") } else { name }
     }
 
-    fn filter(&mut self, id: TypeId) {
+    pub(super) fn filter(&mut self, id: TypeId) {
         if !self.has_filter(id) {
             return;
         }
@@ -204,9 +221,7 @@ impl Printer<'_> {
             line!(self, "  not: {}Filter", t.helpers);
         }
         for (column, field) in self.view.columns(id) {
-            let kind = self.kind(&t.columns[column]);
-            let list = if matches!(t.columns[column].kind, FieldType::List(_)) { "List" } else { "" };
-            line!(self, "  {field}: {kind}{list}Filter");
+            self.filter_field(&t.columns[column], field);
         }
         for (_, link) in self.view.links(id) {
             // Keys of several columns are not asked for in another source.
@@ -218,6 +233,9 @@ impl Printer<'_> {
             line!(self, "  {}: {target}{list}Filter", link.field);
         }
         line!(self, "}}\n");
+        if t.items_of.is_some() {
+            return;
+        }
         self.describe(Some("Conditions on the rows at the end of a link."), "");
         line!(self, "input {}ListFilter {{", t.helpers);
         for (word, _, text) in LINK_FILTER_WORDS {
@@ -227,7 +245,7 @@ impl Printer<'_> {
         line!(self, "}}\n");
     }
 
-    fn is_visible_name(&self, id: TypeId, name: &str) -> bool {
+    pub(super) fn is_visible_name(&self, id: TypeId, name: &str) -> bool {
         self.view.columns(id).any(|(_, field)| field == name) || self.view.links(id).any(|(_, link)| link.field == name)
     }
 
@@ -237,11 +255,7 @@ impl Printer<'_> {
         }
         let t = &self.model.types[id];
         line!(self, "input {}Order @oneOf {{", t.helpers);
-        for (column, field) in self.view.columns(id) {
-            if t.columns[column].is_comparable() {
-                line!(self, "  {field}: Direction");
-            }
-        }
+        self.order_fields(Within::row(id));
         for (_, link) in self.view.links(id) {
             if link.cardinality == Cardinality::One && !link.crosses && self.has_order(link.target) {
                 line!(self, "  {}: {}Order", link.field, self.model.types[link.target].helpers);
@@ -320,41 +334,56 @@ impl Printer<'_> {
         line!(self, "type {}Summary {{", t.helpers);
         self.describe(Some("How many rows there are."), "  ");
         line!(self, "  count: Int!");
-        let mut order = String::new();
-        for (column, field) in self.view.columns(id) {
-            let name = t.summary_field(field);
-            let c = &t.columns[column];
-            if let FieldType::Scalar(scalar) = c.kind
-                && !summary_functions(scalar).is_empty()
-            {
-                self.scalars.insert(scalar);
-                self.summaries.insert(scalar);
-                line!(self, "  {name}: {}Summary!", scalar.name());
-                order.push_str(&format!("  {name}: {}SummaryOrder\n", scalar.name()));
-            } else if c.is_comparable() {
-                order.push_str(&format!("  {name}: KeySummaryOrder\n"));
-            }
-        }
+        let SummaryFields { summary, order, by, key } = self.summary_fields(Within::row(id));
+        self.out.push_str(&summary);
         line!(self, "}}\n");
         if !self.has_order(id) {
             return;
-        }
-        let (mut by, mut key) = (String::new(), String::new());
-        for (column, field) in self.view.columns(id) {
-            let c = &t.columns[column];
-            if !c.is_comparable() {
-                continue;
-            }
-            let is_date = matches!(c.kind, FieldType::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime));
-            let name = t.summary_field(field);
-            by.push_str(&format!("  {name}: {}\n", if is_date { "DateGrouping" } else { "Grouping" }));
-            key.push_str(&format!("  {name}: {}\n", self.kind(c)));
         }
         line!(self, "input {}SummaryBy @oneOf {{\n{by}}}\n", t.helpers);
         line!(self, "input {}SummaryOrder @oneOf {{\n  count: Direction\n{order}}}\n", t.helpers);
         self.describe(Some("What the rows of a group have in common; null for what they are not grouped by."), "");
         line!(self, "type {}SummaryKey {{\n{key}}}\n", t.helpers);
         line!(self, "type {0}SummaryGroup {{\n  key: {0}SummaryKey!\n  summary: {0}Summary!\n}}\n", t.helpers);
+    }
+
+    /// What the fields of a row, or the members of an object inside its JSON, are summed up to, grouped and ordered by.
+    pub(super) fn summary_fields(&mut self, within: Within) -> SummaryFields {
+        let t = &self.model.types[within.of];
+        let mut fields = SummaryFields::default();
+        let SummaryFields { summary, order, by, key } = &mut fields;
+        for (column, field) in self.view.fields(within) {
+            let name = t.summary_field(field);
+            let c = &t.columns[column];
+            let is_date = matches!(c.kind, FieldType::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime));
+            match c.kind {
+                FieldType::Object(object) => {
+                    let (inner, helpers) = (Within::object(within.of, column), &self.model.objects[object].helpers);
+                    if self.is_summed_up(inner) {
+                        summary.push_str(&format!("  {name}: {helpers}Summary!\n"));
+                    }
+                    if self.is_ordered(inner) {
+                        order.push_str(&format!("  {name}: {helpers}SummaryOrder\n"));
+                        by.push_str(&format!("  {name}: {helpers}SummaryBy\n"));
+                        key.push_str(&format!("  {name}: {helpers}SummaryKey!\n"));
+                    }
+                    continue;
+                }
+                FieldType::Scalar(scalar) if !summary_functions(scalar).is_empty() => {
+                    self.scalars.insert(scalar);
+                    self.summaries.insert(scalar);
+                    summary.push_str(&format!("  {name}: {}Summary!\n", scalar.name()));
+                    order.push_str(&format!("  {name}: {}SummaryOrder\n", scalar.name()));
+                }
+                _ if c.is_comparable() => order.push_str(&format!("  {name}: KeySummaryOrder\n")),
+                _ => {}
+            }
+            if c.is_comparable() {
+                by.push_str(&format!("  {name}: {}\n", if is_date { "DateGrouping" } else { "Grouping" }));
+                key.push_str(&format!("  {name}: {}\n", self.kind(c)));
+            }
+        }
+        fields
     }
 
     /// The connection of a direct many-to-many link: its edges carry the join table's other columns.

@@ -60,7 +60,7 @@ fn big_integer(text: &str, form: StorageFormat) -> Option<Datum> {
 
 fn datum_from_text(scalar: Scalar, form: StorageFormat, text: &str) -> Option<Datum> {
     let day_and_time = |date: &str, time: &str, zone: &str| {
-        let separator = if form == StorageFormat::WithT { 'T' } else { ' ' };
+        let separator = if matches!(form, StorageFormat::WithT | StorageFormat::JsonValue) { 'T' } else { ' ' };
         Datum::Text(format!("{date}{separator}{}{zone}", temporal::with_seconds(time)))
     };
     match scalar {

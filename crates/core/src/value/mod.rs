@@ -3,7 +3,9 @@
 mod convert;
 mod input;
 mod json;
+mod json_text;
 mod list;
+mod member;
 mod output;
 mod temporal;
 
@@ -11,8 +13,11 @@ pub use convert::{KeyFormat, convert_key};
 pub(crate) use input::describe_json;
 pub use input::{datum_from_json, literal_to_json};
 pub use json::{MOST_LEVELS, PlainObject, read_json, read_object};
+pub(crate) use json_text::{Items, Members, is_called};
 pub(crate) use list::take_item;
 pub use list::{ListRef, push_item};
+pub use member::{JsonType, write_json_list, write_json_scalar};
+pub(crate) use member::{describe_stored, type_of_stored};
 pub use output::{decimal_digits, write_list, write_scalar};
 pub(crate) use output::{make_room, write_plain, write_string};
 
@@ -193,6 +198,8 @@ pub enum StorageFormat {
     EngineText,
     /// A type of bits, read as the number that they are.
     Bits,
+    /// A value of JSON, or a part of one: read as it is written in JSON.
+    JsonValue,
 }
 
 /// Why a value is not one of its scalar.

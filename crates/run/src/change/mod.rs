@@ -14,7 +14,7 @@ use std::future::Future;
 use puente_core::answer::{self, Answer, Fetch, KeyValues};
 use puente_core::error::{Code, PathStep, Problem};
 use puente_core::model::{Column, ColumnId, Model, TypeId};
-use puente_core::plan::change::{Act, Address, Lookup, Root};
+use puente_core::plan::change::{Act, Address, Assignment, Lookup, Root};
 use puente_core::plan::{BoundPlan, Plan, SelectId};
 use puente_core::rows::{Row, Rows};
 use puente_core::value::{Datum, Scalar};
@@ -59,8 +59,8 @@ pub enum Step<'c> {
     Update {
         /// Their type.
         of: TypeId,
-        /// The columns that are set, or added to (`true`).
-        set: &'c [(ColumnId, bool)],
+        /// What becomes of columns.
+        set: &'c [(ColumnId, Assignment)],
         /// The key's columns.
         key: &'c [ColumnId],
         /// How many keys.

@@ -3,7 +3,7 @@
 use indexmap::IndexMap;
 use puente_core::error::{Code, Problem};
 use puente_core::model::{ColumnId, TypeId};
-use puente_core::plan::change::{EdgeChange, EdgeRow, LookupId, Set, locator};
+use puente_core::plan::change::{Assignment, EdgeChange, EdgeRow, LookupId, Set, locator};
 use puente_core::value::Datum;
 
 use super::Step;
@@ -11,6 +11,11 @@ use super::create::{except, said_first};
 use super::refused::Candidate;
 use super::run::{Datums, Run};
 use super::{ConstraintKind, Failure, Session};
+
+/// The columns that are set to values.
+fn values_of(values: &[(ColumnId, Assignment)]) -> Vec<(ColumnId, Datum)> {
+    values.iter().filter_map(|(column, assigned)| Some((*column, assigned.value()?.clone()))).collect()
+}
 
 /// Rows of one UPDATE or DELETE: engines limit parameters, and the depth of a condition.
 const ROWS_PER_STATEMENT: usize = 200;
@@ -26,8 +31,7 @@ impl<'c, S: Session> Run<'c, S> {
         if found.is_empty() {
             return Ok(found);
         }
-        let plain: Vec<(ColumnId, Datum)> =
-            set.values.iter().filter(|(.., adds)| !adds).map(|(column, cell, _)| (*column, cell.clone())).collect();
+        let plain = values_of(&set.values);
         if let Err(problem) = self.check_visible(of, &[except(&plain, &set.fixed)]).await {
             let rows: Vec<Candidate<'_>> = found.iter().map(|own| (Some(own.as_slice()), plain.as_slice())).collect();
             return Err(self.or_conflict(problem, of, &rows).await);
@@ -37,32 +41,31 @@ impl<'c, S: Session> Run<'c, S> {
             let link = &self.model.types[of].links[*id];
             let columns: Vec<ColumnId> = link.pairs.iter().map(|(_, target)| *target).collect();
             let cells = self.targets(link.target, vec![target], &columns).await?.remove(0);
-            values.extend(link.pairs.iter().zip(cells).map(|((own, _), cell)| (*own, cell, false)));
+            values.extend(link.pairs.iter().zip(cells).map(|((own, _), cell)| (*own, Assignment::Value(cell))));
+        }
+        let plain = values_of(&values);
+        if let Some((lookup, columns)) = &set.fitting {
+            self.check_fitting(of, *lookup, columns, &found).await?;
         }
         if !values.is_empty() {
-            let columns: Vec<(ColumnId, bool)> = values.iter().map(|(column, _, adds)| (*column, *adds)).collect();
-            let set_to: Datums = values.iter().map(|(_, cell, _)| cell.clone()).collect();
+            let set_to: Datums = values.iter().flat_map(|(_, assigned)| assigned.given()).cloned().collect();
             let key = self.model.types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default();
             for chunk in found.chunks(ROWS_PER_STATEMENT) {
-                let update = self.prepare(Step::Update { of, set: &columns, key: &key, keys: chunk.len() });
+                let update = self.prepare(Step::Update { of, set: &values, key: &key, keys: chunk.len() });
                 let keys = chunk.iter().flat_map(|cells| cells[..key.len()].iter().cloned());
                 let given: Datums = set_to.iter().cloned().chain(keys).collect();
                 if let Err(failure) = self.execute(&update, None, &given, &[]).await {
-                    let written: Vec<_> = values.iter().map(|(column, cell, _)| (*column, cell.clone())).collect();
-                    let problem = self.refused(of, &[&written], failure).await;
-                    let set_to: Vec<_> = values
+                    let written: Vec<_> = values
                         .iter()
-                        .filter(|(.., adds)| !adds)
-                        .map(|(column, cell, _)| (*column, cell.clone()))
+                        .flat_map(|(column, assigned)| assigned.given().into_iter().map(|cell| (*column, cell.clone())))
                         .collect();
+                    let problem = self.refused(of, &[&written], failure).await;
                     let rows: Vec<Candidate<'_>> =
-                        chunk.iter().map(|own| (Some(own.as_slice()), set_to.as_slice())).collect();
+                        chunk.iter().map(|own| (Some(own.as_slice()), plain.as_slice())).collect();
                     return Err(self.or_conflict(problem, of, &rows).await);
                 }
             }
         }
-        let plain: Vec<(ColumnId, Datum)> =
-            values.into_iter().filter(|(.., adds)| !adds).map(|(column, cell, _)| (column, cell)).collect();
         let now: Vec<Datums> = found.iter().map(|cells| self.replaced(of, cells, &plain)).collect();
         if let Some(in_range) = set.in_range {
             self.check_range(of, in_range, &now).await?;
@@ -110,16 +113,43 @@ impl<'c, S: Session> Run<'c, S> {
             .collect()
     }
 
-    /// Asks whether what was added to is still an integer of 32 bits.
+    /// Asks whether what was added to is still a number of its type.
     async fn check_range(&mut self, of: TypeId, in_range: LookupId, rows: &[Datums]) -> Result<(), Problem> {
-        let width = self.change.lookups[in_range].by.len();
-        let keys = rows.iter().map(|cells| cells[..width].to_vec()).collect();
-        if self.find(in_range, keys).await?.contains(&None) {
-            let name = &self.model.types[of].name;
-            let text = format!("a number of `{name}` would be larger than an Int can be; add less");
-            return Err(Problem::new(Code::ValueRefused, text));
+        if self.all_are_in(in_range, rows).await? {
+            return Ok(());
         }
-        Ok(())
+        let name = &self.model.types[of].name;
+        let text = format!("a number of `{name}` would be larger than its type can be; add less");
+        Err(Problem::new(Code::ValueRefused, text))
+    }
+
+    /// Asks whether nothing is lost where JSON is changed in part.
+    async fn check_fitting(
+        &mut self,
+        of: TypeId,
+        lookup: LookupId,
+        columns: &[ColumnId],
+        rows: &[Datums],
+    ) -> Result<(), Problem> {
+        if self.all_are_in(lookup, rows).await? {
+            return Ok(());
+        }
+        let t = &self.model.types[of];
+        let labels: Vec<String> = columns.iter().map(|column| format!("`{}`", t.columns[*column].label())).collect();
+        let text = format!(
+            "what a `{}` has stored at {} is of another type than expected, and would be lost; set it as a whole, or to \
+             null first",
+            t.name,
+            labels.join(" or ")
+        );
+        Err(Problem::new(Code::ValueRefused, text))
+    }
+
+    /// Does a lookup find all of these rows?
+    async fn all_are_in(&mut self, lookup: LookupId, rows: &[Datums]) -> Result<bool, Problem> {
+        let width = self.change.lookups[lookup].by.len();
+        let keys = rows.iter().map(|cells| cells[..width].to_vec()).collect();
+        Ok(!self.find(lookup, keys).await?.contains(&None))
     }
 
     /// Links and unlinks over a join table, for every row of a change.

@@ -105,6 +105,8 @@ const SESSION: &[&str] = &[
     "set session time_zone = '+00:00'",
     // Eight bytes for each character that an order looks at.
     "set session max_sort_length = 8192",
+    // Lists in JSON are put together of their items: as long as a value of a column can be.
+    "set session group_concat_max_len = 1073741824",
     "set session transaction isolation level repeatable read",
     "set session transaction read only",
     // What does not fit a column is refused, not cut to fit.

@@ -10,7 +10,7 @@ pub(super) fn problem(error: &Error) -> Problem {
     let Error::Server(server) = error else { return unreachable(error) };
     let (code, text) = match server.code {
         // Interrupted; over the time of a statement, as MariaDB and as MySQL say it.
-        1317 | 1969 | 3024 => (Code::TimedOut, "the request took too long; ask for less"),
+        1317 | 1969 | 3024 => return Problem::timed_out().with_detail(error),
         1142 | 1143 | 1370 => (Code::SourceRefused, "the database refuses this statement to Puente's login"),
         1146 | 1054 | 1305 | 1615 => (
             Code::SourceDrifted,

@@ -73,7 +73,7 @@ impl Server {
                 None => {
                     self.cancel(id).await;
                     session.give_up().await;
-                    return Err(Problem::new(Code::TimedOut, "the request took too long; ask for less"));
+                    return Err(Problem::timed_out());
                 }
             }
         }

@@ -5,7 +5,9 @@ use std::path::Path;
 
 use mysql_async::prelude::Queryable as _;
 use mysql_async::{Conn, Error, Row, Value};
-use puente_core::catalog::{AssignedNames, Catalog, Column, Engine, FORMAT, ForeignKey, Table, TableKind};
+use puente_core::catalog::{
+    AssignedNames, Catalog, Column, ColumnShape, Engine, FORMAT, ForeignKey, ShapeSample, Table, TableKind, round,
+};
 use puente_core::error::Problem;
 use puente_core::model::{KeyProposal, Proposal, candidates, keyless};
 use puente_core::project::SourceSettings;
@@ -15,7 +17,7 @@ use puente_sql::{Dialect as _, Mariadb as Sql};
 use super::connect::connect;
 use super::fault;
 use super::types::{checked_texts, checks_json, judge};
-use crate::sampling::{KeySearch, SAMPLED_ROWS, convincing, question, round};
+use crate::sampling::{KeySearch, SAMPLED_ROWS, ValueSample, convincing, question, spread_key};
 use puente_run::Survey;
 
 /// Tables and views of the database; system-versioned tables are tables.
@@ -105,6 +107,7 @@ async fn read(session: &mut Conn, settings: &SourceSettings) -> Result<Survey, E
     }
     for table in &mut tables {
         judge_flags(session, table).await;
+        add_shapes(session, table, settings.samples).await;
     }
     let catalog = Catalog { format: FORMAT, engine: Engine::Mariadb, tables, names: AssignedNames::default() };
     let mut proposals = Vec::new();
@@ -144,6 +147,7 @@ fn table(row: &Row) -> Table {
         unique_keys: Vec::new(),
         foreign_keys: Vec::new(),
         indexes: Vec::new(),
+        member_indexes: Vec::new(),
         row_number: false,
         without_transactions: !is_view && words(row, 4) == "0",
         inherited: false,
@@ -175,6 +179,7 @@ fn column(row: &Row, in_view: bool) -> Column {
         collation: text(row, 7).filter(|_| judged.scalar == Scalar::String),
         comment: text(row, 6).filter(|comment| !comment.is_empty()),
         notice: judged.notice,
+        shape: None,
         declared,
     }
 }
@@ -199,6 +204,37 @@ async fn judge_flags(session: &mut Conn, table: &mut Table) {
             Err(error) => tracing::debug!(target: "puente::source", %error, "a column could not be sampled"),
         }
     }
+}
+
+/// Finds out what the values of JSON columns are made of. What fails is left without.
+async fn add_shapes(session: &mut Conn, table: &mut Table, samples: u32) {
+    let (from, key) = (Sql.quote(&table.name), spread_key(table, samples).map(|key| Sql.quote(key)));
+    for column in table.columns.iter_mut().filter(|column| column.scalar == Scalar::Json) {
+        let sample = ValueSample { from: from.clone(), value: Sql.quote(&column.name), key: key.clone(), samples };
+        match shape(session, &sample).await {
+            Ok(found) => column.shape = found,
+            Err(error) => tracing::debug!(target: "puente::source", %error, "a JSON column could not be sampled"),
+        }
+    }
+}
+
+async fn shape(session: &mut Conn, sample: &ValueSample) -> Result<Option<ColumnShape>, Error> {
+    let mut seen = ShapeSample::default();
+    let mut texts = vec![sample.first()];
+    if let Some(range) = sample.range()
+        && let Some((Some(least), Some(largest))) = session.query_first::<(Option<i64>, Option<i64>), _>(range).await?
+    {
+        texts.extend(sample.places(least, largest));
+    }
+    for text in texts {
+        let mut rows = session.query_iter(text).await?;
+        while let Some(row) = rows.next().await? {
+            if let Some(Value::Bytes(json)) = row.as_ref(0) {
+                seen.see(json);
+            }
+        }
+    }
+    Ok(seen.shape())
 }
 
 fn is_temporal(scalar: Scalar) -> bool {

@@ -5,7 +5,7 @@ use std::collections::VecDeque;
 use deadpool_postgres::Object;
 use puente_core::answer::KeyValues;
 use puente_core::error::{Code, Problem};
-use puente_sql::{Program, Statement};
+use puente_sql::{Postgres, Program, Statement};
 use serde_json::Value as Json;
 use tokio_postgres::types::ToSql;
 
@@ -13,6 +13,7 @@ use super::connect::Server;
 use super::run::Raw;
 use super::{fault, params};
 use crate::cluster::Job;
+use crate::member_index::advice as advice_of;
 use crate::server::within;
 use crate::statements::{program, runs};
 use puente_run::{Explanation, Request};
@@ -47,7 +48,12 @@ impl Server {
             let row = client.query_one(&text, &values).await.map_err(|error| fault::problem(&error))?;
             let bytes = row.try_get::<_, Raw<'_>>(0).map_err(|error| fault::problem(&error))?;
             let json: Json = serde_json::from_slice(bytes.0).unwrap_or_default();
-            explained.push(explanation(statement, &json[0]["Plan"]));
+            let mut told = explanation(statement, &json[0]["Plan"]);
+            if !told.advice.is_empty() {
+                let selects = (0..request.bound.plan().selects().len()).filter(|select| runs(request, *select));
+                told.advice.extend(selects.flat_map(|select| advice_of(request.bound.plan(), select, &Postgres)));
+            }
+            explained.push(told);
         }
         Ok(explained)
     }

@@ -10,7 +10,7 @@ pub(super) fn problem(error: &Error) -> Problem {
     let state = error.code().map(tokio_postgres::error::SqlState::code).unwrap_or_default();
     let (code, text) = match state {
         "" => return unreachable(error),
-        "57014" => (Code::TimedOut, "the request took too long; ask for less"),
+        "57014" => return Problem::timed_out().with_detail(error),
         "42501" => (Code::SourceRefused, "the database refuses this statement to Puente's login"),
         "42P01" | "42703" | "42704" | "42883" | "42804" | "0A000" | "3F000" | "26000" => (
             Code::SourceDrifted,

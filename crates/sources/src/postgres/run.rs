@@ -99,7 +99,7 @@ impl Server {
                 Some(result) => return result,
                 None => {
                     self.cancel(session).await;
-                    return Err(Problem::new(Code::TimedOut, "the request took too long; ask for less"));
+                    return Err(Problem::timed_out());
                 }
             }
         }

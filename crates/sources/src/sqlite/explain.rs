@@ -1,11 +1,12 @@
 //! How SQLite would run the statements of a plan: its own words, and what an index would spare.
 
+use crate::member_index;
 use crate::statements::{program, runs};
 use std::path::Path;
 
 use puente_core::error::Problem;
-use puente_core::plan::BoundPlan;
-use puente_sql::{Slot, Statement};
+use puente_core::plan::{BoundPlan, SelectId};
+use puente_sql::{Slot, Sqlite, Statement};
 use rusqlite::Connection;
 
 use super::bind::bind_slot;
@@ -19,12 +20,17 @@ use puente_run::{Explanation, Request};
 /// What the database reports.
 pub(super) fn explain(kept: &Kept, file: &Path, request: &Request) -> Result<Vec<Explanation>, Problem> {
     let read = program(request).statements().iter().enumerate().filter(|(select, _)| runs(request, *select));
-    read.map(|(_, statement)| explain_one(&kept.connection, statement, &request.bound))
+    read.map(|(select, statement)| explain_one(&kept.connection, statement, select, &request.bound))
         .collect::<rusqlite::Result<_>>()
         .map_err(|error| problem(&error, file))
 }
 
-fn explain_one(connection: &Connection, told: &Statement, bound: &BoundPlan) -> rusqlite::Result<Explanation> {
+fn explain_one(
+    connection: &Connection,
+    told: &Statement,
+    select: SelectId,
+    bound: &BoundPlan,
+) -> rusqlite::Result<Explanation> {
     let mut statement = connection.prepare(&format!("explain query plan {}", told.text))?;
     for (at, slot) in told.slots.iter().enumerate() {
         match slot {
@@ -40,7 +46,10 @@ fn explain_one(connection: &Connection, told: &Statement, bound: &BoundPlan) -> 
         depths.push((id, depth + 1));
         plan.push(format!("{}{detail}", "  ".repeat(depth)));
     }
-    let advice = plan.iter().filter_map(|step| scan_advice(step.trim())).collect();
+    let mut advice: Vec<String> = plan.iter().filter_map(|step| scan_advice(step.trim())).collect();
+    if !advice.is_empty() {
+        advice.extend(member_index::advice(bound.plan(), select, &Sqlite));
+    }
     Ok(Explanation { text: told.text.clone(), plan, advice })
 }
 

@@ -9,7 +9,7 @@ use rusqlite::{Error, ErrorCode};
 pub fn problem(error: &Error, file: &Path) -> Problem {
     let name = file.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
     let (code, text) = match error.sqlite_error_code() {
-        Some(ErrorCode::OperationInterrupted) => (Code::TimedOut, "the request took too long; ask for less".to_owned()),
+        Some(ErrorCode::OperationInterrupted) => return Problem::timed_out().with_detail(error),
         Some(ErrorCode::CannotOpen) => (
             Code::SourceUnavailable,
             format!("the database file `{name}` cannot be opened; is it there, and readable?"),

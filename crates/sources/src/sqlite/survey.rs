@@ -2,17 +2,23 @@
 
 use std::path::Path;
 
-use puente_core::catalog::{AssignedNames, Catalog, Column, Engine, FORMAT, ForeignKey, Table, TableKind};
+use puente_core::catalog::{
+    AssignedNames, Catalog, Column, ColumnShape, Engine, FORMAT, ForeignKey, MemberIndex, ShapeSample, Table,
+    TableKind, round,
+};
 use puente_core::error::Problem;
 use puente_core::model::{KeyProposal, Proposal, candidates, keyless};
 use puente_core::project::SourceSettings;
+use puente_core::value::Scalar;
 use puente_sql::{Dialect as _, Sqlite};
 use rusqlite::Connection;
+use rusqlite::types::ValueRef;
 
 use super::checks;
 use super::fault::problem;
 use super::sample::Sample;
-use crate::sampling::{KeySearch, convincing, question, round};
+use crate::member_index::{first_indexed, generated, has_condition, on_column, on_expression};
+use crate::sampling::{KeySearch, ValueSample, convincing, question, spread_key};
 use puente_run::Survey;
 
 /// Rows sampled from each end of a table.
@@ -37,7 +43,10 @@ fn read(connection: &Connection, settings: &SourceSettings) -> rusqlite::Result<
     for listed in list(connection)?.into_iter().filter(|listed| !settings.leaves_out(&listed.name)) {
         let name = listed.name.clone();
         match table(connection, listed) {
-            Ok(table) => tables.push(table),
+            Ok(mut table) => {
+                add_shapes(connection, &mut table, settings.samples)?;
+                tables.push(table);
+            }
             Err(error) => notices.push(format!("`{name}` is left out: {error}")),
         }
     }
@@ -136,6 +145,7 @@ fn table(connection: &Connection, listed: Listed) -> rusqlite::Result<Table> {
             collation: collation(connection, &listed, &column.name)?,
             comment: None,
             notice: judged.notice,
+            shape: None,
         });
     }
     let indexes = indexes(connection, &listed.name)?;
@@ -156,7 +166,7 @@ fn table(connection: &Connection, listed: Listed) -> rusqlite::Result<Table> {
     let has_row_number = listed.kind == TableKind::Table
         && !listed.without_rowid
         && !told.iter().any(|column| column.name.eq_ignore_ascii_case("rowid"));
-    Ok(Table {
+    let mut table = Table {
         about_rows: round(count(connection, &listed)?),
         schema: None,
         relation: None,
@@ -165,13 +175,41 @@ fn table(connection: &Connection, listed: Listed) -> rusqlite::Result<Table> {
         unique_keys,
         foreign_keys: foreign_keys(connection, &listed.name)?,
         indexes: covering,
+        member_indexes: Vec::new(),
         row_number: has_row_number,
         without_transactions: false,
         inherited: false,
         name: listed.name,
         kind: listed.kind,
         columns,
-    })
+    };
+    table.member_indexes = member_indexes(connection, &table)?;
+    Ok(table)
+}
+
+/// Indexes that begin with a member of JSON: SQLite keeps what it was told.
+fn member_indexes(connection: &Connection, table: &Table) -> rusqlite::Result<Vec<MemberIndex>> {
+    let mut told = connection.prepare("select type, sql from sqlite_schema where tbl_name = ? and sql is not null")?;
+    let told: Vec<(String, String)> =
+        told.query_map([&table.name], |row| Ok((row.get(0)?, row.get(1)?)))?.collect::<Result<_, _>>()?;
+    let mut found = Vec::new();
+    for (kind, sql) in told {
+        match kind.as_str() {
+            "table" => {
+                let is_indexed = |column: &str| table.indexes.iter().any(|index| index[0] == column);
+                let generated = generated(&sql).into_iter().filter(|(column, _)| is_indexed(column));
+                found.extend(generated.filter_map(|(column, expression)| on_column(table, &column, &expression)));
+            }
+            // One with a condition does not have every row.
+            "index" if !has_condition(&sql) => {
+                found.extend(first_indexed(&sql).and_then(|expression| on_expression(table, &expression)));
+            }
+            _ => {}
+        }
+    }
+    found.sort();
+    found.dedup();
+    Ok(found)
 }
 
 fn columns(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Told>> {
@@ -314,6 +352,45 @@ fn sample(connection: &Connection, listed: &Listed, columns: &[Told]) -> rusqlit
         }
     }
     Ok(samples)
+}
+
+/// Finds out what the values of JSON columns are made of. A view may fail on its rows; the survey can do without.
+fn add_shapes(connection: &Connection, table: &mut Table, samples: u32) -> rusqlite::Result<()> {
+    let key = spread_key(table, samples).map(|key| Sqlite.quote(key));
+    let from = Sqlite.quote(&table.name);
+    for column in table.columns.iter_mut().filter(|column| column.scalar == Scalar::Json) {
+        let name = Sqlite.quote(&column.name);
+        let value = format!("case when typeof({name}) = 'blob' then json({name}) else {name} end");
+        let sample = ValueSample { from: from.clone(), value, key: key.clone(), samples };
+        column.shape = match shape(connection, &sample) {
+            Err(error) if error.sqlite_error_code().is_none() => return Err(error),
+            found => found.ok().flatten(),
+        };
+    }
+    Ok(())
+}
+
+fn shape(connection: &Connection, sample: &ValueSample) -> rusqlite::Result<Option<ColumnShape>> {
+    let mut seen = ShapeSample::default();
+    let mut look = |text: &str| -> rusqlite::Result<()> {
+        let mut statement = connection.prepare(text)?;
+        let mut rows = statement.query([])?;
+        while let Some(row) = rows.next()? {
+            match row.get_ref(0)? {
+                ValueRef::Text(json) => seen.see(json),
+                ValueRef::Integer(value) => seen.see(value.to_string().as_bytes()),
+                ValueRef::Real(value) => seen.see(value.to_string().as_bytes()),
+                ValueRef::Null | ValueRef::Blob(_) => {}
+            }
+        }
+        Ok(())
+    };
+    look(&sample.first())?;
+    let range = sample.range().map(|text| connection.query_row(&text, [], |row| Ok((row.get(0)?, row.get(1)?))));
+    if let Some((Some(least), Some(largest))) = range.transpose()? {
+        sample.places(least, largest).iter().try_for_each(|text| look(text))?;
+    }
+    Ok(seen.shape())
 }
 
 fn count(connection: &Connection, listed: &Listed) -> rusqlite::Result<u64> {

@@ -168,8 +168,7 @@ impl<'a> ChangePlanner<'a> {
         match action {
             Action::Create => self.create(of, many, field),
             Action::Update => {
-                let set = self.json(field, "set")?.unwrap_or_default();
-                let set = self.set(of, &set)?;
+                let set = self.set(of, field)?;
                 Ok(Act::Update { address: self.address(of, many, grant, field)?, set })
             }
             Action::Delete => {
@@ -315,7 +314,7 @@ impl<'a> ChangePlanner<'a> {
     }
 
     /// In a mutation nothing of a filter may silently not be there, and nothing of it may say nothing.
-    fn check_says_something(&self, filter: Given<'a>, name: Option<&str>) -> Result<(), Problem> {
+    pub(super) fn check_says_something(&self, filter: Given<'a>, name: Option<&str>) -> Result<(), Problem> {
         let wrong = |text: String| Err(Problem::new(Code::InvalidArgument, text));
         let every = "to mean all rows, say `everyRow: true` instead of a `filter`";
         match self.planner.reads.open(filter)? {
@@ -472,7 +471,7 @@ impl<'a> ChangePlanner<'a> {
 
     /// An argument's value with the variables put in; a member whose variable is not set is not there. A mutation's plan is
     /// made for one request: it may read all of it.
-    fn json(&self, field: &'a Node<Field>, name: &str) -> Result<Option<Cow<'a, Json>>, Problem> {
+    pub(super) fn json(&self, field: &'a Node<Field>, name: &str) -> Result<Option<Cow<'a, Json>>, Problem> {
         let Some(value) = field.specified_argument_by_name(name) else { return Ok(None) };
         put_in(value, self.planner.reads.variables_of_one_request())
     }

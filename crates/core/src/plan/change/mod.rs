@@ -5,12 +5,14 @@
 //! addressed, what a link may lead to, what must be true of a row after the change.
 
 mod build;
+mod json;
 mod rows;
 
 use std::collections::HashMap;
 use std::sync::Arc;
 
 pub use build::{build_mutation, existing_words, field_name};
+pub use json::{JsonChange, SetWord};
 pub use rows::{LINK_WORDS, edge_input_fields, has_link_input};
 
 use super::{BoundPlan, Sealed, Select, SelectId};
@@ -112,14 +114,44 @@ pub struct Address {
     pub revision_of: Vec<ColumnId>,
 }
 
+/// What becomes of a column.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Assignment {
+    /// It is set to a value.
+    Value(Datum),
+    /// A number is added to it.
+    Add(Datum),
+    /// Its JSON is changed in part.
+    Json(JsonChange),
+}
+
+impl Assignment {
+    /// The value that it is set to, where it is.
+    pub fn value(&self) -> Option<&Datum> {
+        if let Assignment::Value(value) = self { Some(value) } else { None }
+    }
+
+    /// The values that are bound for it, in the order in which it says them.
+    pub fn given(&self) -> Vec<&Datum> {
+        let mut found = Vec::new();
+        match self {
+            Assignment::Value(value) | Assignment::Add(value) => found.push(value),
+            Assignment::Json(change) => change.given(&mut found),
+        }
+        found
+    }
+}
+
 /// What is set in rows that are there.
 #[derive(Debug, Default)]
 pub struct Set {
-    /// Columns: set to a value, or (`true`) added to.
-    pub values: Vec<(ColumnId, Datum, bool)>,
+    /// What becomes of columns.
+    pub values: Vec<(ColumnId, Assignment)>,
     /// Which of them the grant fixes, whatever the caller says.
     pub fixed: Vec<ColumnId>,
-    /// Finds rows whose integers still are such, where the engine would keep larger ones.
+    /// Finds rows in whose JSON nothing is lost: what is in these columns, which are changed in part, is of its type, or null.
+    pub fitting: Option<(LookupId, Vec<ColumnId>)>,
+    /// Finds rows whose numbers still are of their type, where the engine would keep larger ones.
     pub in_range: Option<LookupId>,
     /// To-one links.
     pub ones: Vec<(LinkId, Target)>,

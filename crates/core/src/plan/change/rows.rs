@@ -2,15 +2,18 @@
 
 use std::sync::Arc;
 
+use apollo_compiler::Node;
+use apollo_compiler::executable::Field;
 use serde_json::{Map, Value as Json};
 
 use super::build::ChangePlanner;
-use super::{EdgeChange, EdgeRow, LookupId, NewRow, RowChange, Set, Target, at_place};
-use crate::access::{Comparison, Condition, Operand, Path, Test, View, WriteGrant};
+use super::json::{Inside, fits};
+use super::{Assignment, EdgeChange, EdgeRow, LookupId, NewRow, RowChange, Set, SetWord, Target, at_place};
+use crate::access::{Comparison, Condition, Operand, Path, Test, View, Within, WriteGrant};
 use crate::error::{Code, Problem};
 use crate::model::{Cardinality, Column, ColumnId, FieldType, Link, LinkId, Through, TypeId};
 use crate::plan::{LeafType, edge_fields};
-use crate::value::{Datum, Scalar};
+use crate::value::{Datum, Scalar, StorageFormat};
 
 /// The members of a link's input that are not fields of its edge.
 pub const LINK_WORDS: &[&str] = &["key", "create"];
@@ -51,9 +54,9 @@ fn fills_edges(view: &View, through: &Through) -> bool {
 }
 
 /// A whole input: an object whose members are columns and links.
-type Members = Map<String, Json>;
+pub(super) type Members = Map<String, Json>;
 
-impl ChangePlanner<'_> {
+impl<'a> ChangePlanner<'a> {
     /// A row to be created. `given` are columns that the row it hangs on sets.
     pub(super) fn new_row(
         &mut self,
@@ -78,7 +81,7 @@ impl ChangePlanner<'_> {
         for (name, value) in input.as_object().unwrap_or(&empty) {
             let member = format!("{}.{name}", row.place);
             if let Some((column, _)) = view.settable(of, grant).find(|(_, field)| field == name) {
-                let cell = self.cell(of, column, value).map_err(|problem| at_place(problem, &row.place))?;
+                let cell = self.cell(of, column, value, &member).map_err(|problem| at_place(problem, &row.place))?;
                 row.values.push((column, cell));
                 continue;
             }
@@ -87,7 +90,8 @@ impl ChangePlanner<'_> {
                 (Cardinality::Many, _) if value.is_null() => {}
                 (Cardinality::One, _) if value.is_null() => {
                     for (own, _) in &link.pairs {
-                        let cell = self.cell(of, *own, value).map_err(|problem| at_place(problem, &row.place))?;
+                        let cell =
+                            self.cell(of, *own, value, &member).map_err(|problem| at_place(problem, &row.place))?;
                         row.values.push((*own, cell));
                     }
                 }
@@ -134,7 +138,7 @@ impl ChangePlanner<'_> {
     }
 
     /// Counts values that are written: a variable may be written more than once, but not without end.
-    fn count_values(&mut self, values: usize) -> Result<(), Problem> {
+    pub(super) fn count_values(&mut self, values: usize) -> Result<(), Problem> {
         self.values += values;
         // Every value takes two bytes of a body at least.
         let most = self.planner.limits.body_bytes / 2;
@@ -156,7 +160,12 @@ impl ChangePlanner<'_> {
         let Some(grant) = view.type_view(of).and_then(|view| view.update.as_ref()) else { return Ok(None) };
         let fixed = self.fixed(of, grant)?;
         said.retain(|(column, _)| fixed.iter().all(|(fixed, _)| fixed != column));
-        let settable: Vec<ColumnId> = view.settable(of, grant).map(|(column, _)| column).collect();
+        // A value takes the place of all that is there, also of what is inside its JSON.
+        let settable: Vec<ColumnId> = view
+            .settable(of, grant)
+            .map(|(column, _)| column)
+            .filter(|column| view.sets_all((of, *column), grant))
+            .collect();
         let refused = said.iter().find(|(column, _)| !settable.contains(column));
         let refused = refused.map(|(column, _)| view.model().types[of].columns[*column].label().to_owned());
         let columns = fixed.iter().map(|(column, _)| *column).collect();
@@ -267,7 +276,9 @@ impl ChangePlanner<'_> {
         let mut values = Vec::new();
         for (name, column) in edge_input_fields(view, through, grant) {
             if let Some(value) = value.get(&name) {
-                let cell = self.cell(through.join, column, value).map_err(|problem| at_place(problem, &place))?;
+                let cell = self
+                    .cell(through.join, column, value, &format!("{place}.{name}"))
+                    .map_err(|problem| at_place(problem, &place))?;
                 values.push((column, cell));
             }
         }
@@ -284,39 +295,55 @@ impl ChangePlanner<'_> {
     }
 
     /// What is set in rows that are there.
-    pub(super) fn set(&mut self, of: TypeId, input: &Json) -> Result<Set, Problem> {
+    pub(super) fn set(&mut self, of: TypeId, field: &'a Node<Field>) -> Result<Set, Problem> {
         let view = self.planner.view;
         let grant = view.type_view(of).and_then(|view| view.update.as_ref()).ok_or_else(|| not_granted(view, of))?;
         let t = &view.model().types[of];
-        let mut set = Set::default();
+        let (mut set, mut inside) = (Set::default(), Inside::new(field));
         let empty = Members::new();
+        let input = self.json(field, "set")?.unwrap_or_default();
         for (name, value) in input.as_object().unwrap_or(&empty) {
             if let Some((column, _)) = view.settable(of, grant).find(|(_, field)| field == name) {
-                let cell = self.cell(of, column, value).map_err(|problem| at_place(problem, "set"))?;
-                set.values.push((column, cell, false));
+                let place = format!("set.{name}");
+                let assignment = match self.object_given((of, column), grant, value, &place)? {
+                    Some(members) => {
+                        let within = Within::object(of, column);
+                        Assignment::Json(self.json_changes(within, grant, members, &place, &mut inside)?)
+                    }
+                    None => {
+                        let cell = self.cell(of, column, value, &place);
+                        Assignment::Value(cell.map_err(|problem| at_place(problem, "set"))?)
+                    }
+                };
+                set.values.push((column, assignment));
             } else if let Some((id, link)) = view.links(of).find(|(_, link)| link.field == *name) {
                 self.set_link(of, (id, link), value, &mut set)?;
-            } else if name == "add" {
+            } else if let Some(word) = SetWord::ALL.into_iter().find(|word| word.word() == name) {
                 for (name, value) in value.as_object().unwrap_or(&empty) {
                     let Some((column, _)) = view.settable(of, grant).find(|(_, field)| field == name) else { continue };
-                    let cell = self.cell(of, column, value).map_err(|problem| at_place(problem, "set.add"))?;
-                    if cell == Datum::Null {
-                        let text = format!("set.add: `{name}` expects a number to add, found null");
-                        return Err(Problem::new(Code::InvalidArgument, text));
+                    let place = format!("set.{}.{name}", word.word());
+                    if let Some(assignment) = self.assigned_by(word, (of, column), value, &place, &mut inside)? {
+                        set.values.push((column, assignment));
                     }
-                    set.values.push((column, cell, true));
                 }
             }
         }
         let fixed = self.fixed(of, grant)?;
-        set.values.retain(|(column, ..)| fixed.iter().all(|(fixed, _)| fixed != column));
+        set.values.retain(|(column, _)| fixed.iter().all(|(fixed, _)| fixed != column));
         set.fixed = fixed.iter().map(|(column, _)| *column).collect();
-        set.values.extend(fixed.into_iter().map(|(column, cell)| (column, cell, false)));
-        set.in_range = self.in_range(of, &set);
-        for (at, (column, ..)) in set.values.iter().enumerate() {
+        set.values.extend(fixed.into_iter().map(|(column, cell)| (column, Assignment::Value(cell))));
+        let key = t.row_key().map(|key| key.columns.clone()).unwrap_or_default();
+        let fitting = inside.fitting();
+        if !fitting.is_empty() {
+            let all_fit = Condition::And(fitting.iter().copied().map(fits).collect());
+            set.fitting = Some((self.find(of, &key, &[], &[Arc::new(all_fit)], false), fitting));
+        }
+        set.in_range = self.in_range(of, &set, &inside);
+        for (at, (column, _)) in set.values.iter().enumerate() {
             let field = t.columns[*column].field.as_deref().unwrap_or_default();
-            if set.values[..at].iter().any(|(known, ..)| known == column) {
-                return Err(said_twice(field, "add"));
+            if set.values[..at].iter().any(|(known, _)| known == column) {
+                let text = format!("set says twice what becomes of `{field}`; leave one of them out");
+                return Err(Problem::new(Code::InvalidArgument, text));
             }
             if let Some((link, _)) = set.ones.iter().find(|(link, _)| links(&t.links[*link], *column)) {
                 return Err(said_twice(field, &t.links[*link].field));
@@ -331,15 +358,39 @@ impl ChangePlanner<'_> {
         Ok(set)
     }
 
-    /// Finds rows in which what was added to is still a 32-bit integer, where the engine itself has no such limit.
-    fn in_range(&mut self, of: TypeId, set: &Set) -> Option<LookupId> {
+    /// What becomes of a column that a word names: of what it holds in JSON, or of its number.
+    fn assigned_by(
+        &mut self,
+        word: SetWord,
+        (of, column): (TypeId, ColumnId),
+        value: &Json,
+        place: &str,
+        inside: &mut Inside<'a>,
+    ) -> Result<Option<Assignment>, Problem> {
+        if self.planner.view.model().types[of].columns[column].form == StorageFormat::JsonValue {
+            return Ok(self.json_word(word, (of, column), value, place, inside)?.map(Assignment::Json));
+        }
+        let (outer, name) = place.rsplit_once('.').unwrap_or_default();
+        match self.cell(of, column, value, place).map_err(|problem| at_place(problem, outer))? {
+            Datum::Null => {
+                let text = format!("{outer}: `{name}` expects a number to add, found null");
+                Err(Problem::new(Code::InvalidArgument, text))
+            }
+            cell => Ok(Some(Assignment::Add(cell))),
+        }
+    }
+
+    /// Finds rows in which what was added to is still a number of its type, where the engine itself has no such limit.
+    fn in_range(&mut self, of: TypeId, set: &Set, inside: &Inside<'_>) -> Option<LookupId> {
         let t = &self.planner.view.model().types[of];
-        let unlimited = |column: &ColumnId| {
+        let is_unlimited = |column: &ColumnId| {
             let c = &t.columns[*column];
             c.kind == FieldType::Scalar(Scalar::Int) && c.input.range.is_none()
         };
-        let added = set.values.iter().filter(|(.., adds)| *adds).map(|(column, ..)| *column);
-        let conditions: Vec<Condition> = added.filter(unlimited).map(fits_an_int).collect();
+        let added = set.values.iter().filter(|(_, assigned)| matches!(assigned, Assignment::Add(_)));
+        let added = added.map(|(column, _)| *column).chain(inside.added.iter().copied());
+        let mut conditions: Vec<Condition> = added.filter(is_unlimited).map(fits_an_int).collect();
+        conditions.extend(inside.added.iter().copied().map(fits));
         if conditions.is_empty() {
             return None;
         }
@@ -358,8 +409,8 @@ impl ChangePlanner<'_> {
         let Some(through) = &link.through else {
             if value.is_null() {
                 for (own, _) in &link.pairs {
-                    let cell = self.cell(of, *own, &Json::Null).map_err(|problem| at_place(problem, &place))?;
-                    set.values.push((*own, cell, false));
+                    let cell = self.cell(of, *own, &Json::Null, &place).map_err(|problem| at_place(problem, &place))?;
+                    set.values.push((*own, Assignment::Value(cell)));
                 }
             } else {
                 set.ones.push((id, self.target(link, value, place)?));
@@ -412,7 +463,7 @@ impl ChangePlanner<'_> {
     }
 
     /// A value that is to be written to a column.
-    fn cell(&mut self, of: TypeId, column: ColumnId, value: &Json) -> Result<Datum, Problem> {
+    fn cell(&mut self, of: TypeId, column: ColumnId, value: &Json, place: &str) -> Result<Datum, Problem> {
         let t = &self.planner.view.model().types[of];
         let c = &t.columns[column];
         let field = c.label();
@@ -422,6 +473,9 @@ impl ChangePlanner<'_> {
                 return Err(Problem::new(Code::ValueRefused, text));
             }
             return Ok(Datum::Null);
+        }
+        if c.form == StorageFormat::JsonValue {
+            return self.json_text((of, column), value, place);
         }
         self.count_values(value.as_array().map_or(1, Vec::len))?;
         let cell = match c.kind {

@@ -1,0 +1,177 @@
+//! What is inside a row's JSON: objects, whose members are values of the row, and lists of objects, which are delivered as they are
+//! written and taken apart where the answer is written.
+
+use std::sync::Arc;
+
+use apollo_compiler::Node;
+use apollo_compiler::executable::Field;
+
+use super::build::{Planner, located};
+use super::input::{Input, Leaf};
+use super::shape::{FieldHead, FieldShape, ItemField, ItemShape, ItemValue, ItemsShape, ObjectShape, Value};
+use super::{Output, Parameter, SelectId};
+use crate::access::Within;
+use crate::error::Problem;
+use crate::model::{ColumnId, FieldType, ObjectId, TypeId};
+
+impl<'a> Planner<'a> {
+    /// An object inside a row's JSON.
+    pub(super) fn json_object(
+        &mut self,
+        id: ObjectId,
+        select: SelectId,
+        fields: &[&'a Node<Field>],
+        depth: usize,
+    ) -> Result<Value, Problem> {
+        self.check_depth(depth)?;
+        let view = self.view;
+        let object_type = &view.model().objects[id];
+        let (of, column) = (object_type.of, object_type.column);
+        let within = Within::object(of, column);
+        let non_null = view.is_non_null(of, column);
+        if self.is_whole(of, column, fields)? {
+            let output = self.output(select, Output::Json(column));
+            let item = self.item(within, &object_type.name, fields, depth)?;
+            return Ok(Value::WholeObject { output, non_null, name: self.json_name(of, column), item });
+        }
+        let output = self.output(select, Output::Column(column));
+        let mut object = ObjectShape::default();
+        for (key, fields) in self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))? {
+            let location = self.locate(fields[0]);
+            let member = view.fields(within).find(|(_, field)| *field == fields[0].name.as_str());
+            let value = match member {
+                Some((member, _)) => self
+                    .column_field(of, member, select, &fields, depth)
+                    .map_err(|problem| located(problem, location, key))?,
+                None => Value::Typename(object_type.name.clone()),
+            };
+            object.fields.push(FieldShape::new(key, location, value));
+        }
+        Ok(Value::Object { output, non_null, name: self.json_name(of, column), object })
+    }
+
+    /// Is a column's JSON delivered as a whole? Not where the role sees parts of it in some rows only, or where items are filtered:
+    /// that is the database's to say.
+    fn is_whole(&self, of: TypeId, column: ColumnId, fields: &[&'a Node<Field>]) -> Result<bool, Problem> {
+        let model = self.view.model();
+        if !model.types[of].columns[column].small_json {
+            return Ok(false);
+        }
+        let is_masked = || model.within((of, column)).iter().any(|(of, column)| self.view.is_masked(*of, *column));
+        let parts = self.parts(Within::object(of, column), fields)?;
+        Ok(parts.is_some_and(|parts| parts > self.capabilities(of).most_json_parts) && !is_masked())
+    }
+
+    /// How many parts of an object are asked for; none where the database has to say which items are delivered.
+    fn parts(&self, within: Within, fields: &[&'a Node<Field>]) -> Result<Option<usize>, Problem> {
+        let mut parts = 0;
+        for (_, fields) in self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))? {
+            if fields[0].specified_argument_by_name("filter").is_some() {
+                return Ok(None);
+            }
+            let member = self.view.fields(within).find(|(_, field)| *field == fields[0].name.as_str());
+            let Some((column, _)) = member else { continue };
+            parts += 1;
+            if let FieldType::Object(_) = self.view.model().types[within.of].columns[column].kind {
+                let Some(inside) = self.parts(Within::object(within.of, column), &fields)? else { return Ok(None) };
+                parts += inside;
+            }
+        }
+        Ok(Some(parts))
+    }
+
+    /// A list of objects inside a row's JSON.
+    pub(super) fn json_items(
+        &mut self,
+        (of, column): (TypeId, ColumnId),
+        items: TypeId,
+        select: SelectId,
+        fields: &[&'a Node<Field>],
+        depth: usize,
+    ) -> Result<Value, Problem> {
+        let filter = self.reads.open(self.argument(fields[0], "filter"))?;
+        let output = if filter.is_given() {
+            let condition = Arc::new(self.filter(items, filter, &[], false, 1)?);
+            let filters = &mut self.planned.select_mut(select).item_filters;
+            filters.push(condition);
+            Output::Items(column, filters.len() - 1)
+        } else {
+            Output::Column(column)
+        };
+        let output = self.output(select, output);
+        let (first, skip) = self.items_page(fields[0])?;
+        let item = self.item(Within::row(items), &self.view.model().types[items].name, fields, depth)?;
+        let non_null = self.view.is_non_null(of, column);
+        Ok(Value::Items(ItemsShape { output, non_null, name: self.json_name(of, column), first, skip, item }))
+    }
+
+    /// The parameters that hold how many items there are at most, and how many are passed over.
+    fn items_page(&mut self, field: &'a Node<Field>) -> Result<(Option<usize>, Option<usize>), Problem> {
+        let open = |name: &str| self.reads.open(self.argument(field, name));
+        let (first, skip) = (open("first")?, open("skip")?);
+        let most = u32::try_from(self.limits.list).unwrap_or(u32::MAX);
+        let first = match first {
+            Input::Leaf(Leaf::Variable { path, location }) => {
+                Some(Parameter::PageSize { source: path, argument: "first", most, location })
+            }
+            Input::Leaf(Leaf::Literal { value, location }) => {
+                Some(Parameter::Constant(super::bind::page_size(&value, "first", most, location)?))
+            }
+            _ => None,
+        };
+        Ok((first.map(|first| self.parameter(first)), self.skip(skip)?))
+    }
+
+    /// What is answered of an object that is taken out of JSON where the answer is written.
+    fn item(
+        &mut self,
+        within: Within,
+        type_name: &str,
+        fields: &[&'a Node<Field>],
+        depth: usize,
+    ) -> Result<ItemShape, Problem> {
+        self.check_depth(depth)?;
+        let (view, mut shape) = (self.view, ItemShape::default());
+        for (key, fields) in self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))? {
+            let location = self.locate(fields[0]);
+            let member = view.fields(within).find(|(_, field)| *field == fields[0].name.as_str());
+            let field = match member {
+                Some((column, _)) => self
+                    .item_member(within.of, column, &fields, depth)
+                    .map_err(|problem| located(problem, location, key))?,
+                None => ItemField::Typename(type_name.to_owned()),
+            };
+            shape.fields.push((FieldHead::new(key, location), field));
+        }
+        Ok(shape)
+    }
+
+    fn item_member(
+        &mut self,
+        of: TypeId,
+        column: ColumnId,
+        fields: &[&'a Node<Field>],
+        depth: usize,
+    ) -> Result<ItemField, Problem> {
+        let model = self.view.model();
+        let c = &model.types[of].columns[column];
+        let value = match c.kind {
+            FieldType::Scalar(_) | FieldType::Enum(_) | FieldType::List(_) => ItemValue::Leaf(c.kind),
+            FieldType::Object(id) => {
+                ItemValue::Object(self.item(Within::object(of, column), &model.objects[id].name, fields, depth + 1)?)
+            }
+            FieldType::Items(items) => {
+                let (first, skip) = self.items_page(fields[0])?;
+                let item = self.item(Within::row(items), &model.types[items].name, fields, depth + 1)?;
+                ItemValue::Items { first, skip, item }
+            }
+        };
+        let member = c.member.as_ref().and_then(|member| member.path.last()).cloned().unwrap_or_default();
+        Ok(ItemField::Member { member, non_null: c.non_null, name: self.json_name(of, column), value })
+    }
+
+    fn json_name(&self, of: TypeId, column: ColumnId) -> Arc<str> {
+        let t = &self.view.model().types[of];
+        format!("{}.{}", t.name, t.columns[column].label()).into()
+    }
+}

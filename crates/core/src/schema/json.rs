@@ -1,0 +1,156 @@
+//! The part of the schema that is about what is inside JSON: objects with their members, and items of lists.
+
+use std::fmt::Write as _;
+
+use super::sdl::{Printer, SummaryFields, line};
+use crate::access::Within;
+use crate::model::{Column, FieldType, ObjectType, TypeId};
+use crate::plan::{FilterWord, LINK_FILTER_WORDS, summary_functions};
+
+impl Printer<'_> {
+    /// The types of what is inside the JSON of a type's rows.
+    pub(super) fn inside_json(&mut self, id: TypeId) {
+        self.types_within(Within::row(id), self.view.type_view(id).is_some_and(|view| view.count));
+    }
+
+    fn types_within(&mut self, within: Within, count: bool) {
+        let of = within.of;
+        for (column, _) in self.view.fields(within) {
+            match self.model.types[of].columns[column].kind {
+                FieldType::Object(object) => {
+                    let inner = Within::object(of, column);
+                    self.object_type(&self.model.objects[object], inner, count);
+                    self.types_within(inner, count);
+                }
+                FieldType::Items(items) => {
+                    self.object(items);
+                    self.filter(items);
+                    self.items_filter(items);
+                    self.types_within(Within::row(items), false);
+                }
+                FieldType::Scalar(_) | FieldType::Enum(_) | FieldType::List(_) => {}
+            }
+        }
+    }
+
+    fn object_type(&mut self, object: &ObjectType, within: Within, count: bool) {
+        let (view, helpers) = (self.view, &object.helpers);
+        line!(self, "type {} {{", object.name);
+        for (column, field) in view.fields(within) {
+            self.column_field(within.of, column, field);
+        }
+        line!(self, "}}\n");
+        self.object_filter(helpers, within);
+        // Items of a list are not ordered, nor summed up.
+        if self.model.types[within.of].items_of.is_some() {
+            return;
+        }
+        let is_ordered = self.is_ordered(within);
+        if is_ordered {
+            line!(self, "input {helpers}Order @oneOf {{");
+            self.order_fields(within);
+            line!(self, "}}\n");
+        }
+        if count {
+            let SummaryFields { summary, order, by, key } = self.summary_fields(within);
+            if self.is_summed_up(within) {
+                line!(self, "type {helpers}Summary {{\n{summary}}}\n");
+            }
+            if is_ordered {
+                line!(self, "input {helpers}SummaryBy @oneOf {{\n{by}}}\n");
+                line!(self, "input {helpers}SummaryOrder @oneOf {{\n{order}}}\n");
+                line!(self, "type {helpers}SummaryKey {{\n{key}}}\n");
+            }
+        }
+    }
+
+    fn object_filter(&mut self, helpers: &str, within: Within) {
+        let is_taken = |word: &str| self.view.fields(within).any(|(_, field)| field == word);
+        let words = [("and", "[", "!]"), ("or", "[", "!]"), ("not", "", "")];
+        let words: Vec<_> = words.into_iter().filter(|(word, ..)| !is_taken(word)).collect();
+        let is_null = FilterWord::IsNull;
+        let has_is_null = !is_taken(is_null.name());
+        line!(self, "input {helpers}Filter {{");
+        for (word, before, after) in words {
+            line!(self, "  {word}: {before}{helpers}Filter{after}");
+        }
+        for (column, field) in self.view.fields(within) {
+            self.filter_field(&self.model.types[within.of].columns[column], field);
+        }
+        if has_is_null {
+            self.describe(Some("Is there no object?"), "  ");
+            line!(self, "  {}: Boolean", is_null.name());
+        }
+        line!(self, "}}\n");
+    }
+
+    /// Conditions on the items of a list inside JSON.
+    fn items_filter(&mut self, items: TypeId) {
+        let helpers = &self.model.types[items].helpers;
+        self.describe(Some("Conditions on the items of a list."), "");
+        line!(self, "input {helpers}ListFilter {{");
+        if self.has_filter(items) {
+            for (word, _, text) in LINK_FILTER_WORDS {
+                self.describe(Some(&text.replace("row", "item")), "  ");
+                line!(self, "  {word}: {helpers}Filter");
+            }
+        }
+        for word in [FilterWord::IsEmpty, FilterWord::IsNull] {
+            line!(self, "  {}: Boolean", word.name());
+        }
+        line!(self, "}}\n");
+    }
+
+    pub(super) fn filter_field(&mut self, column: &Column, field: &str) {
+        let kind = self.kind(column);
+        match column.kind {
+            FieldType::Scalar(_) | FieldType::Enum(_) => line!(self, "  {field}: {kind}Filter"),
+            FieldType::List(_) => line!(self, "  {field}: {kind}ListFilter"),
+            FieldType::Object(object) => line!(self, "  {field}: {}Filter", self.model.objects[object].helpers),
+            FieldType::Items(items) => line!(self, "  {field}: {}ListFilter", self.model.types[items].helpers),
+        }
+    }
+
+    /// The arguments of a list of objects. Lists inside items of a list are not filtered.
+    pub(super) fn item_arguments(&self, of: TypeId, column: &Column) -> String {
+        let FieldType::Items(items) = column.kind else { return String::new() };
+        let is_inside = self.model.types[of].items_of.is_some();
+        if is_inside || !self.has_filter(items) {
+            return "(first: Int, skip: Int)".to_owned();
+        }
+        format!("(filter: {}Filter, first: Int, skip: Int)", self.model.types[items].helpers)
+    }
+
+    /// Can rows be ordered by something there?
+    pub(super) fn is_ordered(&self, within: Within) -> bool {
+        let t = &self.model.types[within.of];
+        self.view.fields(within).any(|(column, _)| {
+            t.columns[column].is_comparable()
+                || matches!(t.columns[column].kind, FieldType::Object(_))
+                    && self.is_ordered(Within::object(within.of, column))
+        })
+    }
+
+    /// Can something there be summed up?
+    pub(super) fn is_summed_up(&self, within: Within) -> bool {
+        let t = &self.model.types[within.of];
+        self.view.fields(within).any(|(column, _)| match t.columns[column].kind {
+            FieldType::Scalar(scalar) => !summary_functions(scalar).is_empty(),
+            FieldType::Object(_) => self.is_summed_up(Within::object(within.of, column)),
+            FieldType::Enum(_) | FieldType::List(_) | FieldType::Items(_) => false,
+        })
+    }
+
+    pub(super) fn order_fields(&mut self, within: Within) {
+        let t = &self.model.types[within.of];
+        for (column, field) in self.view.fields(within) {
+            match t.columns[column].kind {
+                FieldType::Object(object) if self.is_ordered(Within::object(within.of, column)) => {
+                    line!(self, "  {field}: {}Order", self.model.objects[object].helpers);
+                }
+                _ if t.columns[column].is_comparable() => line!(self, "  {field}: Direction"),
+                _ => {}
+            }
+        }
+    }
+}
