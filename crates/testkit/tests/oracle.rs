@@ -64,11 +64,14 @@ struct Judged {
     with_problems: u64,
     /// Requests that read several sources.
     with_several: u64,
+    /// Requests that ask for what is inside JSON, or are judged by it.
+    with_json: u64,
 }
 
 impl Judged {
     fn check(&self, least: u64, is_usual: bool) {
-        let Judged { cases, again, reused, rows, with_problems, .. } = *self;
+        let Judged { cases, again, reused, rows, with_problems, with_json, .. } = *self;
+        assert!(with_json * 5 > cases || !is_usual, "the worlds have JSON: {with_json} of {cases}");
         assert!(cases >= least || !is_usual, "a full run has at least {least} requests");
         assert!(rows > cases && with_problems > 0 || !is_usual, "the worlds are not empty");
         assert!(again * 2 > cases && reused * 4 > again || !is_usual, "documents are asked again: {again}, {reused}");
@@ -130,7 +133,9 @@ fn judged(seeds: impl Iterator<Item = u64>, engines: &[Engine]) -> Judged {
                 let found = open_cursors(&asker.sealer, std::str::from_utf8(outcome.answer.data()).unwrap());
                 let (expected, mut expected_problems) = Interpreter::new(&world, view).answer(&ask);
                 let statements: Vec<_> = outcome.statements.iter().map(|report| &report.text).collect();
-                assert_eq!(found, expected, "{told}{statements:#?}");
+                // What is served as JSON is written as the engine writes it.
+                let compact = |text: &str| -> Json { serde_json::from_str(text).expect("an answer is JSON") };
+                assert_eq!(compact(&found).to_string(), compact(&expected).to_string(), "{told}{statements:#?}");
                 let path = |problem: &puente_core::error::Problem| {
                     let steps = problem.path.iter();
                     let steps = steps.map(|step| serde_json::to_string(step).unwrap().trim_matches('"').to_owned());
@@ -140,11 +145,12 @@ fn judged(seeds: impl Iterator<Item = u64>, engines: &[Engine]) -> Judged {
                 problems.sort();
                 expected_problems.sort();
                 if problems.len() < puente_core::error::MOST_PROBLEMS {
-                    assert_eq!(problems, expected_problems, "{told}");
+                    assert_eq!(problems, expected_problems, "{told}{:#?}", outcome.answer.problems);
                 } else {
                     assert!(problems.iter().all(|problem| expected_problems.contains(problem)), "{told}");
                 }
                 judged.cases += 1;
+                judged.with_json += u64::from(statements.iter().any(|text| text.contains("doc")));
                 let mut sources: Vec<usize> = outcome.statements.iter().map(|report| report.source).collect();
                 sources.sort_unstable();
                 sources.dedup();

@@ -67,7 +67,7 @@ pub fn compare(served: &Database, plain: &Database, lines: &str, edits: &str) ->
     let model = project.open().model().expect("a model");
     let mut crawl = Crawl { plain: Session::open(plain), service: project.serve(), model, report: Report::default() };
     let model = std::sync::Arc::clone(&crawl.model);
-    for of in &model.types {
+    for (_, of) in model.tables() {
         crawl.table(of);
     }
     crawl.report
@@ -314,7 +314,7 @@ impl Crawl {
         let scalar = match c.kind {
             FieldType::Scalar(scalar) => scalar,
             FieldType::Enum(_) => Scalar::String,
-            FieldType::List(_) => return,
+            FieldType::List(_) | FieldType::Object(_) | FieldType::Items(_) => return,
         };
         let document = format!("{{ rows: {}(first: {ROWS}) {{ nodes {{ {name} }} }} }}", of.list);
         let Some(answer) = self.ask(&document, &Json::Null) else { return };
@@ -507,7 +507,9 @@ impl Crawl {
 }
 
 fn shown(of: &Type) -> Vec<ColumnId> {
-    (0..of.columns.len()).filter(|column| of.columns[*column].field.is_some()).collect()
+    // What JSON has inside is looked at by the oracle.
+    let is_plain = |column: &Column| column.field.is_some() && column.form != StorageFormat::JsonValue;
+    (0..of.columns.len()).filter(|column| is_plain(&of.columns[*column])).collect()
 }
 
 fn comparable(of: &Type) -> impl Iterator<Item = ColumnId> {

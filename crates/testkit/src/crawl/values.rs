@@ -19,6 +19,7 @@ pub(super) fn served(model: &Model, column: &Column, value: &Json) -> String {
         FieldType::Scalar(scalar) => plain(scalar, column.form, &text),
         FieldType::Enum(of) => model.enums[of].text_of(&text).unwrap_or(&text).to_owned(),
         FieldType::List(scalar) => items(scalar, value),
+        FieldType::Object(_) | FieldType::Items(_) => text,
     }
 }
 
@@ -26,7 +27,7 @@ pub(super) fn served(model: &Model, column: &Column, value: &Json) -> String {
 pub(super) fn stored(_model: &Model, engine: Engine, column: &Column, text: Option<&str>) -> String {
     let Some(text) = text else { return NULL.to_owned() };
     match (engine, column.kind) {
-        (_, FieldType::Enum(_)) => text.to_owned(),
+        (_, FieldType::Enum(_) | FieldType::Object(_) | FieldType::Items(_)) => text.to_owned(),
         (_, FieldType::List(scalar)) => items(scalar, &serde_json::from_str(text).unwrap_or(Json::Null)),
         (_, FieldType::Scalar(Scalar::Boolean)) => {
             let is_true = !matches!(text.to_ascii_lowercase().as_str(), "f" | "false" | "0" | "no");

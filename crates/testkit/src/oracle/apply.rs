@@ -10,6 +10,8 @@ use puente_core::value::{Datum, Scalar};
 
 use super::change::{Act, Edge, NewRow, RandomChange, Root, Set, Target, Which, fixed};
 use super::interpret::Interpreter;
+use super::json::{document, typed, untyped};
+use super::json_change::JsonEdit;
 use super::rule::{compare, judge};
 use super::world::World;
 
@@ -38,6 +40,11 @@ impl RandomChange {
             Act::Update { rows, set } => matches!(rows, Which::Key(_)) && set.edges.is_empty(),
             Act::Delete { rows } => matches!(rows, Which::Key(_)),
         }
+    }
+
+    /// Does it change JSON in part?
+    pub fn changes_json(&self) -> bool {
+        self.roots.iter().any(|root| matches!(&root.act, Act::Update { set, .. } if !set.json.is_empty()))
     }
 
     /// Applies the mutation to the world's rows; puts them back where it is refused.
@@ -257,8 +264,9 @@ impl Run<'_, '_> {
         let grant = self.view.type_view(of).and_then(|view| view.update.as_ref());
         let settable: Vec<usize> =
             grant.map(|grant| self.view.settable(of, grant).map(|(column, _)| column).collect()).unwrap_or_default();
+        let replaces = |column: usize| grant.is_some_and(|grant| self.view.sets_all((of, column), grant));
         let mut set: Vec<(usize, Datum)> = said.filter(|(column, _)| !is_fixed(grant, *column)).collect();
-        if set.iter().any(|(column, _)| !settable.contains(column)) {
+        if set.iter().any(|(column, _)| !settable.contains(column) || !replaces(*column)) {
             return refuse("NOT_PERMITTED");
         }
         set.extend(grant.into_iter().flat_map(fixed));
@@ -351,13 +359,14 @@ impl Run<'_, '_> {
             None => Datum::Null,
         };
         let value = |column: usize| values.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell.clone());
-        let row: Row = (0..t.columns.len()).map(|column| value(column).unwrap_or_else(|| left_out(column))).collect();
+        let cells = (0..t.columns.len()).map(|column| value(column).unwrap_or_else(|| left_out(column)));
+        let row: Row = typed(&self.world.model, of, cells.collect());
         // Where a key is taken and a reference leads nowhere, the key is told first.
         if t.keys.iter().any(|key| self.is_taken(of, &key.columns, &row, None)) {
             return refuse("CONFLICT");
         }
         self.world.rows[of].push(row.clone());
-        if self.dangles(of, &row, &(0..row.len()).collect::<Vec<_>>()) {
+        if self.dangles(of, &row, &(0..t.columns.len()).collect::<Vec<_>>()) {
             // SQLite sets what a row leaves open off against what it answers.
             if self.world.databases[0].engine == Engine::Sqlite && self.is_referred_to(of, &row, None) {
                 return Err(None);
@@ -462,7 +471,7 @@ impl Run<'_, '_> {
             sets.push(self.change_of(of, said, Some(&keys[*at]))?);
         }
         for (at, set) in there.iter().zip(&sets) {
-            keys[*at] = self.change_row(of, &keys[*at], set, &[])?;
+            keys[*at] = self.change_row(of, &keys[*at], set, &[], &[])?;
         }
         let changed: Vec<Row> = there.into_iter().map(|at| keys[at].clone()).collect();
         self.check(of, false, &changed)?;
@@ -476,12 +485,21 @@ impl Run<'_, '_> {
         key: &[Datum],
         set: &[(usize, Datum)],
         add: &[(usize, i64)],
+        json: &[(usize, JsonEdit)],
     ) -> Result<Row, Refusal> {
         let at = self.at(of, key).expect("a row that is there");
-        let mut row = self.world.rows[of][at].clone();
+        let model = Arc::clone(&self.world.model);
+        let mut row = untyped(&model, of, &self.world.rows[of][at]);
         for (column, cell) in set {
             row[*column] = cell.clone();
         }
+        for (column, edit) in json {
+            let before = document(&model, of, &self.world.rows[of][at], *column);
+            let interpreter = Interpreter::new(self.world, self.view);
+            let after = edit.apply(&interpreter, before).ok_or(Some(vec!["VALUE_REFUSED"]))?;
+            row[*column] = after.map_or(Datum::Null, |after| Datum::Text(after.to_string()));
+        }
+        let mut row = typed(&model, of, row);
         for (column, more) in add {
             row[*column] = match &row[*column] {
                 Datum::Integer(value) => Datum::Integer(value + more),
@@ -562,7 +580,7 @@ impl Run<'_, '_> {
             values.extend(link.pairs.iter().map(|(own, column)| (*own, target[*column].clone())));
         }
         let keys: Vec<Row> =
-            found.iter().map(|key| self.change_row(of, key, &values, &set.add)).collect::<Result<_, _>>()?;
+            found.iter().map(|key| self.change_row(of, key, &values, &set.add, &set.json)).collect::<Result<_, _>>()?;
         for (id, add, remove) in &set.edges {
             self.change_edges(&model.types[of].links[*id], of, &keys, add, remove)?;
         }
@@ -637,7 +655,7 @@ impl Run<'_, '_> {
         }
         let mut changed = Vec::new();
         for (key, values) in there {
-            changed.push(self.change_row(join, &key, &values, &[])?);
+            changed.push(self.change_row(join, &key, &values, &[], &[])?);
         }
         self.check(join, false, &changed)?;
         let created: Vec<Row> = new.iter().map(|values| self.insert(join, values)).collect::<Result<_, _>>()?;

@@ -1,12 +1,13 @@
 //! Random asks: a tree that the oracle interprets, and the same as a GraphQL document with variables.
 
-use puente_core::access::{Comparison, Operand, Quantifier, Test, TextTest, View};
+use puente_core::access::{Comparison, Operand, Quantifier, Test, TextTest, View, Within};
 use puente_core::model::{Cardinality, FieldType, Model, TypeId};
 use puente_core::plan::edge_fields;
 use puente_core::value::{Datum, Scalar};
 use rand::{Rng as _, RngExt as _, SeedableRng as _};
 use serde_json::{Map, Value as Json, json};
 
+use super::json::ItemList;
 use super::summary::{Groups, Summary};
 use super::world::World;
 
@@ -20,6 +21,8 @@ pub(super) type Fields = Vec<(String, Field)>;
 pub(super) enum Field {
     Typename,
     Column(usize),
+    Object { column: usize, fields: Fields },
+    Items { column: usize, list: ItemList },
     One { link: usize, fields: Fields },
     Many { link: usize, list: List },
 }
@@ -74,6 +77,7 @@ pub(super) enum Filter {
     Or(Vec<Filter>),
     Not(Box<Filter>),
     Column { column: usize, negated: bool, test: Test },
+    Items { column: usize, quantifier: Quantifier, inner: Box<Filter> },
     One { link: usize, inner: Box<Filter> },
     Many { link: usize, quantifier: Quantifier, inner: Box<Filter> },
 }
@@ -185,6 +189,11 @@ impl<'a> Drawing<'a> {
         (format!("{operation}{declarations}"), self.variables)
     }
 
+    /// The variables' values so far.
+    pub(super) fn given(&self) -> Map<String, Json> {
+        self.variables.clone()
+    }
+
     /// How many variables there are.
     pub(super) fn mark(&self) -> usize {
         self.declarations.len()
@@ -222,6 +231,18 @@ impl<'a> Drawing<'a> {
 
     pub(super) fn columns(&self, of: TypeId) -> Vec<(usize, String)> {
         self.view.columns(of).map(|(column, field)| (column, field.to_owned())).collect()
+    }
+
+    /// The members of an object, or of an item; the columns of a row.
+    pub(super) fn members(&self, of: TypeId, object: Option<usize>) -> Vec<(usize, String)> {
+        let within = Within { of, object };
+        self.view.fields(within).map(|(column, field)| (column, field.to_owned())).collect()
+    }
+
+    /// Is it a column whose value has no inside?
+    fn is_plain(&self, of: TypeId, column: usize) -> bool {
+        let kind = self.world.model.types[of].columns[column].kind;
+        !matches!(kind, FieldType::Object(_) | FieldType::Items(_))
     }
 
     fn links(&self, of: TypeId, cardinality: Cardinality) -> Vec<(usize, String, TypeId)> {
@@ -295,7 +316,7 @@ impl<'a> Drawing<'a> {
         for _ in 0..self.random.random_range(1..=3) {
             let key = self.key();
             match self.pick(&columns) {
-                Some((column, field)) if self.random.random_bool(0.1) => {
+                Some((column, field)) if self.is_plain(of, column) && self.random.random_bool(0.1) => {
                     let directive = if self.random.random_bool(0.5) { "include" } else { "skip" };
                     let (truth, written) = self.truth();
                     text.push_str(&format!("{key}: {field} @{directive}(if: {written}) "));
@@ -304,8 +325,9 @@ impl<'a> Drawing<'a> {
                     }
                 }
                 Some((column, field)) => {
-                    text.push_str(&format!("{key}: {field} "));
-                    fields.push((key, Field::Column(column)));
+                    let (field, written) = self.column_field(of, column, &field, &key);
+                    text.push_str(&written);
+                    fields.push((key, field));
                 }
                 None => {
                     text.push_str(&format!("{key}: __typename "));
@@ -496,7 +518,7 @@ impl<'a> Drawing<'a> {
         let mut order: Vec<OrderBy> = Vec::new();
         let mut parts = Vec::new();
         let is_comparable = |column: usize| self.world.model.types[of].columns[column].is_comparable();
-        if !self.columns(of).iter().any(|(column, _)| is_comparable(*column)) {
+        if !self.values(of).iter().any(|(column, ..)| is_comparable(*column)) {
             // The list takes no order then.
             return (order, "[]".to_owned());
         }
@@ -512,14 +534,14 @@ impl<'a> Drawing<'a> {
                 path.push(field);
                 at = target;
             }
-            let mut columns = self.columns(at);
-            columns.retain(|(column, _)| self.world.model.types[at].columns[*column].is_comparable());
-            let Some((column, field)) = self.pick(&columns) else { continue };
+            let mut columns = self.values(at);
+            columns.retain(|(column, ..)| self.world.model.types[at].columns[*column].is_comparable());
+            let Some((column, field, (before, after))) = self.pick(&columns) else { continue };
             if order.iter().any(|known| known.hops == hops && known.column == column) {
                 continue;
             }
             let (word, written) = self.word("Direction!", DIRECTIONS);
-            let mut text = format!("{{ {field}: {written} }}");
+            let mut text = format!("{{ {before}{field}: {written}{after} }}");
             for field in path.iter().rev() {
                 text = format!("{{ {field}: {text} }}");
             }
@@ -594,9 +616,13 @@ impl<'a> Drawing<'a> {
                 _ => {}
             }
         }
-        let columns = self.columns(of);
-        match self.pick(&columns) {
-            Some((column, field)) => self.column_filter(of, column, &field),
+        let values = self.values(of);
+        match self.pick(&values) {
+            Some((column, field, (before, after))) => {
+                let (filter, text) = self.column_filter(of, column, &field, depth);
+                let inner = text.strip_prefix("{ ").and_then(|text| text.strip_suffix(" }")).unwrap_or(&text);
+                (filter, format!("{{ {before}{inner}{after} }}"))
+            }
             None => (Filter::And(Vec::new()), "{}".to_owned()),
         }
     }
@@ -605,6 +631,30 @@ impl<'a> Drawing<'a> {
         let mut links = self.links(of, cardinality);
         links.retain(|(_, _, target)| !self.columns(*target).is_empty());
         links
+    }
+
+    fn items_filter(
+        &mut self,
+        (of, column): (TypeId, usize),
+        items: TypeId,
+        field: &str,
+        depth: u32,
+    ) -> (Filter, String) {
+        let has_members = !self.columns(items).is_empty();
+        if depth > 0 && has_members && self.random.random_bool(0.8) {
+            let words = [("exists", Quantifier::Exists), ("all", Quantifier::All), ("none", Quantifier::None)];
+            let (word, quantifier) = words[self.random.random_range(0..3)];
+            let (inner, text) = self.filter(items, depth - 1);
+            let filter = Filter::Items { column, quantifier, inner: Box::new(inner) };
+            return (filter, format!("{{ {field}: {{ {word}: {text} }} }}"));
+        }
+        let _ = of;
+        let (expected, written) = self.truth();
+        let (test, word) = match self.random.random_bool(0.5) {
+            true => (Test::IsNull(expected), "isNull"),
+            false => (Test::IsEmpty(expected), "isEmpty"),
+        };
+        (Filter::Column { column, negated: false, test }, format!("{{ {field}: {{ {word}: {written} }} }}"))
     }
 
     fn list_filter(&mut self, of: TypeId, column: usize, scalar: Scalar, field: &str) -> (Filter, String) {
@@ -648,8 +698,11 @@ impl<'a> Drawing<'a> {
         (Filter::Column { column, negated: false, test }, format!("{{ {field}: {{ {text} }} }}"))
     }
 
-    fn column_filter(&mut self, of: TypeId, column: usize, field: &str) -> (Filter, String) {
+    fn column_filter(&mut self, of: TypeId, column: usize, field: &str, depth: u32) -> (Filter, String) {
         let kind = self.world.model.types[of].columns[column].kind;
+        if let FieldType::Items(items) = kind {
+            return self.items_filter((of, column), items, field, depth);
+        }
         if let FieldType::List(scalar) = kind {
             return self.list_filter(of, column, scalar, field);
         }
@@ -662,7 +715,8 @@ impl<'a> Drawing<'a> {
             values.map(|(cell, json)| (operand(kind, &cell), json)).collect::<Vec<(Datum, Json)>>()
         });
         let name = self.world.model.kind_name(kind).to_owned();
-        let Some((cell, json)) = known.first().cloned() else {
+        let is_comparable = self.world.model.types[of].columns[column].is_comparable();
+        let Some((cell, json)) = known.first().filter(|_| is_comparable).cloned() else {
             let (expected, written) = self.truth();
             return (
                 Filter::Column { column, negated: false, test: Test::IsNull(expected) },
@@ -739,8 +793,10 @@ fn plain_order(model: &Model, of: TypeId, order: &[OrderBy]) -> String {
             fields.push(link.field.as_str());
             at = link.target;
         }
-        let column = model.types[at].columns[term.column].field.as_deref().unwrap_or_default();
-        let mut text = format!("{{ {column}: {} }}", term.word);
+        let mut text = term.word.to_owned();
+        for field in model.types[at].columns[term.column].label().rsplit('.') {
+            text = format!("{{ {field}: {text} }}");
+        }
         for field in fields.iter().rev() {
             text = format!("{{ {field}: {text} }}");
         }

@@ -5,12 +5,13 @@ use std::collections::BTreeSet;
 use puente_core::access::{Action, Operand, View, WriteGrant};
 use puente_core::model::{Cardinality, FieldType, LinkId, TypeId};
 use puente_core::plan::change::{edge_input_fields, field_name, has_link_input};
-use puente_core::value::{Datum, Scalar};
+use puente_core::value::{Datum, Scalar, StorageFormat};
 use rand::RngExt as _;
 use serde_json::{Map, Value as Json, json};
 
 use super::ask::{Drawing, Fields, Filter, Random};
 use super::interpret::leaf;
+use super::json_change::JsonEdit;
 use super::world::World;
 
 /// A random mutation as a tree and as a document.
@@ -73,6 +74,7 @@ pub(super) struct Edge {
 pub(super) struct Set {
     pub(super) values: Vec<(usize, Datum)>,
     pub(super) add: Vec<(usize, i64)>,
+    pub(super) json: Vec<(usize, JsonEdit)>,
     pub(super) ones: Vec<(LinkId, Vec<(usize, Datum)>)>,
     pub(super) edges: Vec<(LinkId, Vec<Edge>, Vec<Key>)>,
 }
@@ -97,11 +99,11 @@ fn known_value(random: &mut Random, world: &World, of: TypeId, column: usize) ->
     Some((serde_json::from_str(&text).ok()?, cell))
 }
 
-/// Draws a mutation of one or two root fields.
-pub fn random_change(random: &mut Random, world: &World, view: &View) -> Option<RandomChange> {
+/// Draws a mutation of one or two root fields; where `of_json`, they change JSON of rows that are there.
+pub fn random_change(random: &mut Random, world: &World, view: &View, of_json: bool) -> Option<RandomChange> {
     let mut no_cursors = |_: usize, _: &str, _: usize| None;
     let mut drawing = Drawing::new(random, world, view, &mut no_cursors);
-    let mut writer = Writer { drawing: &mut drawing, view, world, fresh: 1_000 };
+    let mut writer = Writer { drawing: &mut drawing, view, world, of_json, fresh: 1_000 };
     let (mut roots, mut text) = (Vec::new(), String::new());
     for _ in 0..if writer.chance(0.25) { 2 } else { 1 } {
         let mark = writer.drawing.mark();
@@ -120,16 +122,18 @@ pub fn random_change(random: &mut Random, world: &World, view: &View) -> Option<
     Some(RandomChange { roots, document: format!("{head} {{ {text} }}"), variables })
 }
 
-struct Writer<'d, 'a> {
-    drawing: &'d mut Drawing<'a>,
-    view: &'a View,
-    world: &'a World,
+pub(super) struct Writer<'d, 'a> {
+    pub(super) drawing: &'d mut Drawing<'a>,
+    pub(super) view: &'a View,
+    pub(super) world: &'a World,
+    /// Is only JSON changed?
+    of_json: bool,
     /// The next key that nobody has.
     fresh: i64,
 }
 
 impl Writer<'_, '_> {
-    fn chance(&mut self, chance: f64) -> bool {
+    pub(super) fn chance(&mut self, chance: f64) -> bool {
         self.drawing.random.random_bool(chance)
     }
 
@@ -137,8 +141,14 @@ impl Writer<'_, '_> {
         let (view, world) = (self.view, self.world);
         let mut possible: Vec<(TypeId, Action)> = Vec::new();
         for (id, granted) in view.types() {
-            let granted = Action::WRITES.into_iter().filter(|action| granted.write(*action).is_some());
-            possible.extend(granted.map(|action| (id, action)));
+            let is_json = |column: usize| world.model.types[id].columns[column].form == StorageFormat::JsonValue;
+            let is_meant = |action: &Action| {
+                let grant = granted.write(*action);
+                let mut settable = grant.into_iter().flat_map(|grant| view.settable(id, grant));
+                let changes_json = *action == Action::Update && settable.any(|(column, _)| is_json(column));
+                grant.is_some() && (changes_json || !self.of_json)
+            };
+            possible.extend(Action::WRITES.into_iter().filter(is_meant).map(|action| (id, action)));
         }
         let (of, action) = self.drawing.pick(&possible)?;
         let t = &world.model.types[of];
@@ -291,7 +301,16 @@ impl Writer<'_, '_> {
             if !is_key && !wanted && t.may_leave_out(*column) && self.chance(0.3) {
                 continue;
             }
-            let (json, cell) = if is_key && !(wanted && self.chance(0.7)) && !self.chance(0.08) {
+            let c = &t.columns[*column];
+            let (json, cell) = if c.form == StorageFormat::JsonValue {
+                match self.chance(0.2) && c.nullable {
+                    true => (Json::Null, Datum::Null),
+                    false => {
+                        let (input, stored) = self.json_input((of, *column), Some(grant));
+                        (input, Datum::Text(stored.to_string()))
+                    }
+                }
+            } else if is_key && !(wanted && self.chance(0.7)) && !self.chance(0.08) {
                 self.fresh_value(of, *column)?
             } else {
                 match known_value(self.drawing.random, world, of, *column) {
@@ -397,7 +416,8 @@ impl Writer<'_, '_> {
         for (id, link) in links {
             let own: Vec<usize> = link.pairs.iter().map(|(own, _)| *own).collect();
             let is_key = t.keys.iter().any(|key| own.iter().any(|column| key.columns.contains(column)));
-            if is_key || own.iter().any(|column| linked.contains(column)) || !self.chance(0.3) {
+            let is_left_out = self.of_json || own.iter().any(|column| linked.contains(column));
+            if is_key || is_left_out || !self.chance(0.3) {
                 continue;
             }
             let Some((key, json)) = self.key_of_some_row(link.target) else { continue };
@@ -408,7 +428,20 @@ impl Writer<'_, '_> {
         for (column, field) in settable {
             let c = &t.columns[column];
             let is_key = t.keys.iter().any(|key| key.columns.contains(&column));
-            if is_key || linked.contains(&column) || !self.chance(0.4) {
+            let is_json = c.form == StorageFormat::JsonValue;
+            let chance = if is_json { 0.9 } else { 0.4 };
+            if is_key || linked.contains(&column) || (self.of_json && !is_json) || !self.chance(chance) {
+                continue;
+            }
+            if is_json {
+                let can_be_null = c.nullable && view.sets_all((of, column), grant);
+                if can_be_null && self.chance(0.1) {
+                    members.insert(field, Json::Null);
+                    set.values.push((column, Datum::Null));
+                } else if let Some((json, edit)) = self.json_edit((of, column), grant) {
+                    members.insert(field, json);
+                    set.json.push((column, edit));
+                }
                 continue;
             }
             let is_linked = t.links.iter().any(|link| link.pairs.iter().any(|(own, _)| *own == column));

@@ -9,8 +9,8 @@ use std::sync::Arc;
 use puente_core::access::{
     Comparison, Condition, Hop, Masks, Operand, Path, Quantifier, Test, TextTest, TypeView, View, WriteGrant,
 };
-use puente_core::model::{Cardinality, Column, FieldType, TypeId};
-use puente_core::value::{Datum, Scalar};
+use puente_core::model::{Cardinality, Column, FieldType, ITEM_COLUMN, TypeId};
+use puente_core::value::{Datum, Scalar, StorageFormat};
 use rand::{Rng as _, RngExt as _, SeedableRng as _};
 use serde_json::{Map, Value as Json, json};
 
@@ -39,7 +39,8 @@ pub struct Granted {
 /// grants for somebody with other claims, as far as those leave them the same.
 pub fn random_grants(random: &mut Random, world: &World, writes: bool, variant: u64) -> Granted {
     let mut drawing = Drawing { random, world, claims: Map::new(), variables: 0, variant, is_claim: false };
-    let readable: Vec<bool> = world.model.types.iter().map(|_| drawing.chance(0.92)).collect();
+    let readable: Vec<bool> = world.model.types.iter().map(|t| t.items_of.is_none() && drawing.chance(0.92)).collect();
+    let mut items: Vec<Option<TypeView>> = vec![None; world.model.types.len()];
     // Some grants are taken over from another role.
     let included = drawing.chance(0.2);
     let mut text = if included { format!("[role.{ROLE}]\ninclude = [\"base\"]\n") } else { String::new() };
@@ -49,7 +50,7 @@ pub fn random_grants(random: &mut Random, world: &World, writes: bool, variant: 
         if !readable[of] {
             return None;
         }
-        let (mut view, mut lines) = drawing.read(of, &readable, if writes { 0.25 } else { 0.5 });
+        let (mut view, mut lines) = drawing.read(of, &readable, if writes { 0.25 } else { 0.5 }, &mut items);
         if writes && world.model.types[of].writable {
             lines.push_str(&drawing.writes(of, &mut view));
         }
@@ -57,6 +58,7 @@ pub fn random_grants(random: &mut Random, world: &World, writes: bool, variant: 
         Some(view)
     });
     let types: Vec<Option<TypeView>> = types.collect();
+    let types = types.into_iter().zip(items).map(|(own, of_items)| own.or(of_items)).collect();
     Granted { text, claims: drawing.claims, view: View::new(ROLE, Arc::clone(&world.model), types) }
 }
 
@@ -89,15 +91,71 @@ impl Drawing<'_> {
         of.get(at).cloned()
     }
 
-    fn read(&mut self, of: TypeId, readable: &[bool], ruled: f64) -> (TypeView, String) {
+    /// What a grant of a JSON column shows of it: all that is inside, or some of its members.
+    fn inside(
+        &mut self,
+        (of, column): (TypeId, usize),
+        view: &mut TypeView,
+        items: &mut [Option<TypeView>],
+        fields: &mut Vec<String>,
+    ) {
+        let t = &self.world.model.types[of];
+        let members: Vec<usize> = t.members(column).map(|(member, _)| member).collect();
+        if members.is_empty() || self.chance(0.6) {
+            fields.push(t.columns[column].label().to_owned());
+            self.show((of, column), Some(view), items);
+            return;
+        }
+        for member in members {
+            if self.chance(0.5) {
+                fields.push(t.columns[member].label().to_owned());
+                view.columns[column] = true;
+                self.show((of, member), Some(view), items);
+            }
+        }
+    }
+
+    /// Shows a column and all that is inside of it.
+    fn show(&self, (of, column): (TypeId, usize), mut view: Option<&mut TypeView>, items: &mut [Option<TypeView>]) {
+        let model = &self.world.model;
+        let t = &model.types[of];
+        match &mut view {
+            Some(view) => view.columns[column] = true,
+            None => items[of].get_or_insert_with(|| TypeView::nothing(model, of)).columns[column] = true,
+        }
+        for (member, _) in t.members(column) {
+            self.show((of, member), view.as_deref_mut(), items);
+        }
+        if let FieldType::Items(list) = t.columns[column].kind {
+            for (member, _) in model.types[list].members(ITEM_COLUMN) {
+                self.show((list, member), None, items);
+            }
+        }
+    }
+
+    fn read(
+        &mut self,
+        of: TypeId,
+        readable: &[bool],
+        ruled: f64,
+        items: &mut [Option<TypeView>],
+    ) -> (TypeView, String) {
         let world = self.world;
         let t = &world.model.types[of];
         let mut view = TypeView::whole(&world.model, of);
         (view.create, view.update, view.delete) = (None, None, None);
         let mut fields = Vec::new();
-        for (column, granted) in view.columns.iter_mut().enumerate() {
-            *granted = self.random.random_bool(0.9);
-            fields.extend(t.columns[column].field.clone().filter(|_| *granted));
+        view.columns.fill(false);
+        for column in (0..t.columns.len()).filter(|column| t.columns[*column].member.is_none()) {
+            if !self.random.random_bool(0.9) {
+                continue;
+            }
+            if t.columns[column].form == StorageFormat::JsonValue {
+                self.inside((of, column), &mut view, items, &mut fields);
+            } else {
+                view.columns[column] = true;
+                fields.extend(t.columns[column].field.clone());
+            }
         }
         for (link, granted) in view.links.iter_mut().enumerate() {
             let l = &t.links[link];
@@ -105,7 +163,8 @@ impl Drawing<'_> {
             *granted = reachable && self.random.random_bool(0.9);
             fields.extend(granted.then(|| l.field.clone()));
         }
-        let all = fields.len() == t.columns.len() + t.links.len() && self.chance(0.5);
+        let is_whole = view.columns.iter().chain(&view.links).all(|shown| *shown);
+        let all = is_whole && self.chance(0.5);
         let listed = if all { "\"all\"".to_owned() } else { json!(fields).to_string() };
         let mut text = format!("[role.ROLE.{}.read]\nfields = {listed}\n", t.name);
         if self.chance(ruled) {
@@ -117,9 +176,9 @@ impl Drawing<'_> {
         for column in self.maskable(of) {
             if view.columns[column] && self.chance(0.15) {
                 let (cel, meaning) = self.rule(of, "row", 1);
-                let field = t.columns[column].field.as_deref().unwrap_or_default();
-                text.push_str(&format!("masks.{field} = '''{cel}'''\n"));
-                masks.push((column, Arc::new(meaning)));
+                let field = t.columns[column].label();
+                text.push_str(&format!("masks.\"{field}\" = '''{cel}'''\n"));
+                self.mask((of, column), &Arc::new(meaning), &mut masks);
             }
         }
         view.masks = Masks::from(masks);
@@ -132,6 +191,19 @@ impl Drawing<'_> {
             text.push_str("max_page = 5\n");
         }
         (view, text)
+    }
+
+    /// Masks a column and all that is inside of it.
+    fn mask(&self, (of, column): (TypeId, usize), meaning: &Arc<Condition>, masks: &mut Vec<(usize, Arc<Condition>)>) {
+        match masks.iter_mut().find(|(masked, _)| *masked == column) {
+            Some((_, known)) => {
+                *known = Arc::new(Condition::And(vec![(**known).clone(), (**meaning).clone()]));
+            }
+            None => masks.push((column, Arc::clone(meaning))),
+        }
+        for (member, _) in self.world.model.types[of].members(column) {
+            self.mask((of, member), meaning, masks);
+        }
     }
 
     /// Columns that are neither part of a key nor followed by a link.
@@ -170,6 +242,7 @@ impl Drawing<'_> {
             let t = &self.world.model.types[of];
             let settable = (0..t.columns.len()).any(|column| {
                 grant.columns[column]
+                    && t.columns[column].member.is_none()
                     && !t.columns[column].input.computed
                     && !grant.fixed.iter().any(|(fixed, _)| *fixed == column)
             });
@@ -200,15 +273,24 @@ impl Drawing<'_> {
         let t = &world.model.types[of];
         // A row that lacks what it needs is refused for that alone, which says little; less may be changed than created.
         let granted = if updates { 0.8 } else { 0.92 };
-        let columns: Vec<bool> =
-            t.columns.iter().map(|column| !column.input.computed && self.random.random_bool(granted)).collect();
-        let fields: Vec<&str> = t
-            .columns
-            .iter()
-            .zip(&columns)
-            .filter(|(_, granted)| **granted)
-            .filter_map(|(c, _)| c.field.as_deref())
-            .collect();
+        let (mut columns, mut fields) = (vec![false; t.columns.len()], Vec::new());
+        for column in (0..t.columns.len()).filter(|column| t.columns[*column].member.is_none()) {
+            let c = &t.columns[column];
+            if c.input.computed || !self.random.random_bool(granted) {
+                continue;
+            }
+            let members: Vec<usize> = t.members(column).map(|(member, _)| member).collect();
+            let parts: Vec<usize> = match members.is_empty() || self.chance(0.6) {
+                true => vec![column],
+                false => members.into_iter().filter(|_| self.chance(0.6)).collect(),
+            };
+            for part in parts {
+                let part = (of, part);
+                let all = world.model.within(part).into_iter().chain(world.model.around(part));
+                all.filter(|(inside, _)| *inside == of).for_each(|(_, column)| columns[column] = true);
+                fields.extend(t.columns[part.1].field.is_some().then(|| t.columns[part.1].label()));
+            }
+        }
         let mut text = format!("fields = {}\n", json!(fields));
         let (rows, line) = if updates { self.some_rule(of, "rows", 0.3) } else { (None, String::new()) };
         text.push_str(&line);
@@ -217,7 +299,9 @@ impl Drawing<'_> {
         let mut fixed = Vec::new();
         let free: Vec<usize> = (0..t.columns.len())
             .filter(|column| {
-                !t.keys.iter().any(|key| key.columns.contains(column)) && !t.columns[*column].input.computed
+                !t.keys.iter().any(|key| key.columns.contains(column))
+                    && !t.columns[*column].input.computed
+                    && t.columns[*column].form != StorageFormat::JsonValue
             })
             .collect();
         if self.chance(0.15)
@@ -259,6 +343,26 @@ impl Drawing<'_> {
                 let (cel, meaning) = self.rule(of, variable, depth - 1);
                 (format!("!({cel})"), Condition::Not(Box::new(meaning)))
             }
+            4 if depth > 0 && self.chance(0.5) => {
+                let lists = (0..t.columns.len()).filter_map(|column| match t.columns[column].kind {
+                    FieldType::Items(items) => Some((column, items)),
+                    _ => None,
+                });
+                let Some((column, items)) = self.pick(&lists.collect::<Vec<_>>()) else {
+                    return self.test(of, variable, Vec::new());
+                };
+                let (quantifier, word) =
+                    if self.chance(0.5) { (Quantifier::Exists, "exists") } else { (Quantifier::All, "all") };
+                self.variables += 1;
+                let inner = format!("x{}", self.variables);
+                let (cel, meaning) = self.rule(items, &inner, depth - 1);
+                let path = Path { hops: Vec::new(), column, masked: false };
+                let label = t.columns[column].label();
+                (
+                    format!("{variable}.{label}.{word}({inner}, {cel})"),
+                    Condition::OverItems { path, quantifier, inner: Box::new(meaning) },
+                )
+            }
             4 | 5 if depth > 0 => {
                 let Some(link) = self.pick(&links(Cardinality::Many)) else {
                     return self.test(of, variable, Vec::new());
@@ -292,13 +396,17 @@ impl Drawing<'_> {
     fn test(&mut self, of: TypeId, row: &str, hops: Vec<Hop>) -> Rule {
         let world = self.world;
         let t = &world.model.types[of];
-        let column = self.random.random_range(0..t.columns.len());
+        // The item of a list is nothing that is tested itself.
+        let columns: Vec<usize> =
+            (0..t.columns.len()).filter(|column| t.items_of.is_none() || *column != ITEM_COLUMN).collect();
+        let Some(column) = self.pick(&columns) else { return self.fact() };
         let c = &t.columns[column];
-        let field = format!("{row}.{}", c.field.as_deref().unwrap_or_default());
+        let field = format!("{row}.{}", c.label());
         let path = Path { hops, column, masked: false };
         let stated = |test| Condition::Test { path: path.clone(), test };
         let Some((json, cell)) = self.known(of, column).filter(|_| self.random.random_bool(0.85)) else {
-            return match self.random.random_range(0..3) {
+            let is_list = matches!(c.kind, FieldType::Items(_));
+            return match self.random.random_range(if is_list { 2 } else { 0 }..3) {
                 0 => (format!("{field} == null"), stated(Test::IsNull(true))),
                 1 => (format!("{field} != null"), stated(Test::IsNull(false))),
                 _ => (format!("has({field})"), stated(Test::IsNull(false))),
@@ -335,7 +443,7 @@ impl Drawing<'_> {
                 let Some(other) = self.pick(&alike) else { return self.fact() };
                 let (comparison, word) = self.comparison();
                 let beside = Path { column: other, ..path.clone() };
-                let named = format!("{row}.{}", t.columns[other].field.as_deref().unwrap_or_default());
+                let named = format!("{row}.{}", t.columns[other].label());
                 let operand = Operand::Value(beside);
                 (format!("{field} {word} {named}"), stated(Test::Compare { comparison, operand, ignore_case: false }))
             }

@@ -6,9 +6,10 @@ use base64::Engine as _;
 use puente_core::access::View;
 use puente_core::model::{FieldType, Model, TypeId};
 use puente_core::plan::Sealer;
-use puente_core::value::{Datum, Scalar};
+use puente_core::value::{Datum, Scalar, StorageFormat};
 
 use super::ask::{EdgeField, Field, Fields, Filter, List, ListField, OrderBy, RandomAsk, Root, Size};
+use super::json::over_items;
 use super::rule::{all, compare, judge, linked, quantify, test_cell};
 use super::world::World;
 
@@ -88,7 +89,7 @@ impl<'a> Interpreter<'a> {
         match filter {
             Filter::And(parts) | Filter::Or(parts) => parts.iter().any(|part| self.asks_away(of, part)),
             Filter::Not(inner) => self.asks_away(of, inner),
-            Filter::Column { .. } => false,
+            Filter::Column { .. } | Filter::Items { .. } => false,
             Filter::One { inner, .. } if asks_nothing(inner) => false,
             Filter::One { link, inner } | Filter::Many { link, inner, .. } => {
                 let link = &self.world.model.types[of].links[*link];
@@ -100,6 +101,13 @@ impl<'a> Interpreter<'a> {
     /// The rows of a type that the role may see.
     fn visible(&self, of: TypeId) -> Vec<usize> {
         (0..self.world.rows[of].len()).filter(|row| self.sees(of, *row)).collect()
+    }
+
+    /// Does a mask hide a row's value?
+    pub(super) fn hides(&self, of: TypeId, row: usize, column: usize) -> bool {
+        let masks = self.view.masks(of);
+        let mask = masks.iter().find(|(masked, _)| *masked == column);
+        mask.is_some_and(|(_, mask)| judge(self.world, of, &self.world.rows[of][row], mask) != Some(true))
     }
 
     pub(super) fn sees(&self, of: TypeId, row: usize) -> bool {
@@ -130,7 +138,14 @@ impl<'a> Interpreter<'a> {
             self.path.push(key.clone());
             let value = match field {
                 Field::Typename => format!("{:?}", self.world.model.types[of].name),
-                Field::Column(column) => self.column(of, *column, &cells[*column]),
+                Field::Column(column) | Field::Object { column, .. } | Field::Items { column, .. }
+                    if self.world.model.types[of].columns[*column].form == StorageFormat::JsonValue =>
+                {
+                    self.json_field(of, (row, *column), field)
+                }
+                Field::Column(column) | Field::Object { column, .. } | Field::Items { column, .. } => {
+                    self.column(of, *column, &cells[*column])
+                }
                 Field::One { link, fields } => {
                     let target = self.world.model.types[of].links[*link].target;
                     let found = self.follow(of, *link, &cells).first().copied();
@@ -393,6 +408,11 @@ impl<'a> Interpreter<'a> {
             Filter::Column { column, negated, test } => {
                 test_cell(&row[*column], test, self.world.collation(of, *column)).map(|value| value != *negated)
             }
+            Filter::Items { column, quantifier, inner } => {
+                let kind = self.world.model.types[of].columns[*column].kind;
+                let judge = |items: TypeId, item: &[Datum]| self.passes(items, item, inner);
+                over_items(&self.world.model, kind, &row[*column], *quantifier, judge)
+            }
             Filter::One { link, inner } => {
                 let target = self.world.model.types[of].links[*link].target;
                 let nothing = vec![Datum::Null; self.world.model.types[target].columns.len()];
@@ -415,7 +435,7 @@ fn asks_nothing(filter: &Filter) -> bool {
     match filter {
         Filter::And(parts) => parts.iter().all(asks_nothing),
         Filter::One { inner, .. } => asks_nothing(inner),
-        Filter::Or(_) | Filter::Not(_) | Filter::Column { .. } | Filter::Many { .. } => false,
+        Filter::Or(_) | Filter::Not(_) | Filter::Column { .. } | Filter::Items { .. } | Filter::Many { .. } => false,
     }
 }
 
@@ -453,6 +473,7 @@ pub(super) fn leaf(model: &Model, kind: FieldType, cell: &Datum) -> Option<Strin
                 items.iter().map(|item| leaf(model, FieldType::Scalar(scalar), item)).collect();
             return items.map(|items| format!("[{}]", items.join(",")));
         }
+        FieldType::Object(_) | FieldType::Items(_) => return None,
     };
     match (scalar, cell) {
         (Scalar::Boolean, Datum::Integer(0)) => Some("false".to_owned()),
@@ -462,6 +483,8 @@ pub(super) fn leaf(model: &Model, kind: FieldType, cell: &Datum) -> Option<Strin
         (Scalar::Float, Datum::Real(value)) => serde_json::Number::from_f64(*value).map(|number| number.to_string()),
         (Scalar::Decimal, Datum::Real(value)) => Some(format!("\"{value}\"")),
         (Scalar::String, Datum::Text(text)) => Some(quote(text)),
+        (Scalar::Json, Datum::Text(text)) => Some(text.clone()),
+        (Scalar::Json, Datum::Integer(value)) => Some(value.to_string()),
         // The random worlds store three texts that are not dates.
         (Scalar::Date, Datum::Text(text)) => {
             (!text.starts_with("soon") && !["2026-02-30", "infinity"].contains(&text.as_str())).then(|| quote(text))

@@ -7,6 +7,7 @@ use puente_core::model::{FieldType, TypeId};
 use puente_core::value::{Datum, Scalar};
 
 use super::interpret::leaf;
+use super::json::over_items;
 use super::world::World;
 
 /// What a condition says of a row: true, false or unknown.
@@ -37,6 +38,11 @@ pub(super) fn judge(world: &World, of: TypeId, row: &[Datum], condition: &Condit
                 .into_iter()
                 .map(|(found, _)| judge(world, target, &world.rows[target][found], inner));
             quantify(*quantifier, judged)
+        }
+        Condition::OverItems { path, quantifier, inner } => {
+            let (target, list) = value(world, of, row, path);
+            let kind = world.model.types[target].columns[path.column].kind;
+            over_items(&world.model, kind, &list, *quantifier, |items, item| judge(world, items, item, inner))
         }
     }
 }
@@ -266,6 +272,8 @@ pub(super) fn test_cell(cell: &Datum, test: &Test, collation: &Collation) -> Opt
             let Datum::List(items) = cell else { return None };
             Some(items.is_empty() == *expected)
         }
+        // Neither filters nor rules ask it.
+        Test::Fits => None,
         Test::IsNull(_) | Test::In { .. } => None,
     }
 }

@@ -19,7 +19,12 @@ pub(super) type Summary = Vec<(String, SummaryField)>;
 #[derive(Debug)]
 pub(super) enum SummaryField {
     Count,
-    Column { column: usize, words: Vec<(String, &'static str)> },
+    /// `inside` are the response keys of what is inside JSON.
+    Column {
+        column: usize,
+        inside: Vec<String>,
+        words: Vec<(String, &'static str)>,
+    },
 }
 
 /// `groups(by: …) { key { … } summary { … } }`.
@@ -29,8 +34,8 @@ pub(super) struct Groups {
     order: Vec<(GroupValue, &'static str)>,
     first: Option<usize>,
     skip: usize,
-    /// Response key and column.
-    keys: Vec<(String, usize)>,
+    /// Response keys, from the outermost on, and column.
+    keys: Vec<(Vec<String>, usize)>,
     summary: Summary,
 }
 
@@ -80,31 +85,45 @@ impl Drawing<'_> {
         let key = self.key();
         let mut summary = vec![(key.clone(), SummaryField::Count)];
         let mut text = format!("{key}: count ");
-        for (column, field) in self.columns(of) {
+        for (column, ..) in self.values(of) {
             let words = words(self.world, of, column);
             if words.is_empty() || self.random.random_bool(0.5) {
                 continue;
             }
-            let key = self.key();
             let asked: Vec<(String, &'static str)> = words.into_iter().map(|word| (self.key(), word)).collect();
             let inner: Vec<String> = asked.iter().map(|(key, word)| format!("{key}: {word}")).collect();
-            text.push_str(&format!("{key}: {} {{ {} }} ", summary_name(&field), inner.join(" ")));
-            summary.push((key, SummaryField::Column { column, words: asked }));
+            let (mut keys, written) = self.selected(of, column, &format!(" {{ {} }}", inner.join(" ")));
+            text.push_str(&written);
+            let key = keys.remove(0);
+            summary.push((key, SummaryField::Column { column, inside: keys, words: asked }));
         }
         (summary, text)
     }
 
+    /// A value's field with what is asked of it, inside the objects that it is a member of; and the response keys.
+    fn selected(&mut self, of: TypeId, column: usize, inner: &str) -> (Vec<String>, String) {
+        let names: Vec<String> =
+            self.world.model.types[of].columns[column].label().split('.').map(summary_name).collect();
+        let keys: Vec<String> = names.iter().map(|_| self.key()).collect();
+        let mut text = inner.to_owned();
+        for (at, (key, name)) in keys.iter().zip(&names).enumerate().rev() {
+            let is_last = at + 1 == names.len();
+            text = if is_last { format!("{key}: {name}{text}") } else { format!("{key}: {name} {{ {text} }}") };
+        }
+        (keys, format!("{text} "))
+    }
+
     /// Groups, as a tree, their arguments and their fields as text; none where nothing can be grouped by.
     pub(super) fn groups(&mut self, of: TypeId) -> Option<(Groups, String, String)> {
-        let mut columns = self.columns(of);
-        columns.retain(|(column, _)| {
+        let mut columns = self.values(of);
+        columns.retain(|(column, ..)| {
             let c = &self.world.model.types[of].columns[*column];
             c.is_comparable() && *self.world.collation(of, *column) != Collation::NoCase
         });
         let mut by: Vec<(usize, &'static str)> = Vec::new();
         let (mut by_text, mut keys, mut key_text) = (Vec::new(), Vec::new(), String::new());
         for _ in 0..self.random.random_range(1..=2) {
-            let (column, field) = self.pick(&columns)?;
+            let (column, field, (before, after)) = self.pick(&columns)?;
             if by.iter().any(|(known, _)| *known == column) {
                 continue;
             }
@@ -115,11 +134,10 @@ impl Drawing<'_> {
             let units: &[&str] = if is_date { &["VALUE", "DAY", "MONTH", "YEAR"] } else { &["VALUE"] };
             let (unit, written) = self.word(if is_date { "DateGrouping!" } else { "Grouping!" }, units);
             by.push((column, unit));
-            let field = summary_name(&field);
-            by_text.push(format!("{{ {field}: {written} }}"));
-            let key = self.key();
-            key_text.push_str(&format!("{key}: {field} "));
-            keys.push((key, column));
+            by_text.push(format!("{{ {before}{}: {written}{after} }}", summary_name(&field)));
+            let (responses, written) = self.selected(of, column, "");
+            key_text.push_str(&written);
+            keys.push((responses, column));
         }
         let (order, order_text) = self.group_order(of, &by);
         let most = self.view.type_view(of).and_then(|view| view.max_page).map_or(7, |most| most as usize);
@@ -148,18 +166,21 @@ impl Drawing<'_> {
         let mut order: Vec<(GroupValue, &'static str)> = Vec::new();
         let mut parts = Vec::new();
         for _ in 0..self.random.random_range(0..=2) {
-            let columns = self.columns(of);
+            let columns = self.values(of);
             let (value, before, after) = match self.random.random_range(0..3) {
-                0 => (GroupValue::Count, "{ count: ".to_owned(), " }"),
+                0 => (GroupValue::Count, "{ count: ".to_owned(), " }".to_owned()),
                 1 => {
                     let (column, _) = by[self.random.random_range(0..by.len())];
-                    let field = &columns.iter().find(|(known, _)| *known == column).expect("it is visible").1;
-                    (GroupValue::Key(column), format!("{{ {}: {{ key: ", summary_name(field)), " } }")
+                    let (_, field, (before, after)) =
+                        columns.iter().find(|(known, ..)| *known == column).expect("it is visible");
+                    let opened = format!("{{ {before}{}: {{ key: ", summary_name(field));
+                    (GroupValue::Key(column), opened, format!(" }}{after} }}"))
                 }
                 _ => {
-                    let Some((column, field)) = self.pick(&columns) else { continue };
+                    let Some((column, field, (before, after))) = self.pick(&columns) else { continue };
                     let Some(word) = self.pick(&words(self.world, of, column)) else { continue };
-                    (GroupValue::Function(column, word), format!("{{ {}: {{ {word}: ", summary_name(&field)), " } }")
+                    let opened = format!("{{ {before}{}: {{ {word}: ", summary_name(&field));
+                    (GroupValue::Function(column, word), opened, format!(" }}{after} }}"))
                 }
             };
             if !order.iter().any(|(known, _)| *known == value) {
@@ -180,7 +201,8 @@ impl Interpreter<'_> {
             self.path.push(key.clone());
             let value = match field {
                 SummaryField::Count => rows.len().to_string(),
-                SummaryField::Column { column, words } => {
+                SummaryField::Column { column, inside, words } => {
+                    self.path.extend(inside.iter().cloned());
                     let mut inner = Vec::new();
                     for (key, word) in words {
                         self.path.push(key.clone());
@@ -188,7 +210,8 @@ impl Interpreter<'_> {
                         inner.push(format!("\"{key}\":{}", self.written(of, *column, word, &cell)));
                         self.path.pop();
                     }
-                    format!("{{{}}}", inner.join(","))
+                    self.path.truncate(self.path.len() - inside.len());
+                    within(inside, format!("{{{}}}", inner.join(",")))
                 }
             };
             self.path.pop();
@@ -276,9 +299,10 @@ impl Interpreter<'_> {
             let mut keys = Vec::new();
             for (response, column) in &asked.keys {
                 let place = asked.by.iter().position(|(by, _)| by == column).expect("it is grouped by");
-                self.path.push(response.clone());
-                keys.push(format!("\"{response}\":{}", self.column(of, *column, &key[place])));
-                self.path.pop();
+                self.path.extend(response.iter().cloned());
+                let value = self.column(of, *column, &key[place]);
+                keys.push(format!("\"{}\":{}", response[0], within(&response[1..], value)));
+                self.path.truncate(self.path.len() - response.len());
             }
             self.path.pop();
             self.path.push("summary".to_owned());
@@ -348,6 +372,11 @@ impl Interpreter<'_> {
         };
         Datum::Text(format!("{}{rest}{time}", &text[..length.min(text.len())]))
     }
+}
+
+/// A value inside objects, by the response keys.
+fn within(keys: &[String], value: String) -> String {
+    keys.iter().rev().fold(value, |value, key| format!("{{\"{key}\":{value}}}"))
 }
 
 #[expect(clippy::cast_precision_loss, reason = "the worlds are small")]

@@ -18,6 +18,7 @@ use rand::RngExt as _;
 use rusqlite::Connection;
 
 use super::ask::Random;
+use super::json::{DOCUMENTS, MISFITS};
 use super::rule::Collation;
 use crate::database::{Database, Spoken};
 
@@ -26,7 +27,8 @@ use crate::database::{Database, Spoken};
 pub struct World {
     /// The model of it.
     pub model: Arc<Model>,
-    /// Rows per type, in the order of the rows' storage; cells in the order of the type's columns.
+    /// Rows per type, in the order of the rows' storage; cells in the order of the type's columns, and behind them the JSON of those
+    /// that hold JSON with types.
     pub rows: Vec<Vec<Vec<Datum>>>,
     /// The databases, one for each source of the model.
     pub databases: Vec<Database>,
@@ -145,30 +147,44 @@ impl World {
     /// # Panics
     /// Where the database or the survey refuses it: a mistake of the test.
     pub fn random(random: &mut Random, spoken: impl Into<Spoken>) -> World {
-        World::of_sources(random, &[spoken.into()])
+        World::made(random, &[spoken.into()], false)
     }
 
-    /// Makes a world of several databases, with links between them.
+    /// Makes a world of one or several databases, with links between them, and with JSON that has types.
     ///
     /// # Panics
     /// As [`World::random`].
     pub fn of_sources(random: &mut Random, spoken: &[Spoken]) -> World {
+        World::made(random, spoken, true)
+    }
+
+    fn made(random: &mut Random, spoken: &[Spoken], json: bool) -> World {
         let (mut databases, mut catalogs, mut text) = (Vec::new(), Vec::new(), String::new());
         for (at, spoken) in spoken.iter().enumerate() {
             let (engine, database) = (spoken.engine(), Database::empty(*spoken));
-            let script = Script { random: &mut *random, engine }.text();
+            let mut script = Script { random: &mut *random, engine, json, misfits: String::new() };
+            let (script, misfits) = (script.text(), script.misfits);
             database.execute(&script);
             let settings = database.settings(&lines(engine, "connections = 2\n"));
             let survey = puente_sources::survey(&settings, database.folder()).expect("the world can be surveyed");
             // That others inherit from a table is worth a word, and no mistake.
             let notices: Vec<_> = survey.notices.iter().filter(|notice| !notice.contains("inherit")).collect();
             assert!(notices.is_empty(), "{notices:?}");
+            if !misfits.is_empty() {
+                database.execute(&misfits);
+            }
             text.push_str(&format!("[source.s{at}]\nurl = \"{}\"\n", database.url));
             databases.push(database);
             catalogs.push(survey.catalog);
         }
         if spoken.len() > 1 {
             text.push_str(&crossing_links(random, &catalogs));
+        }
+        for (at, catalog) in catalogs.iter().enumerate() {
+            for (table, column, _) in model::shaped(catalog) {
+                let (table, column) = (&table.name, &column.name);
+                text.push_str(&format!("[[type]]\ntable = \"s{at}:{table}\"\n[type.fields.{column}]\nshape = true\n"));
+            }
         }
         let project = project::read(&text, &|_| None).expect("a project");
         let mut model = model::build(&catalogs.iter().collect::<Vec<_>>(), &project)
@@ -178,7 +194,7 @@ impl World {
             t.small = random.random_bool(0.7);
         }
         let model = Arc::new(model);
-        let rows = model.types.iter().map(|t| read(&databases[t.source], t)).collect();
+        let rows = read_all(&model, &databases);
         let collation = |engine: Engine, column: &model::Column| match column.kind {
             FieldType::Scalar(Scalar::Decimal | Scalar::BigInt) => Collation::Number,
             FieldType::Enum(id) if engine == Engine::Postgres && column.cast.as_deref() != Some("text") => {
@@ -212,7 +228,7 @@ impl World {
 
     /// Reads every row again.
     pub fn read_again(&self) -> Vec<Vec<Vec<Datum>>> {
-        self.model.types.iter().map(|t| read(&self.databases[t.source], t)).collect()
+        read_all(&self.model, &self.databases)
     }
 
     /// The engine that has a type's rows.
@@ -330,6 +346,20 @@ fn lines(engine: Engine, lines: &str) -> String {
     format!("{lines}{schemas}")
 }
 
+/// Every row of every type, and the JSON in it. Items of lists are no rows of their own.
+fn read_all(model: &Model, databases: &[Database]) -> Vec<Vec<Vec<Datum>>> {
+    let rows_of = |(of, t): (usize, &model::Type)| {
+        let rows = if t.items_of.is_some() { Vec::new() } else { read(&databases[t.source], t) };
+        rows.into_iter().map(|row| super::json::typed(model, of, row)).collect()
+    };
+    model.types.iter().enumerate().map(rows_of).collect()
+}
+
+/// The columns that a table has.
+fn own_columns(t: &model::Type) -> impl Iterator<Item = &model::Column> {
+    t.columns.iter().filter(|column| column.member.is_none())
+}
+
 fn read(database: &Database, t: &model::Type) -> Vec<Vec<Datum>> {
     match database.engine {
         Engine::Sqlite => read_classes(database, t),
@@ -345,7 +375,7 @@ fn read_classes(database: &Database, t: &model::Type) -> Vec<Vec<Datum>> {
         let name = Sqlite.quote(&column.name);
         if column.form == StorageFormat::EngineText { format!("cast({name} as text)") } else { name }
     };
-    let columns: Vec<String> = t.columns.iter().map(column).collect();
+    let columns: Vec<String> = own_columns(t).map(column).collect();
     let order = if t.row_number { " order by rowid" } else { "" };
     let text = format!("select {} from {}{order}", columns.join(", "), Sqlite.quote(&t.table));
     let mut statement = connection.prepare(&text).expect("readable");
@@ -368,11 +398,12 @@ fn read_classes(database: &Database, t: &model::Type) -> Vec<Vec<Datum>> {
 fn read_texts(database: &Database, t: &model::Type) -> Vec<Vec<Datum>> {
     let (dialect, postgres): (&dyn Dialect, bool) =
         if database.engine == Engine::Postgres { (&Postgres, true) } else { (&Mariadb, false) };
-    let columns: Vec<String> = t
-        .columns
-        .iter()
+    let columns: Vec<String> = own_columns(t)
         .map(|column| {
             let name = dialect.quote(&column.name);
+            if column.form == StorageFormat::JsonValue {
+                return if postgres { format!("{name}::text") } else { name };
+            }
             match (column.kind, postgres) {
                 (FieldType::Scalar(Scalar::Bytes), true) => format!("encode({name}, 'base64')"),
                 (FieldType::Scalar(Scalar::Bytes), false) => format!("to_base64({name})"),
@@ -391,10 +422,13 @@ fn read_texts(database: &Database, t: &model::Type) -> Vec<Vec<Datum>> {
     let only = if t.inherited { "only " } else { "" };
     let table = format!("{only}{}{}", schema.unwrap_or_default(), dialect.quote(&t.relation));
     let text = format!("select {} from {table}{order}", columns.join(", "));
-    let cell =
-        |column: &model::Column, text: Option<String>| text.map_or(Datum::Null, |text| read_text(column.kind, text));
+    let cell = |column: &model::Column, text: Option<String>| match text {
+        None => Datum::Null,
+        Some(text) if column.form == StorageFormat::JsonValue => Datum::Text(text),
+        Some(text) => read_text(column.kind, text),
+    };
     let rows = database.query(&text);
-    rows.into_iter().map(|row| t.columns.iter().zip(row).map(|(column, text)| cell(column, text)).collect()).collect()
+    rows.into_iter().map(|row| own_columns(t).zip(row).map(|(column, text)| cell(column, text)).collect()).collect()
 }
 
 fn read_text(kind: FieldType, text: String) -> Datum {
@@ -409,6 +443,7 @@ fn read_text(kind: FieldType, text: String) -> Datum {
             };
             return Datum::List(items.into_iter().map(item).collect());
         }
+        FieldType::Object(_) | FieldType::Items(_) => return Datum::Text(text),
         FieldType::Scalar(scalar) => scalar,
     };
     // Six digits of a second are shown where the column has room for them.
@@ -444,10 +479,14 @@ enum KeyKind {
 struct Script<'r> {
     random: &'r mut Random,
     engine: Engine,
+    /// Are there columns of JSON?
+    json: bool,
+    /// What is done to the rows after the survey: JSON as it did not find it.
+    misfits: String,
 }
 
 impl Script<'_> {
-    fn text(mut self) -> String {
+    fn text(&mut self) -> String {
         let count = self.random.random_range(2..=4);
         let kinds: Vec<KeyKind> = (0..count)
             .map(|at| match self.random.random_range(0..10) {
@@ -556,6 +595,19 @@ impl Script<'_> {
                 row.push(domain[self.random.random_range(0..domain.len())].to_owned());
             }
         }
+        let has_json = self.json && self.random.random_bool(0.5);
+        if has_json {
+            columns.push(format!("doc {}", if self.engine == Engine::Postgres { "jsonb" } else { "json" }));
+            for row in &mut values {
+                row.push(self.document(DOCUMENTS));
+            }
+            if kind == KeyKind::Integer {
+                for rest in 0..2 {
+                    let misfit = self.document(MISFITS);
+                    self.misfits.push_str(&format!("update {name} set doc = {misfit} where id % 7 = {rest};\n"));
+                }
+            }
+        }
         let mut references = Vec::new();
         // References to tables with an integer key, itself included; some lead nowhere, some are null.
         let targets: Vec<usize> = (0..kinds.len()).filter(|target| kinds[*target] == KeyKind::Integer).collect();
@@ -579,7 +631,35 @@ impl Script<'_> {
         if self.random.random_bool(0.5) && self.engine == Engine::Sqlite {
             sql.push_str(&format!("create index {name}_index on {name} (c0);\n"));
         }
+        if has_json && self.random.random_bool(0.5) {
+            for (at, member) in self.member_indexes().iter().enumerate() {
+                sql.push_str(&format!("create index {name}_member{at} on {name} (({member}));\n"));
+            }
+        }
         sql
+    }
+
+    /// Expressions of members of JSON that an index can be on, whatever the values are.
+    fn member_indexes(&self) -> &'static [&'static str] {
+        match self.engine {
+            Engine::Sqlite => &[
+                "doc ->> '$.n'",
+                "json_extract(doc, '$.t')",
+                "doc ->> 'b'",
+                "json_extract(doc,'$.o.n')",
+                "doc->>'$.f'",
+            ],
+            Engine::Postgres => &["doc ->> 't'", "doc -> 'o' ->> 't'", "doc ->> 'n'"],
+            Engine::Mariadb => &[],
+        }
+    }
+
+    /// One of these, as a statement says it, or null.
+    fn document(&mut self, documents: &[&str]) -> String {
+        match documents.get(self.random.random_range(0..=documents.len())) {
+            Some(document) => format!("'{}'", document.replace('\n', " ")),
+            None => "null".to_owned(),
+        }
     }
 
     /// Foreign keys added after the rows, without a look at them: real databases have such, too.
