@@ -120,6 +120,16 @@ create table weather_readings (
 create index weather_readings_hut on weather_readings (hut_id, taken_at);
 create index weather_readings_taken on weather_readings (taken_at);
 
+create table incidents (
+  id int auto_increment primary key,
+  hut_id int not null references huts (id),
+  hiker_id int references hikers (id),
+  reported_at datetime not null,
+  report json not null
+);
+create index incidents_hut on incidents (hut_id);
+create index incidents_hiker on incidents (hiker_id);
+
 create table incident_log (
   hut_code varchar(10),
   at datetime,

@@ -123,6 +123,17 @@ create table weather_readings (
 create index weather_readings_hut on weather_readings (hut_id, taken_at);
 create index weather_readings_taken on weather_readings (taken_at);
 
+-- What was written down of each, as the wardens' form has it.
+create table incidents (
+  id integer primary key,
+  hut_id integer not null references huts (id),
+  hiker_id integer references hikers (id),
+  reported_at timestamp not null,
+  report json not null
+);
+create index incidents_hut on incidents (hut_id);
+create index incidents_hiker on incidents (hiker_id);
+
 -- A table without a key, whose hut is named by code and not by a foreign key.
 create table incident_log (
   hut_code text,

@@ -1,6 +1,7 @@
 //! What is in the tables.
 
 use rusqlite::{Transaction, params};
+use serde_json::{Value as Json, json};
 
 use crate::random::Random;
 
@@ -28,7 +29,21 @@ const ITEMS: &[(&str, &str)] = &[
 const NOTES: &[&str] =
     &["vegetarian", "arrives late", "with a dog, 100% friendly", "“quiet” room, please", "brings own rope"];
 
+const KINDS: &[&str] = &["rockfall", "avalanche", "fall", "exhaustion", "lost", "storm damage"];
+const DIRECTIONS: &[&str] = &["N", "NE", "E", "SE", "S", "SW", "W", "NW"];
+const INJURIES: &[&str] = &["ankle", "knee", "wrist", "head", "frostbite"];
+const STEPS: &[&str] = &[
+    "called the rescue service",
+    "gave first aid",
+    "walked down with them",
+    "closed the path",
+    "told the next hut",
+    "searched the ridge",
+];
+const TAGS: &[&str] = &["night", "children", "dog", "glacier", "via ferrata", "false alarm"];
+
 const HUTS: i64 = 60;
+const INCIDENTS: i64 = 240;
 const HIKERS: i64 = 2_500;
 const BOOKINGS: i64 = 20_000;
 const READINGS: i64 = 100_000;
@@ -44,7 +59,9 @@ pub(crate) fn insert(db: &Transaction<'_>) -> rusqlite::Result<()> {
     trails(db, random)?;
     supplies(db, random)?;
     readings(db, random)?;
-    incidents(db)
+    incident_log(db)?;
+    // Last, so that what was there before is what it was.
+    incidents(db, random)
 }
 
 /// `2026-01-01` plus some days, by the civil calendar.
@@ -259,7 +276,7 @@ fn readings(db: &Transaction<'_>, random: &mut Random) -> rusqlite::Result<()> {
     Ok(())
 }
 
-fn incidents(db: &Transaction<'_>) -> rusqlite::Result<()> {
+fn incident_log(db: &Transaction<'_>) -> rusqlite::Result<()> {
     db.execute(
         "insert into incident_log select code, '2026-02-' || printf('%02d', 1 + id % 28) || ' 12:30:00',
          json_object('kind', case id % 3 when 0 then 'rockfall' when 1 then 'lost hiker' else 'storm damage' end,
@@ -269,4 +286,59 @@ fn incidents(db: &Transaction<'_>) -> rusqlite::Result<()> {
     )?;
     db.execute("insert into incident_log values ('XX99', null, '{\"kind\":\"hoax\"}', null)", [])?;
     Ok(())
+}
+
+/// Reports as a form has them: some of it is always there, some only where there is something to say.
+fn incidents(db: &Transaction<'_>, random: &mut Random) -> rusqlite::Result<()> {
+    let mut insert = db.prepare("insert into incidents values (?,?,?,?,?)")?;
+    for id in 1..=INCIDENTS {
+        let day = date(-random.between(1, 700));
+        let hour = random.between(5, 21);
+        let mut report = json!({
+            "kind": random.pick(KINDS),
+            "severity": random.between(1, 5),
+            "weather": {
+                "temperature": f64::from(i32::try_from(random.between(-180, 220)).unwrap_or(0)) / 10.0,
+                "snow": random.between(0, 240),
+                "wind": { "from": random.pick(DIRECTIONS), "gusts": random.between(0, 130) },
+            },
+            "people": people(random),
+            "steps": steps(random, &day, hour),
+        });
+        if random.one_in(6) {
+            report["weather"] = Json::Null;
+        }
+        if !random.one_in(3) {
+            let count = random.between(0, 2);
+            report["tags"] = (0..count).map(|_| random.pick(TAGS)).collect();
+        }
+        let hiker = (!random.one_in(4)).then(|| random.between(1, HIKERS));
+        let at = format!("{day} {hour:02}:40:00");
+        insert.execute(params![id, random.between(1, HUTS), hiker, at, report.to_string()])?;
+    }
+    Ok(())
+}
+
+fn people(random: &mut Random) -> Json {
+    let count = random.between(1, 4);
+    let person = |_| {
+        let name = format!("{} {}", random.pick(FIRST), random.pick(LAST));
+        let injured = random.one_in(2);
+        let mut person = json!({ "name": name, "age": random.between(6, 78), "injured": injured });
+        if injured {
+            let count = random.between(1, 2);
+            person["injuries"] = (0..count).map(|_| random.pick(INJURIES)).collect();
+        }
+        person
+    };
+    (0..count).map(person).collect()
+}
+
+fn steps(random: &mut Random, day: &str, hour: i64) -> Json {
+    let count = random.between(1, 3);
+    let step = |number: i64| {
+        let at = format!("{day}T{:02}:{:02}:00Z", hour + number / 2, 30 * (number % 2));
+        json!({ "at": at, "text": random.pick(STEPS), "by": random.pick(FIRST) })
+    };
+    (0..count).map(step).collect()
 }

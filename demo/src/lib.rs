@@ -23,7 +23,7 @@ pub const PROJECT: &str = include_str!("../puente.toml");
 /// What it says of the log of the rescue service.
 pub const RESCUE: &str = include_str!("../rescue.toml");
 /// Asks to try, each with what it shows.
-pub const ASKS: [(&str, &str); 4] = [
+pub const ASKS: [(&str, &str); 5] = [
     (
         "huts with their region and next guests",
         "{ huts(first: 3, orderBy: [{ altitude: DESC }]) { nodes { name altitude region { name } bookings(first: 2) { nodes { startsOn hiker { name } } } } } }",
@@ -37,6 +37,10 @@ pub const ASKS: [(&str, &str); 4] = [
         "{ trails(first: 2) { nodes { name huts(first: 5) { edges { position node { name } } } } } }",
     ),
     (
+        "reports that are JSON in the database: falls in deep snow, who was hurt and what was done",
+        "{ incidents(first: 2, orderBy: [{ report: { weather: { snow: DESC_NULLS_LAST } } }], filter: { report: { people: { exists: { injured: { eq: true } } } } }) { totalCount nodes { hut { name } report { kind weather { snow wind { from gusts } } people(filter: { injured: { eq: true } }) { name injuries } steps(first: 1) { at text } } } } }",
+    ),
+    (
         "one request over two databases: huts that were in need of rescue, and who was",
         "{ huts(first: 3, filter: { callouts: { exists: { severity: { eq: 5 } } } }) { nodes { name callouts(first: 2, orderBy: [{ severity: DESC }]) { totalCount nodes { kind severity member { name } } } } } }",
     ),
@@ -48,6 +52,30 @@ pub const QUESTION: &str =
 /// Who asks it, as options of `puente ask`.
 pub const ASKERS: [&str; 4] =
     ["--as visitor", "--as hiker --claim sub=7", "--as warden --claim sub=14", "--as coordinator"];
+
+/// What each role can do with reports, which are JSON: what it shows, who asks, and what.
+pub const REPORTS: [(&str, &str, &str); 4] = [
+    (
+        "where it was dangerous, and in which weather",
+        "--as visitor",
+        "{ incidents(first: 2, orderBy: [{ report: { severity: DESC } }]) { nodes { hut { name } report { kind severity weather { snow wind { gusts } } } } } }",
+    ),
+    (
+        "what was written about oneself, as a whole",
+        "--as hiker --claim sub=7",
+        "{ incidents(first: 2, filter: { report: { people: { isNull: false } } }) { totalCount nodes { hut { name } report { kind people { name injured } steps { at text } } } } }",
+    ),
+    (
+        "a warden adds a step to the grave ones; --rehearse rolls it back",
+        "--as warden --claim sub=14 --rehearse",
+        "mutation { updateIncidents(filter: { report: { severity: { gte: 4 } } }, set: { report: { push: { steps: [{ at: \"2026-07-14T08:30:00Z\", text: \"seen again\" }] } } }) { count nodes { report { kind severity steps { at text } } } } }",
+    ),
+    (
+        "what children had to do with",
+        "--as coordinator",
+        "{ incidents(first: 2, filter: { report: { people: { exists: { age: { lt: 16 } } } } }) { totalCount nodes { hut { name } report { kind people(filter: { age: { lt: 16 } }) { name age injured } } } } }",
+    ),
+];
 
 /// The file name of the huts' database.
 pub const DATABASE: &str = "huts.db";

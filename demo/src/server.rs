@@ -23,6 +23,7 @@ pub(crate) const TABLES: &[&str] = &[
     "supplies",
     "supply_deliveries",
     "weather_readings",
+    "incidents",
     "incident_log",
 ];
 

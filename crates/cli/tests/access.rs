@@ -53,7 +53,7 @@ fn what_a_role_may_do_is_shown_as_a_matrix_for_one_type_and_for_one_field() {
     let project = TestProject::huts();
     let (code, out, err) = run(project.path(), &["access"]);
     assert_eq!(code, 0, "{err}");
-    for text in ["visitor", "coordinator", "create 5 check fixed", "read 3/11 rows masks"] {
+    for text in ["visitor", "coordinator", "create 5 check fixed", "read 3/12 rows masks"] {
         assert!(out.contains(text), "{text}: {out}");
     }
     let (_, out, _) = run(project.path(), &["access", "Booking", "--as", "hiker", "--claim", "sub=7"]);
@@ -271,4 +271,21 @@ fn a_changed_project_is_reloaded_and_a_broken_one_changes_nothing() {
         let (code, out, err) = now();
         assert_eq!((code, out.trim()), (0, r#"{"data":{"notes":{"nodes":[{"title":"mine"}]}}}"#), "{err}");
     }
+}
+
+#[test]
+fn who_may_read_a_part_of_json_is_told() {
+    let project = TestProject::huts();
+    let (code, out, err) = run(project.path(), &["access", "Incident.report.people"]);
+    assert_eq!(code, 0, "{out}{err}");
+    assert!(out.contains("value only where row.hikerId == claims.sub") && !out.contains("visitor"), "{out}");
+    let (_, out, _) = run(project.path(), &["access", "Incident.report.weather.snow"]);
+    assert!(out.contains("visitor") && out.contains("coordinator"), "{out}");
+    let (_, out, _) = run(project.path(), &["access", "Incident.report"]);
+    assert!(out.contains("of it report.kind, report.severity, report.weather, report.tags"), "{out}");
+    assert!(out.contains("report.people only where row.hikerId == claims.sub"), "{out}");
+    let (_, out, _) = run(project.path(), &["access", "Incident", "--as", "visitor"]);
+    assert!(out.contains("report.kind") && out.contains("not ") && out.contains("report.people"), "{out}");
+    let (code, _, err) = run(project.path(), &["access", "Incident.report.wether"]);
+    assert!(code == 2 && err.contains("did you mean `report.weather`?"), "{err}");
 }

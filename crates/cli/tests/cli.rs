@@ -85,7 +85,8 @@ fn proposals_are_accepted_into_the_project_file_which_keeps_its_comments() {
     let project = TestProject::huts();
     let (code, out, err) = run(project.path(), &["survey", "--accept", "occupancy.hutid"]);
     assert_eq!(code, 2, "{out}");
-    assert!(err.contains("proposals: incident_log, occupancy, occupancy.hut_id"), "{err}");
+    let known = "proposals: incident_log, occupancy, huts.facilities, incident_log.report, occupancy.hut_id";
+    assert!(err.contains(known), "{err}");
     let (code, out, err) = run(project.path(), &["survey", "--accept", "occupancy.hut_id", "occupancy"]);
     assert_eq!(code, 0, "{out}{err}");
     assert!(err.contains("accepted: occupancy.hut_id refers to huts.id"), "{err}");
@@ -99,6 +100,46 @@ fn proposals_are_accepted_into_the_project_file_which_keeps_its_comments() {
         &["ask", "--json", "{ occupancies(first: 1) { nodes { hut { name } } pageInfo { endCursor } } }"],
     );
     assert_eq!(code, 0, "{out}{err}");
+}
+
+#[test]
+fn json_gets_types_where_they_are_accepted_and_its_drift_is_told() {
+    let project = TestProject::huts();
+    let (code, out, _) = run(project.path(), &["survey"]);
+    assert_eq!(code, 0, "{out}");
+    for line in [
+        "incidents.report: object, 200 samples → IncidentReport",
+        "    people: list of object",
+        "      injuries: list of String, in ",
+        "incident_log.report holds JSON, in 30 samples of one kind (object)",
+    ] {
+        assert!(out.contains(line), "{line}: {out}");
+    }
+    let (code, out, err) = run(project.path(), &["survey", "--accept", "incident_log.report"]);
+    assert!(code == 0 && err.contains("accepted: the JSON in incident_log.report gets types"), "{out}{err}");
+    assert!(out.contains("incident_log.report: object, 30 samples → IncidentLogReport"), "{out}");
+    assert!(!out.contains("incident_log.report holds JSON"), "{out}");
+    let file = std::fs::read_to_string(project.path().join("puente.toml")).unwrap();
+    assert!(file.contains("# The demo's project file.") && file.contains("table = \"incident_log\""), "{file}");
+    let document = "{ incidentLogs(first: 1) { nodes { report { kind helpers } } } }";
+    let (code, out, err) = run(project.path(), &["ask", "--json", document]);
+    assert_eq!(code, 0, "{out}{err}");
+    let (_, out, _) = run(project.path(), &["survey", "--json"]);
+    let told: Json = serde_json::from_str(&out).unwrap();
+    assert_eq!((&told["shapes"][0]["table"], told["shapes"].as_array().unwrap().len()), (&Json::from("huts"), 1));
+    assert_eq!(told["shapes"][0]["shape"]["shape"]["members"]["shower"]["type"], "Boolean");
+    let connection = rusqlite::Connection::open(project.database()).unwrap();
+    let changed = "update incident_log set report = '{\"kind\": 7, \"depth\": 1.5}'";
+    connection.execute(changed, []).unwrap();
+    let (code, out, _) = run(project.path(), &["check"]);
+    assert_eq!(code, 0, "members that changed break no request: {out}");
+    for line in [
+        "`incident_log.report`: member `helpers` (list of Int) was in none of 30 samples",
+        "member `kind` was String and is Int in 30 samples",
+        "member `depth` (Float) is new, in 100 % of 30 samples",
+    ] {
+        assert!(out.contains(line), "{line}: {out}");
+    }
 }
 
 #[test]
@@ -257,7 +298,7 @@ fn the_demo_starts_with_an_address_a_key_and_asks() {
     assert!(told.contains("/#key=puente_") && told.contains("/graphql"), "{told}");
     assert_eq!(
         told.matches("puente ask --project").count(),
-        puente_demo::ASKS.len() + puente_demo::ASKERS.len(),
+        puente_demo::ASKS.len() + puente_demo::ASKERS.len() + puente_demo::REPORTS.len(),
         "{told}"
     );
     assert!(Command::new("kill").arg(child.id().to_string()).status().unwrap().success());
@@ -265,6 +306,13 @@ fn the_demo_starts_with_an_address_a_key_and_asks() {
     for (_, document) in puente_demo::ASKS {
         let (code, out, err) = run(&dir, &["ask", "--json", document]);
         assert_eq!(code, 0, "{document}: {out}{err}");
+    }
+    for (what, who, document) in puente_demo::REPORTS {
+        let mut arguments = vec!["ask", "--json"];
+        arguments.extend(who.split(' '));
+        arguments.push(document);
+        let (code, out, err) = run(&dir, &arguments);
+        assert!(code == 0 && out.contains("\"kind\""), "{what}: {out}{err}");
     }
 }
 
@@ -325,6 +373,24 @@ fn secrets_that_others_could_read_or_guess_are_not_for_production() {
 }
 
 #[test]
+fn the_second_source_makes_lists_nullable_and_says_so() {
+    let made = TestProject::demo();
+    let folder = tempfile::tempdir().unwrap();
+    let at = |name: &str, file: &str| format!("{name}=sqlite:{}", made.path().join(file).display());
+    let (_, out, _) = run(folder.path(), &["init", "--source", &at("huts", "huts.db")]);
+    assert!(!out.contains("can be null"), "{out}");
+    let (code, schema, _) = run(folder.path(), &["schema"]);
+    assert!(code == 0 && schema.contains("): HutConnection!"), "{schema}");
+    let (code, out, _) = run(folder.path(), &["init", "--source", &at("rescue", "rescue.db")]);
+    assert!(code == 0 && out.contains("Root lists can be null from now on"), "{out}");
+    let (_, schema, _) = run(folder.path(), &["schema"]);
+    assert!(schema.contains("): HutConnection\n"), "{schema}");
+    // It is said once.
+    let (_, out, _) = run(folder.path(), &["survey"]);
+    assert!(!out.contains("can be null"), "{out}");
+}
+
+#[test]
 fn a_project_has_as_many_sources_as_it_is_given() {
     let made = TestProject::demo();
     let folder = tempfile::tempdir().unwrap();
@@ -332,7 +398,7 @@ fn a_project_has_as_many_sources_as_it_is_given() {
     let (huts, rescue) = (at("huts", "huts.db"), at("rescue", "rescue.db"));
     let (code, out, err) = run(folder.path(), &["init", "--source", &huts, "--source", &rescue]);
     assert_eq!(code, 0, "{out}{err}");
-    assert!(out.contains("Source huts (14 types)") && out.contains("Source rescue (3 types)"), "{out}");
+    assert!(out.contains("Source huts (15 types)") && out.contains("Source rescue (3 types)"), "{out}");
     assert!(out.contains("callouts.hut_code may refer to huts.code"), "{out}");
     let (code, _, err) = run(folder.path(), &["survey", "--accept", "callouts.hut_code"]);
     assert!(code == 0 && err.contains("accepted: callouts.hut_code refers to huts.code"), "{err}");

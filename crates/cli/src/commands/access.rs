@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use puente_core::access::{Action, Grant, Role};
-use puente_core::model::{Model, TypeId};
+use puente_core::model::{Column, Model, TypeId};
 use puente_core::suggest::did_you_mean;
 use puente_service::{ProjectFolder, Visible, claims_of, visible_rows};
 use serde_json::{Value as Json, json};
@@ -71,13 +71,13 @@ impl Access {
             return;
         }
         let head: Vec<&str> = std::iter::once("").chain(roles.iter().map(|role| role.view.role())).collect();
-        let rows = (0..model.types.len()).map(|of| {
+        let rows = model.tables().map(|(of, t)| {
             let cells = roles.iter().map(|role| {
                 let lines: Vec<String> =
                     role.grants.iter().filter(|grant| grant.of == of).map(|grant| brief(model, role, grant)).collect();
                 if lines.is_empty() { "–".to_owned() } else { lines.join("\n") }
             });
-            std::iter::once(model.types[of].name.clone()).chain(cells).collect()
+            std::iter::once(t.name.clone()).chain(cells).collect()
         });
         output::say(output::table(&head, rows));
         for role in roles {
@@ -129,11 +129,11 @@ impl Access {
 
     fn one_field(&self, model: &Model, of: TypeId, field: &str, roles: &[Role]) -> Result<(), Failure> {
         let t = &model.types[of];
-        if !t.fields().any(|known| known == field) {
-            let hint = did_you_mean(field, t.fields());
+        if !t.fields().any(|known| known == field) && model.field_called(of, field).is_none() {
+            let hint = did_you_mean(field, t.fields().chain(t.columns.iter().map(Column::label)));
             return Err(Failure::wrong(format!("`{}` has no field `{field}`{hint}", t.name)));
         }
-        let names = |grant: &&Grant| grant.of == of && grant.fields.iter().any(|named| named == field);
+        let names = |grant: &&Grant| grant.of == of && grant.fields.iter().any(|named| is_about(named, field));
         if self.json {
             let found: Vec<Json> = roles
                 .iter()
@@ -152,12 +152,17 @@ impl Access {
                     grant.action.word(),
                     grant.edit.place.line
                 );
-                let only = match (grant.edit.masks.get(field), &grant.edit.rows) {
-                    (None, None) => "every row".to_owned(),
-                    (None, Some(rule)) => rule.text.clone(),
-                    (Some(mask), None) => format!("value only where {}", mask.text),
-                    (Some(mask), Some(rule)) => format!("{}; value only where {}", rule.text, mask.text),
-                };
+                let mut only: Vec<String> = grant.edit.rows.iter().map(|rule| rule.text.clone()).collect();
+                let parts = grant.fields.iter().filter(|named| is_inside(named, field)).map(String::as_str);
+                let parts: Vec<&str> = parts.collect();
+                if !parts.is_empty() {
+                    only.push(format!("of it {}", parts.join(", ")));
+                }
+                for (masked, rule) in grant.edit.masks.iter().filter(|(masked, _)| is_about(masked, field)) {
+                    let what = if masked == field { "value" } else { masked.as_str() };
+                    only.push(format!("{what} only where {}", rule.text));
+                }
+                let only = if only.is_empty() { "every row".to_owned() } else { only.join("; ") };
                 rows.push(vec![role.view.role().to_owned(), grant.action.word().to_owned(), only, place]);
             }
         }
@@ -170,9 +175,20 @@ impl Access {
     }
 }
 
+/// Is a field, named by the fields that lead to it, inside of another?
+fn is_inside(field: &str, outer: &str) -> bool {
+    field.strip_prefix(outer).is_some_and(|rest| rest.starts_with('.'))
+}
+
+/// Is what is said of one field said of another, or of something inside of it?
+fn is_about(named: &str, field: &str) -> bool {
+    named == field || is_inside(field, named) || is_inside(named, field)
+}
+
 fn type_named(model: &Model, name: &str) -> Result<TypeId, Failure> {
-    model.type_named(name).ok_or_else(|| {
-        let hint = did_you_mean(name, model.types.iter().map(|t| t.name.as_str()));
+    let found = model.tables().find(|(_, t)| t.name == name).map(|(of, _)| of);
+    found.ok_or_else(|| {
+        let hint = did_you_mean(name, model.tables().map(|(_, t)| t.name.as_str()));
         Failure::wrong(format!("there is no type `{name}`{hint}"))
     })
 }
@@ -209,17 +225,11 @@ fn describe(model: &Model, role: &Role, grant: &Grant) {
     if !grant.fields.is_empty() {
         let mut fields = grant.fields.clone();
         if grant.action == Action::Read {
-            let there: Vec<&str> = role.view.columns(grant.of).map(|(_, field)| field).collect();
             let links: Vec<&str> = role.view.links(grant.of).map(|(_, link)| link.field.as_str()).collect();
-            fields.retain(|field| there.contains(&field.as_str()) || links.contains(&field.as_str()));
+            fields.retain(|field| model.field_called(grant.of, field).is_some() || links.contains(&field.as_str()));
         }
         say("fields", &fields.join(", "));
-        let hidden: Vec<String> = model.types[grant.of]
-            .columns
-            .iter()
-            .filter_map(|column| column.field.clone())
-            .filter(|field| !fields.contains(field))
-            .collect();
+        let hidden = hidden(model, role, grant.of);
         if !hidden.is_empty() && grant.action == Action::Read {
             say("not", &hidden.join(", "));
         }
@@ -245,6 +255,17 @@ fn describe(model: &Model, role: &Role, grant: &Grant) {
     if edit.cascade {
         say("cascade", "yes");
     }
+}
+
+/// The fields of a type that a role does not see; of objects inside JSON of which it sees something, those inside.
+fn hidden(model: &Model, role: &Role, of: TypeId) -> Vec<String> {
+    let Some(view) = role.view.type_view(of) else { return Vec::new() };
+    let columns = model.types[of].columns.iter().enumerate();
+    let hidden = columns.filter(|(column, c)| {
+        let is_reached = c.member.as_ref().is_none_or(|member| view.columns[member.within]);
+        c.field.is_some() && !view.columns[*column] && is_reached
+    });
+    hidden.map(|(_, column)| column.label().to_owned()).collect()
 }
 
 /// One grant for programs.

@@ -278,7 +278,7 @@ fn table_of(rows: &[&Json]) -> String {
     output::table(&head, body)
 }
 
-/// One value in a table: nested objects as `name: value`, nested lists one item a line.
+/// One value in a table: objects as `name: value`, lists one item a line.
 fn cell(value: &Json) -> String {
     if let Some(rows) = rows_of(value) {
         return rows.iter().map(|row| cell(row)).collect::<Vec<_>>().join("\n");
@@ -288,9 +288,24 @@ fn cell(value: &Json) -> String {
         Json::String(text) => text.clone(),
         Json::Object(members) => match members.iter().collect::<Vec<_>>().as_slice() {
             [(_, only)] => cell(only),
-            _ => members.iter().map(|(name, value)| format!("{name}: {}", cell(value))).collect::<Vec<_>>().join(", "),
+            _ => named(members),
         },
         other => other.to_string(),
+    }
+}
+
+fn named(members: &serde_json::Map<String, Json>) -> String {
+    members.iter().map(|(name, value)| format!("{name}: {}", inner(value))).collect::<Vec<_>>().join(", ")
+}
+
+/// A value beside others in a cell: what has several parts of its own is put in brackets.
+fn inner(value: &Json) -> String {
+    if let Some(rows) = rows_of(value) {
+        return format!("[{}]", rows.iter().map(|row| inner(row)).collect::<Vec<_>>().join(", "));
+    }
+    match value {
+        Json::Object(members) if members.len() > 1 => format!("{{{}}}", named(members)),
+        other => cell(other),
     }
 }
 

@@ -109,6 +109,11 @@ impl Demo {
         for who in puente_demo::ASKERS {
             output::say(format!("  puente ask --project {dir} --table {who} '{}'", puente_demo::QUESTION));
         }
+        output::say(heading("\nReports, which are JSON, as each role"));
+        for (what, who, document) in puente_demo::REPORTS {
+            output::say(faint(&format!("  # {what}")));
+            output::say(format!("  puente ask --project {dir} --table {who} '{document}'"));
+        }
         output::say(faint("\nOver HTTP"));
         output::say(format!(
             "  curl -s http://{address}/graphql -H 'Authorization: Bearer {key}' \\\n    -H 'Content-Type: application/json' -d '{{\"query\":\"{{ huts(first: 3) {{ nodes {{ name }} }} }}\"}}'"

@@ -3,8 +3,8 @@
 use std::fmt::Write as _;
 use std::path::Path;
 
-use puente_core::catalog::{Drift, Rename, TableKind};
-use puente_core::model::{Cardinality, Model, Proposal, Type};
+use puente_core::catalog::{Drift, Rename, Shape, TableKind};
+use puente_core::model::{Cardinality, FieldType, Model, Proposal, ShapeProposal, Type, shaped};
 use puente_core::suggest::did_you_mean;
 use puente_service::{Accepted, ProjectFolder, SourceOutcome, SurveyOutcome};
 use serde_json::Value as Json;
@@ -20,6 +20,7 @@ Example:
   puente survey --source log                 # of several sources this one alone
   puente survey --accept occupancy.hut_id    # writes that proposal into puente.toml
   puente survey --accept occupancy           # writes the key that is proposed for it
+  puente survey --accept incidents.report    # gives the JSON in that column types
   puente survey --accept huts.bed_count      # where huts.beds was renamed: the API keeps calling it beds
   puente survey --json | jq '.proposals'")]
 pub(crate) struct Survey {
@@ -29,8 +30,8 @@ pub(crate) struct Survey {
     /// Print JSON.
     #[arg(long)]
     json: bool,
-    /// Take proposals: of these columns the links, or the names that they had before; of these tables the keys, or the names. Where
-    /// none is named, the best link of every column that sampled values speak for.
+    /// Take proposals: of these columns the links, the types of their JSON, or the names that they had before; of these tables the
+    /// keys, or the names. Where none is named, the best link of every column that sampled values speak for.
     #[arg(long, value_name = "TABLE[.COLUMN]", num_args = 0..)]
     accept: Option<Vec<String>>,
 }
@@ -57,6 +58,9 @@ impl Survey {
                     key.table,
                     key.columns.join(" and ")
                 ));
+            }
+            for shape in &accepted.shapes {
+                output::note(format!("accepted: the JSON in {}.{} gets types", shape.table, shape.column));
             }
             for proposal in &accepted.links {
                 output::note(format!(
@@ -103,6 +107,8 @@ fn chosen<'o>(outcome: &'o SurveyOutcome, names: &[String]) -> Result<Accepted<'
     let name = |proposal: &Proposal| format!("{}.{}", proposal.table, proposal.column);
     let mut known: Vec<String> = outcome.renames().map(|(_, rename)| rename.now()).collect();
     known.extend(outcome.keys.iter().map(|key| key.table.clone()));
+    let shaped = |shape: &ShapeProposal| format!("{}.{}", shape.table, shape.column);
+    known.extend(outcome.shapes.iter().map(shaped));
     known.extend(proposals.iter().map(name));
     if let Some(unknown) = names.iter().find(|wanted| !known.contains(wanted)) {
         known.dedup();
@@ -112,6 +118,7 @@ fn chosen<'o>(outcome: &'o SurveyOutcome, names: &[String]) -> Result<Accepted<'
     Ok(Accepted {
         links: best(proposals, names),
         keys: outcome.keys.iter().filter(|key| names.contains(&key.table)).collect(),
+        shapes: outcome.shapes.iter().filter(|shape| names.contains(&shaped(shape))).collect(),
         renames: outcome.renames().filter(|(_, rename)| names.contains(&rename.now())).collect(),
     })
 }
@@ -170,7 +177,9 @@ pub(crate) fn summary(outcome: &SurveyOutcome) -> String {
             line(format!("  {}: {}", t.name, links.join(", ")));
         }
     }
-    if !outcome.proposals.is_empty() || !outcome.keys.is_empty() || outcome.renames().next().is_some() {
+    shapes(outcome, &mut line);
+    let several = [outcome.proposals.is_empty(), outcome.keys.is_empty(), outcome.shapes.is_empty()];
+    if several.contains(&false) || outcome.renames().next().is_some() {
         line(heading("\nProposals (nothing is applied until it is accepted)"));
         for (_, rename) in outcome.renames() {
             let (now, before) = (rename.now(), rename.before());
@@ -184,6 +193,13 @@ pub(crate) fn summary(outcome: &SurveyOutcome) -> String {
             for toml in key.to_toml().lines() {
                 line(format!("    {}", faint(toml)));
             }
+        }
+        for ShapeProposal { table, column, found, .. } in &outcome.shapes {
+            let (what, samples) = (found.shape.describe(), found.samples);
+            line(format!(
+                "  {table}.{column} holds JSON, in {samples} samples of one kind ({what}): `puente survey --accept \
+                 {table}.{column}` gives it types"
+            ));
         }
         for proposal in &outcome.proposals {
             let (values, found) = proposal.sampled.unwrap_or_default();
@@ -210,6 +226,14 @@ pub(crate) fn summary(outcome: &SurveyOutcome) -> String {
     for notice in sources().flat_map(|of| &of.notices) {
         line(format!("  {}", urgent(notice)));
     }
+    if outcome.became_several {
+        line(heading("\nSeveral sources"));
+        line(
+            "  Root lists can be null from now on, where their source is away: clients that take them for non-null need the \
+             new schema (`puente schema`)."
+                .to_owned(),
+        );
+    }
     let changed = || sources().filter_map(|of| Some((of, of.changes.as_deref()?)));
     if changed().all(|(_, changes)| changes.is_empty()) {
         if changed().next().is_some() {
@@ -226,8 +250,49 @@ pub(crate) fn summary(outcome: &SurveyOutcome) -> String {
     text.trim_end().to_owned()
 }
 
+/// What JSON columns hold, as trees, with the types where they have them.
+fn shapes(outcome: &SurveyOutcome, line: &mut impl FnMut(String)) {
+    let all = outcome.sources.iter().flat_map(|of| shaped(&of.catalog).map(move |found| (of, found)));
+    for (at, (of, (table, column, found))) in all.enumerate() {
+        if at == 0 {
+            line(heading("\nJSON"));
+        }
+        let model = outcome.model.as_ref().ok();
+        let t = model.and_then(|model| types_of(model, of).find(|t| t.table == table.name));
+        let kind = t.and_then(|t| t.columns.iter().find(|known| known.name == column.name)).map(|known| known.kind);
+        let named = match (model, kind) {
+            (Some(model), Some(kind @ (FieldType::Object(_) | FieldType::Items(_)))) => {
+                format!(" → {}", model.kind_words(kind))
+            }
+            _ => String::new(),
+        };
+        let unreadable = match found.unreadable {
+            0 => String::new(),
+            share => urgent(&format!(", {share} % is not JSON")),
+        };
+        let what = found.shape.describe();
+        line(format!("  {}.{}: {what}, {} samples{unreadable}{named}", table.name, column.name, found.samples));
+        members(&found.shape, 2, line);
+    }
+}
+
+/// The members of an object, or of the objects in a list, a line each.
+fn members(shape: &Shape, depth: usize, line: &mut impl FnMut(String)) {
+    for (name, member) in &shape.members {
+        let share = if member.share < 100 { format!(", in {} %", member.share) } else { String::new() };
+        let null = if member.nullable { ", or null" } else { "" };
+        let notice = member.notice.as_ref().map_or_else(String::new, |notice| urgent(&format!(": {notice}")));
+        let conflict = if member.types.is_empty() { String::new() } else { urgent(" of several types: stays JSON") };
+        line(format!("{}{name}: {}{share}{null}{notice}{conflict}", "  ".repeat(depth), member.describe()));
+        members(member, depth + 1, line);
+    }
+    if let Some(items) = &shape.items {
+        members(items, depth, line);
+    }
+}
+
 fn types_of<'m>(model: &'m Model, of: &SourceOutcome) -> impl Iterator<Item = &'m Type> {
-    model.types.iter().filter(move |t| model.sources[t.source] == of.name)
+    model.tables().map(|(_, t)| t).filter(move |t| model.sources[t.source] == of.name)
 }
 
 fn tables(outcome: &SurveyOutcome, of: &SourceOutcome) -> String {
@@ -267,6 +332,15 @@ fn to_json(outcome: &SurveyOutcome) -> serde_json::Value {
             })
         })
         .collect();
+    let shapes: Vec<_> = outcome
+        .shapes
+        .iter()
+        .map(|shape| {
+            serde_json::json!({
+                "table": shape.table, "column": shape.column, "shape": shape.found, "toml": shape.to_toml(),
+            })
+        })
+        .collect();
     let each = |told: &dyn Fn(&SourceOutcome) -> Vec<Json>| -> Vec<Json> {
         let of_source = |of: &SourceOutcome| {
             told(of)
@@ -293,7 +367,7 @@ fn to_json(outcome: &SurveyOutcome) -> serde_json::Value {
     let is_first = outcome.sources.iter().all(|of| of.changes.is_none());
     let notices: Vec<&String> = outcome.sources.iter().flat_map(|of| &of.notices).collect();
     serde_json::json!({
-        "tables": tables, "proposals": proposals, "keys": keys, "renames": renames, "advice": advice,
-        "notices": notices, "changes": if is_first { Json::Null } else { changes.into() },
+        "tables": tables, "proposals": proposals, "keys": keys, "shapes": shapes, "renames": renames, "advice": advice,
+        "notices": notices, "becameSeveral": outcome.became_several, "changes": if is_first { Json::Null } else { changes.into() },
     })
 }
