@@ -9,6 +9,10 @@ pub(crate) enum Ask {
     FiveLevels,
     FilterThroughLinks,
     ManyToMany,
+    /// Five members and a list of objects out of JSON.
+    InsideJson,
+    /// Rows found by a member of their JSON, of which there is an index where the engine has such.
+    ByMember,
     /// The three levels as a warden, with a rule on every level.
     AsWarden,
 }
@@ -31,13 +35,15 @@ fields = ["name"]
 "#;
 
 impl Ask {
-    pub(crate) const ALL: [Ask; 7] = [
+    pub(crate) const ALL: [Ask; 9] = [
         Ask::ByKey,
         Ask::Page,
         Ask::ThreeLevels,
         Ask::FiveLevels,
         Ask::FilterThroughLinks,
         Ask::ManyToMany,
+        Ask::InsideJson,
+        Ask::ByMember,
         Ask::AsWarden,
     ];
 
@@ -49,6 +55,8 @@ impl Ask {
             Ask::FiveLevels => "five levels",
             Ask::FilterThroughLinks => "filter through links",
             Ask::ManyToMany => "many to many, counted",
+            Ask::InsideJson => "20 reports, inside JSON",
+            Ask::ByMember => "reports by a member",
             Ask::AsWarden => "three levels as warden",
         }
     }
@@ -70,6 +78,12 @@ impl Ask {
             }
             Ask::FilterThroughLinks => {
                 "{ bookings(filter: { hut: { altitude: { gt: 2500 } }, hiker: { name: { startsWith: \"A\" } } }, first: 20) { nodes { id startsOn } } }"
+            }
+            Ask::InsideJson => {
+                "{ incidents(first: 20) { nodes { report { kind severity weather { snow temperature wind { gusts } } people { name age injured } } } } }"
+            }
+            Ask::ByMember => {
+                "{ incidents(filter: { report: { weather: { snow: { eq: 100 } } } }, first: 20) { nodes { id } } }"
             }
             Ask::ManyToMany => {
                 "{ trails(first: 10) { nodes { name huts(first: 5) { totalCount edges { position node { name } } } } } }"

@@ -11,6 +11,7 @@ mod floor;
 mod handwritten;
 mod inserts;
 mod report;
+mod shapes;
 mod two_sources;
 mod unindexed;
 
@@ -117,13 +118,21 @@ impl Drop for Server {
     }
 }
 
-/// Measures on the engines that are named, or on all.
+/// What is measured by itself.
+const PARTS: [&str; 7] = ["sqlite", "postgres", "mariadb", "catalog", "sources", "unindexed", "shapes"];
+
+/// Measures on the engines that are named, or on all; where words are given beside them, the requests with one of them in their name
+/// alone.
 fn measure(engines: &[&str]) {
-    let wanted = |name: &str| engines.is_empty() || engines.contains(&name);
+    let (parts, words): (Vec<&str>, Vec<&str>) = engines.iter().partition(|name| PARTS.contains(name));
+    let wanted = |name: &str| parts.is_empty() || parts.contains(&name);
     for (name, engine) in [("sqlite", Engine::Sqlite), ("postgres", Engine::Postgres), ("mariadb", Engine::Mariadb)] {
         if wanted(name) {
-            measure_engine(name, engine);
+            measure_engine(name, engine, &words);
         }
+    }
+    if !words.is_empty() {
+        return;
     }
     if wanted("catalog") {
         catalog::measure();
@@ -133,6 +142,9 @@ fn measure(engines: &[&str]) {
     }
     if wanted("unindexed") {
         unindexed::measure();
+    }
+    if wanted("shapes") {
+        shapes::measure();
     }
 }
 
@@ -192,12 +204,26 @@ fn prepare(database: &Database, folder: &Path) -> String {
             block_on(load);
         }
     }
+    match engine {
+        Engine::Sqlite => {
+            let index = "create index incidents_snow on incidents (report ->> '$.weather.snow')";
+            rusqlite::Connection::open(folder.join(puente_demo::DATABASE))
+                .and_then(|database| database.execute_batch(index))
+                .expect("an index");
+        }
+        Engine::Postgres => {
+            let member = "(report -> 'weather' ->> 'snow')::numeric";
+            database.execute(&format!("create index incidents_snow on incidents (({member}));\nanalyze incidents;\n"));
+        }
+        // No index is on an expression there.
+        Engine::Mariadb => {}
+    }
     let warden = add_warden(folder);
     puente_service::survey(&ProjectFolder::open(folder).expect("a project"), None).expect("a survey");
     warden
 }
 
-fn measure_engine(name: &str, engine: Engine) {
+fn measure_engine(name: &str, engine: Engine, words: &[&str]) {
     let database = Database::empty(engine);
     let temporary = tempfile::tempdir().expect("a folder");
     let folder = temporary.path();
@@ -205,7 +231,8 @@ fn measure_engine(name: &str, engine: Engine) {
     let puente = Server::start("serve-puente", folder);
     let floor = Server::start("serve-floor", folder);
     report::head(name, "floor", ROUNDS);
-    for ask in Ask::ALL {
+    let is_named = |ask: &Ask| words.is_empty() || words.iter().any(|word| ask.name().contains(word));
+    for ask in Ask::ALL.into_iter().filter(is_named) {
         let body = serde_json::json!({ "query": ask.document() }).to_string();
         let key = if ask == Ask::AsWarden { &warden } else { KEY };
         let ours = Load::new(&puente.address, "/graphql", key, &body);
@@ -213,6 +240,9 @@ fn measure_engine(name: &str, engine: Engine) {
         compare(ask.name(), (&ours, puente.child.id()), (&theirs, floor.child.id()), engine, ROUNDS);
     }
     drop(floor);
+    if !words.is_empty() {
+        return;
+    }
     if engine == Engine::Postgres {
         let rival = Server::start("serve-handwritten", folder);
         report::head(name, "hand-written server", ROUNDS);

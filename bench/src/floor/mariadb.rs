@@ -5,6 +5,7 @@ use mysql_async::prelude::Queryable as _;
 use mysql_async::{Conn, Opts, OptsBuilder, Pool, PoolConstraints, PoolOpts, Row, Value};
 
 use super::json::{integer, nullable, separate, status, string};
+use super::reports::{REPORTS, Reports, incidents_of};
 use crate::READERS;
 use crate::asks::{Ask, WARDEN};
 
@@ -53,6 +54,8 @@ async fn read(session: &mut Conn, ask: Ask) -> mysql_async::Result<Vec<u8>> {
         Ask::FiveLevels => in_snapshot!(session, five_levels),
         Ask::FilterThroughLinks => filter(session).await,
         Ask::ManyToMany => in_snapshot!(session, many_to_many),
+        Ask::InsideJson => reports(session).await,
+        Ask::ByMember => by_member(session).await,
     }
 }
 
@@ -166,6 +169,12 @@ async fn levels(session: &mut Conn, huts: &str, one: &str) -> mysql_async::Resul
     Ok(out)
 }
 
+async fn by_member(session: &mut Conn) -> mysql_async::Result<Vec<u8>> {
+    let text = "select id from incidents where json_value(report, '$.weather.snow') = ? order by id limit 20";
+    let rows: Vec<Row> = session.exec(text, (100,)).await?;
+    Ok(incidents_of(&rows.iter().map(|row| number(row, 0)).collect::<Vec<i64>>()))
+}
+
 async fn five_levels(session: &mut Conn) -> mysql_async::Result<Vec<u8>> {
     let regions: Vec<Row> = session.exec("select id, name from regions order by id limit 4", ()).await?;
     let ids = |rows: &[Row], at: usize| rows.iter().map(|row| number(row, at)).collect::<Vec<i64>>();
@@ -235,6 +244,13 @@ async fn filter(session: &mut Conn) -> mysql_async::Result<Vec<u8>> {
     }
     out.extend_from_slice(b"]}}}");
     Ok(out)
+}
+
+async fn reports(session: &mut Conn) -> mysql_async::Result<Vec<u8>> {
+    let rows: Vec<Row> = session.exec(REPORTS, ()).await?;
+    let mut reports = Reports::new();
+    rows.iter().for_each(|row| reports.add(text(row, 0).expect("a report").as_bytes()));
+    Ok(reports.end())
 }
 
 async fn many_to_many(session: &mut Conn) -> mysql_async::Result<Vec<u8>> {

@@ -4,6 +4,7 @@
 pub(crate) mod json;
 mod mariadb;
 mod postgres;
+mod reports;
 mod sqlite;
 
 use std::sync::Arc;

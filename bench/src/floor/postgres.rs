@@ -4,6 +4,7 @@ use deadpool_postgres::{Manager, ManagerConfig, Object, Pool, RecyclingMethod, R
 use tokio_postgres::{NoTls, Row};
 
 use super::json::{integer, nullable, separate, status, string};
+use super::reports::{REPORTS, Reports, incidents_of};
 use crate::READERS;
 use crate::asks::{Ask, WARDEN};
 
@@ -46,6 +47,8 @@ async fn read(client: &Object, ask: Ask) -> Result<Vec<u8>, tokio_postgres::Erro
         Ask::FiveLevels => five_levels(client).await,
         Ask::FilterThroughLinks => filter(client).await,
         Ask::ManyToMany => many_to_many(client).await,
+        Ask::InsideJson => reports(client).await,
+        Ask::ByMember => by_member(client).await,
     }
 }
 
@@ -61,6 +64,15 @@ async fn by_key(client: &Object) -> Result<Vec<u8>, tokio_postgres::Error> {
     string(&mut out, row.get(2));
     out.extend_from_slice(b"}}}");
     Ok(out)
+}
+
+async fn by_member(client: &Object) -> Result<Vec<u8>, tokio_postgres::Error> {
+    let text =
+        "select id from incidents where (report -> 'weather' ->> 'snow')::numeric = $1::int8 order by id limit 20";
+    let statement = client.prepare_cached(text).await?;
+    let ids: Vec<i64> =
+        client.query(&statement, &[&100_i64]).await?.iter().map(|row| row.get::<_, i32>(0).into()).collect();
+    Ok(incidents_of(&ids))
 }
 
 async fn page(client: &Object) -> Result<Vec<u8>, tokio_postgres::Error> {
@@ -222,6 +234,14 @@ async fn filter(client: &Object) -> Result<Vec<u8>, tokio_postgres::Error> {
     }
     out.extend_from_slice(b"]}}}");
     Ok(out)
+}
+
+async fn reports(client: &Object) -> Result<Vec<u8>, tokio_postgres::Error> {
+    let mut reports = Reports::new();
+    for row in rows(client, &REPORTS.replace("report from", "report::text from")).await? {
+        reports.add(row.get::<_, &str>(0).as_bytes());
+    }
+    Ok(reports.end())
 }
 
 async fn many_to_many(client: &Object) -> Result<Vec<u8>, tokio_postgres::Error> {

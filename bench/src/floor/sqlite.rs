@@ -7,6 +7,7 @@ use rusqlite::{CachedStatement, Connection, OpenFlags};
 use tokio::sync::oneshot;
 
 use super::json::{integer, nullable, separate, status, string};
+use super::reports::{REPORTS, Reports, incidents_of};
 use crate::READERS;
 use crate::asks::{Ask, WARDEN};
 
@@ -51,6 +52,8 @@ fn work(file: &Path, queue: &flume::Receiver<Job>) {
             Ask::FiveLevels => in_snapshot(&connection, five_levels),
             Ask::FilterThroughLinks => filter(&connection),
             Ask::ManyToMany => in_snapshot(&connection, many_to_many),
+            Ask::InsideJson => reports(&connection),
+            Ask::ByMember => by_member(&connection),
         };
         let _ = reply.send(answer.expect("the statements run"));
     }
@@ -80,6 +83,18 @@ fn by_key(connection: &Connection) -> rusqlite::Result<Vec<u8>> {
     string(&mut out, row.get_ref(2)?.as_str()?);
     out.extend_from_slice(b"}}}");
     Ok(out)
+}
+
+fn by_member(connection: &Connection) -> rusqlite::Result<Vec<u8>> {
+    let mut incidents = connection
+        .prepare_cached("select id from incidents where report ->> '$.weather.snow' = ? order by id limit 20")?;
+    incidents.raw_bind_parameter(1, 100)?;
+    let mut rows = incidents.raw_query();
+    let mut ids = Vec::with_capacity(20);
+    while let Some(row) = rows.next()? {
+        ids.push(row.get_ref(0)?.as_i64()?);
+    }
+    Ok(incidents_of(&ids))
 }
 
 fn page(connection: &Connection) -> rusqlite::Result<Vec<u8>> {
@@ -251,6 +266,16 @@ fn filter(connection: &Connection) -> rusqlite::Result<Vec<u8>> {
     }
     out.extend_from_slice(b"]}}}");
     Ok(out)
+}
+
+fn reports(connection: &Connection) -> rusqlite::Result<Vec<u8>> {
+    let mut statement = connection.prepare_cached(REPORTS)?;
+    let mut rows = statement.raw_query();
+    let mut reports = Reports::new();
+    while let Some(row) = rows.next()? {
+        reports.add(row.get_ref(0)?.as_bytes()?);
+    }
+    Ok(reports.end())
 }
 
 fn many_to_many(connection: &Connection) -> rusqlite::Result<Vec<u8>> {
