@@ -7,6 +7,7 @@ use super::{Fragment, Slot};
 use puente_core::access::{Comparison, Condition, Hop, Operand, Path, Quantifier, Test};
 use puente_core::catalog::IndexedType;
 use puente_core::model::{FieldType, TypeId};
+use puente_core::plan::FilteredItems;
 use puente_core::value::{Datum, JsonType, Scalar};
 
 /// Conditions that stand in one row of ANDs or ORs; more are grouped.
@@ -89,6 +90,29 @@ impl<'a> Writer<'a> {
         let asked = self.asked(&mut scope, quantifier, inner);
         let from = self.dialect.json_items(list, &scope.alias);
         Fragment::format("{}exists (select 1 from {} where {})", [negation(quantifier), from, asked])
+    }
+
+    /// Those items of a list inside JSON that are delivered, as JSON. `list` is null where `json` is no list.
+    pub(super) fn filtered_items(
+        &mut self,
+        items: TypeId,
+        json: &str,
+        list: String,
+        filtered: &FilteredItems,
+    ) -> Fragment {
+        let mut scope = self.scope(items);
+        let condition = filtered.condition.as_ref();
+        let condition = condition.map_or_else(|| Fragment::text("true"), |it| self.condition(&mut scope, it, false));
+        let beside = filtered.beside.iter().map(|(column, filtered)| {
+            let FieldType::Items(inner) = self.model.types[items].columns[*column].kind else {
+                return Fragment::text("null");
+            };
+            let json = self.column(items, *column, &scope.alias);
+            let list = self.compared(items, *column, &scope.alias, false);
+            self.filtered_items(inner, &json, list, filtered)
+        });
+        let beside = beside.collect();
+        self.dialect.json_items_where(json, Fragment::text(list), &scope.alias, condition, beside)
     }
 
     /// What has to be true of one row for a quantifier over them to hold, or not to.

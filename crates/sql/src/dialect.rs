@@ -138,9 +138,21 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
     /// The item of such a row, as [`Dialect::json_member`] takes it.
     fn json_item(&self, alias: &str) -> String;
 
-    /// Those items of a JSON list that satisfy a condition on the rows of [`Dialect::json_items`], as a JSON list, delivered; `json`
-    /// where that is no list.
-    fn json_items_where(&self, json: &str, list: Fragment, alias: &str, condition: Fragment) -> Fragment;
+    /// Those items of a JSON list that satisfy a condition on the rows of [`Dialect::json_items`], as a JSON list; `json` where that
+    /// is no list. With JSON to come beside them, each item is a list of itself and that.
+    fn json_items_where(
+        &self,
+        json: &str,
+        list: Fragment,
+        alias: &str,
+        condition: Fragment,
+        beside: Vec<Fragment>,
+    ) -> Fragment;
+
+    /// JSON that was made of other JSON, as it is delivered.
+    fn json_delivered(&self, json: Fragment) -> Fragment {
+        json
+    }
 
     /// Is a part of JSON null, or missing, or of its column's type?
     fn json_fits(&self, column: &Column, json: &str) -> String;

@@ -141,12 +141,25 @@ impl Dialect for Mariadb {
         format!("{alias}.value")
     }
 
-    fn json_items_where(&self, json: &str, list: Fragment, alias: &str, condition: Fragment) -> Fragment {
-        let items = format!("group_concat({alias}.value order by {alias}.n separator ',')");
+    fn json_items_where(
+        &self,
+        json: &str,
+        list: Fragment,
+        alias: &str,
+        condition: Fragment,
+        beside: Vec<Fragment>,
+    ) -> Fragment {
+        let mut item = Fragment::text(format!("{alias}.value"));
+        if !beside.is_empty() {
+            let beside = beside.into_iter().map(|json| Fragment::format("ifnull({}, 'null')", [json]));
+            let parts = Fragment::join([item].into_iter().chain(beside), ", ',', ");
+            item = Fragment::format("concat('[', {}, ']')", [parts]);
+        }
+        let items = Fragment::format("group_concat({} order by {}.n separator ',')", [item, Fragment::text(alias)]);
         let from = self.json_items(list.clone(), alias);
         let template =
             "case when {} is null then {} else (select concat('[', ifnull({}, ''), ']') from {} where {}) end";
-        Fragment::format(template, [list, Fragment::text(json), Fragment::text(items), from, condition])
+        Fragment::format(template, [list, Fragment::text(json), items, from, condition])
     }
 
     fn json_fits(&self, column: &Column, json: &str) -> String {

@@ -103,12 +103,27 @@ impl Dialect for Postgres {
         format!("{alias}.value")
     }
 
-    fn json_items_where(&self, json: &str, list: Fragment, alias: &str, condition: Fragment) -> Fragment {
-        let items = Fragment::text(format!("jsonb_agg({alias}.value order by {alias}.n)"));
+    fn json_items_where(
+        &self,
+        json: &str,
+        list: Fragment,
+        alias: &str,
+        condition: Fragment,
+        beside: Vec<Fragment>,
+    ) -> Fragment {
+        let mut item = Fragment::text(format!("{alias}.value"));
+        if !beside.is_empty() {
+            let parts = Fragment::join([item].into_iter().chain(beside), ", ");
+            item = Fragment::format("jsonb_build_array({})", [parts]);
+        }
+        let items = Fragment::format("jsonb_agg({} order by {}.n)", [item, Fragment::text(alias)]);
         let from = self.json_items(list.clone(), alias);
-        let template = "case when {} is null then ({})::text \
-                        else (select coalesce({}, '[]'::jsonb)::text from {} where {}) end";
+        let template = "case when {} is null then {} else (select coalesce({}, '[]'::jsonb) from {} where {}) end";
         Fragment::format(template, [list, Fragment::text(json), items, from, condition])
+    }
+
+    fn json_delivered(&self, json: Fragment) -> Fragment {
+        Fragment::format("({})::text", [json])
     }
 
     fn json_fits(&self, column: &Column, json: &str) -> String {

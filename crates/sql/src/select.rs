@@ -4,9 +4,11 @@ use std::borrow::Cow;
 
 use super::from::{Scope, Writer};
 use super::{Fragment, Slot};
-use puente_core::access::{Condition, Masks};
+use puente_core::access::Masks;
 use puente_core::model::{Column, ColumnId, FieldType, TypeId};
-use puente_core::plan::{GroupOrder, GroupTerm, JoinTable, OrderTerm, Output, ParentJoin, RowSet, Seek, Select};
+use puente_core::plan::{
+    FilteredItems, GroupOrder, GroupTerm, JoinTable, OrderTerm, Output, ParentJoin, RowSet, Seek, Select,
+};
 use puente_core::value::StorageFormat;
 
 /// How a select's rows hang on its parent's row.
@@ -160,7 +162,7 @@ impl<'n> Clauses<'n> {
         let dialect = writer.dialect;
         Fragment::text(match output {
             Output::Json(column) => writer.whole(node.of, *column, &self.scope.alias),
-            Output::Items(column, filter) => return self.items(writer, *column, &node.item_filters[*filter]),
+            Output::Items(column, filter) => return self.items(writer, *column, &node.filtered_items[*filter]),
             Output::Column(column) => {
                 writer.delivered(node.of, *column, &self.scope.alias, is_masked(&node.masks, *column))
             }
@@ -199,16 +201,16 @@ impl<'n> Clauses<'n> {
         (writer.compared(self.node.of, column, &self.scope.alias, masked), Cow::Owned(own))
     }
 
-    /// The items of a list inside JSON that satisfy a condition.
-    fn items(&mut self, writer: &mut Writer<'_>, column: ColumnId, condition: &Condition) -> Fragment {
-        let c = &writer.model.types[self.node.of].columns[column];
-        let FieldType::Items(items) = c.kind else { return Fragment::text("null") };
-        let json = self.shown(writer, column);
+    /// A list inside JSON, of which not every item is delivered.
+    fn items(&mut self, writer: &mut Writer<'_>, column: ColumnId, filtered: &FilteredItems) -> Fragment {
         let masked = is_masked(&self.node.masks, column);
-        let list = Fragment::text(writer.compared(self.node.of, column, &self.scope.alias, masked));
-        let mut scope = writer.scope(items);
-        let condition = writer.condition(&mut scope, condition, false);
-        writer.dialect.json_items_where(&json, list, &scope.alias, condition)
+        let json = self.shown(writer, column);
+        let list = writer.compared(self.node.of, column, &self.scope.alias, masked);
+        let FieldType::Items(items) = writer.model.types[self.node.of].columns[column].kind else {
+            return Fragment::text("null");
+        };
+        let items = writer.filtered_items(items, &json, list, filtered);
+        writer.dialect.json_delivered(items)
     }
 
     fn group(&self, writer: &Writer<'_>, term: GroupTerm) -> String {

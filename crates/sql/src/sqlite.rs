@@ -101,9 +101,20 @@ impl Dialect for Sqlite {
         format!("case {alias}.type when 'object' then {alias}.value end")
     }
 
-    fn json_items_where(&self, json: &str, list: Fragment, alias: &str, condition: Fragment) -> Fragment {
+    fn json_items_where(
+        &self,
+        json: &str,
+        list: Fragment,
+        alias: &str,
+        condition: Fragment,
+        beside: Vec<Fragment>,
+    ) -> Fragment {
         let from = self.json_items(list.clone(), alias);
-        let [item, json] = [whole_item(json, alias), json.to_owned()].map(Fragment::text);
+        let [mut item, json] = [whole_item(json, alias), json.to_owned()].map(Fragment::text);
+        if !beside.is_empty() {
+            let beside = beside.into_iter().map(|json| Fragment::format("json({})", [json]));
+            item = Fragment::format("json_array({})", [Fragment::join([item].into_iter().chain(beside), ", ")]);
+        }
         Fragment::format(
             "case when {} is null then {} else (select json_group_array({}) from {} where {}) end",
             [list, json, item, from, condition],

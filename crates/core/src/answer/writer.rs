@@ -9,8 +9,10 @@ use crate::plan::{
 };
 use crate::rows::{Row, Rows, too_large};
 use crate::value::{CoercionError, DatumRef, make_room, write_list, write_plain, write_scalar, write_string};
+use places::Place;
 
 mod json;
+mod places;
 
 /// What a source gives to the writer. `'s` is how long it keeps the bytes that its rows borrow.
 pub trait Fetch<'s> {
@@ -58,6 +60,7 @@ pub fn write<'s>(bound: &BoundPlan, fetch: &mut dyn Fetch<'s>, most_bytes: usize
         path: Vec::new(),
         location: None,
         rows: plan.selects().iter().map(|_| Rows::default()).collect(),
+        places: Vec::new(),
     };
     writer.out.extend_from_slice(HEAD);
     match writer.nullable(|writer| writer.object(plan.roots(), None)) {
@@ -111,6 +114,8 @@ struct Writer<'a, 's> {
     location: Option<Location>,
     /// Rows per select. Taken out while they are walked, put back after.
     rows: Vec<Rows<'s>>,
+    /// Where the parts of a row's JSON are. Taken out while they are written, put back after.
+    places: Vec<Place>,
 }
 
 /// One step of the path to what is being written.

@@ -8,11 +8,18 @@ use apollo_compiler::executable::Field;
 
 use super::build::{Planner, located};
 use super::input::{Input, Leaf};
-use super::shape::{FieldHead, FieldShape, ItemField, ItemShape, ItemValue, ItemsShape, ObjectShape, Value};
-use super::{Output, Parameter, SelectId};
+use super::shape::{FieldHead, FieldShape, ItemField, ItemShape, ItemValue, ItemsShape, ListShape, ObjectShape, Value};
+use super::{FilteredItems, Output, Parameter, SelectId};
 use crate::access::Within;
 use crate::error::Problem;
 use crate::model::{ColumnId, FieldType, ObjectId, TypeId};
+
+/// Lists inside an item that come beside it: what is answered of each, and what is delivered for it.
+#[derive(Default)]
+struct Beside {
+    shapes: Vec<ListShape>,
+    delivered: Vec<(ColumnId, FilteredItems)>,
+}
 
 impl<'a> Planner<'a> {
     /// An object inside a row's JSON.
@@ -31,7 +38,7 @@ impl<'a> Planner<'a> {
         let non_null = view.is_non_null(of, column);
         if self.is_whole(of, column, fields)? {
             let output = self.output(select, Output::Json(column));
-            let item = self.item(within, &object_type.name, fields, depth)?;
+            let item = self.item(within, &object_type.name, fields, depth, &mut Beside::default())?;
             return Ok(Value::WholeObject { output, non_null, name: self.json_name(of, column), item });
         }
         let output = self.output(select, Output::Column(column));
@@ -72,10 +79,18 @@ impl<'a> Planner<'a> {
             let member = self.view.fields(within).find(|(_, field)| *field == fields[0].name.as_str());
             let Some((column, _)) = member else { continue };
             parts += 1;
-            if let FieldType::Object(_) = self.view.model().types[within.of].columns[column].kind {
-                let Some(inside) = self.parts(Within::object(within.of, column), &fields)? else { return Ok(None) };
-                parts += inside;
-            }
+            parts += match self.view.model().types[within.of].columns[column].kind {
+                FieldType::Scalar(_) | FieldType::Enum(_) | FieldType::List(_) => 0,
+                FieldType::Object(_) => match self.parts(Within::object(within.of, column), &fields)? {
+                    Some(inside) => inside,
+                    None => return Ok(None),
+                },
+                // A list is one part, whatever is asked of its items.
+                FieldType::Items(items) => match self.parts(Within::row(items), &fields)? {
+                    Some(_) => 0,
+                    None => return Ok(None),
+                },
+            };
         }
         Ok(Some(parts))
     }
@@ -89,20 +104,38 @@ impl<'a> Planner<'a> {
         fields: &[&'a Node<Field>],
         depth: usize,
     ) -> Result<Value, Problem> {
-        let filter = self.reads.open(self.argument(fields[0], "filter"))?;
-        let output = if filter.is_given() {
-            let condition = Arc::new(self.filter(items, filter, &[], false, 1)?);
-            let filters = &mut self.planned.select_mut(select).item_filters;
-            filters.push(condition);
-            Output::Items(column, filters.len() - 1)
-        } else {
+        let (list, filtered) = self.item_list(items, fields, depth)?;
+        let output = if filtered.is_whole() {
             Output::Column(column)
+        } else {
+            let known = &mut self.planned.select_mut(select).filtered_items;
+            known.push(filtered);
+            Output::Items(column, known.len() - 1)
         };
         let output = self.output(select, output);
-        let (first, skip) = self.items_page(fields[0])?;
-        let item = self.item(Within::row(items), &self.view.model().types[items].name, fields, depth)?;
         let non_null = self.view.is_non_null(of, column);
-        Ok(Value::Items(ItemsShape { output, non_null, name: self.json_name(of, column), first, skip, item }))
+        Ok(Value::Items(ItemsShape { output, non_null, name: self.json_name(of, column), list }))
+    }
+
+    /// What is answered of a list of objects, and which of its items are delivered for it.
+    fn item_list(
+        &mut self,
+        items: TypeId,
+        fields: &[&'a Node<Field>],
+        depth: usize,
+    ) -> Result<(ListShape, FilteredItems), Problem> {
+        let filter = self.reads.open(self.argument(fields[0], "filter"))?;
+        let condition = match filter.is_given() {
+            true => Some(Arc::new(self.filter(items, filter, &[], false, 1)?)),
+            false => None,
+        };
+        let (first, skip) = self.items_page(fields[0])?;
+        let mut beside = Beside::default();
+        let item = self.item(Within::row(items), &self.view.model().types[items].name, fields, depth, &mut beside)?;
+        Ok((
+            ListShape { first, skip, item, beside: beside.shapes },
+            FilteredItems { condition, beside: beside.delivered },
+        ))
     }
 
     /// The parameters that hold how many items there are at most, and how many are passed over.
@@ -129,6 +162,7 @@ impl<'a> Planner<'a> {
         type_name: &str,
         fields: &[&'a Node<Field>],
         depth: usize,
+        beside: &mut Beside,
     ) -> Result<ItemShape, Problem> {
         self.check_depth(depth)?;
         let (view, mut shape) = (self.view, ItemShape::default());
@@ -137,7 +171,7 @@ impl<'a> Planner<'a> {
             let member = view.fields(within).find(|(_, field)| *field == fields[0].name.as_str());
             let field = match member {
                 Some((column, _)) => self
-                    .item_member(within.of, column, &fields, depth)
+                    .item_member((within.of, column), &fields, depth, beside)
                     .map_err(|problem| located(problem, location, key))?,
                 None => ItemField::Typename(type_name.to_owned()),
             };
@@ -148,22 +182,28 @@ impl<'a> Planner<'a> {
 
     fn item_member(
         &mut self,
-        of: TypeId,
-        column: ColumnId,
+        (of, column): (TypeId, ColumnId),
         fields: &[&'a Node<Field>],
         depth: usize,
+        beside: &mut Beside,
     ) -> Result<ItemField, Problem> {
         let model = self.view.model();
         let c = &model.types[of].columns[column];
         let value = match c.kind {
             FieldType::Scalar(_) | FieldType::Enum(_) | FieldType::List(_) => ItemValue::Leaf(c.kind),
             FieldType::Object(id) => {
-                ItemValue::Object(self.item(Within::object(of, column), &model.objects[id].name, fields, depth + 1)?)
+                let (within, name) = (Within::object(of, column), &model.objects[id].name);
+                ItemValue::Object(self.item(within, name, fields, depth + 1, beside)?)
             }
             FieldType::Items(items) => {
-                let (first, skip) = self.items_page(fields[0])?;
-                let item = self.item(Within::row(items), &model.types[items].name, fields, depth + 1)?;
-                ItemValue::Items { first, skip, item }
+                let (list, filtered) = self.item_list(items, fields, depth + 1)?;
+                if filtered.is_whole() {
+                    ItemValue::Items(list)
+                } else {
+                    beside.shapes.push(list);
+                    beside.delivered.push((column, filtered));
+                    ItemValue::Beside(beside.shapes.len() - 1)
+                }
             }
         };
         let member = c.member.as_ref().and_then(|member| member.path.last()).cloned().unwrap_or_default();

@@ -38,7 +38,7 @@ pub use filter_words::{FilterWord, LINK_FILTER_WORDS, Takes};
 pub use layout::presence_column;
 pub use shape::{
     ChangeField, ChangeShape, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape, ItemField,
-    ItemShape, ItemValue, ItemsShape, ObjectShape, PageInfoField, PageInfoShape, Value,
+    ItemShape, ItemValue, ItemsShape, ListShape, ObjectShape, PageInfoField, PageInfoShape, Value,
 };
 pub use summary::{GROUP_WORDS, summary_functions};
 pub use variables::Variables;
@@ -107,8 +107,8 @@ pub struct Select {
     pub read: bool,
     /// Does the answer tell whether there are more rows than the page has? Then one more is read.
     pub peek: bool,
-    /// What items of lists inside JSON must satisfy to be delivered.
-    pub item_filters: Vec<Arc<Condition>>,
+    /// Lists inside JSON of which not every item is delivered.
+    pub filtered_items: Vec<FilteredItems>,
     /// The key queries that have to be answered first.
     pub needs: Vec<usize>,
     /// Only planning makes selects, from a view; whoever runs them has them by reference.
@@ -130,7 +130,7 @@ impl Select {
             row_set: RowSet::Single,
             read: true,
             peek: false,
-            item_filters: Vec::new(),
+            filtered_items: Vec::new(),
             needs: Vec::new(),
             _sealed: Sealed,
         }
@@ -249,6 +249,28 @@ impl ParentJoin {
     }
 }
 
+/// What is delivered of a list of objects inside JSON, and of the lists inside its items.
+#[derive(Debug, Default)]
+pub struct FilteredItems {
+    /// What an item must satisfy; absent, all are delivered.
+    pub condition: Option<Arc<Condition>>,
+    /// Lists inside the items that are filtered, too. Where there are any, each item is delivered as a list: of the item as it is
+    /// written, and of these, in this order.
+    pub beside: Vec<(ColumnId, FilteredItems)>,
+}
+
+impl FilteredItems {
+    /// Is the list delivered as it is written?
+    fn is_whole(&self) -> bool {
+        self.condition.is_none() && self.beside.is_empty()
+    }
+
+    fn weight(&self) -> usize {
+        let beside: usize = self.beside.iter().map(|(_, items)| items.weight()).sum();
+        self.condition.as_ref().map_or(0, |condition| condition.weight()) + beside + std::mem::size_of::<Self>()
+    }
+}
+
 /// One value that a select delivers per row.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Output {
@@ -256,7 +278,7 @@ pub enum Output {
     Column(ColumnId),
     /// The whole JSON of a column.
     Json(ColumnId),
-    /// Those items of a list inside JSON that satisfy a condition, by its number among [`Select::item_filters`].
+    /// A list inside JSON, of which not every item is delivered: by its number among [`Select::filtered_items`].
     Items(ColumnId, usize),
     /// A column of the join table.
     Edge(ColumnId),
@@ -578,7 +600,7 @@ impl Select {
             .sum();
         let terms = self.order.len() * std::mem::size_of::<OrderTerm>();
         let hops: usize = self.order.iter().map(|term| term.path.hops.len() * std::mem::size_of::<Hop>()).sum();
-        let items: usize = self.item_filters.iter().map(|condition| condition.weight()).sum();
+        let items: usize = self.filtered_items.iter().map(FilteredItems::weight).sum();
         self.output.capacity() * std::mem::size_of::<Output>() + predicates + terms + hops + items
     }
 }

@@ -13,7 +13,8 @@ use super::change::{
     Target,
 };
 use super::{
-    CursorSource, Function, GroupUnit, ListSource, OrderTerm, Output, Parameter, Plan, RowSet, Seek, Select, SelectId,
+    CursorSource, FilteredItems, Function, GroupUnit, ListSource, OrderTerm, Output, Parameter, Plan, RowSet, Seek,
+    Select, SelectId,
 };
 use crate::access::{Comparison, Condition, Hop, Masks, Operand, Origin, Path, Predicate, Quantifier, Test, TextTest};
 use crate::model::{ColumnId, FieldType, LinkId, Model, TypeId};
@@ -241,6 +242,18 @@ impl<'m> Printer<'m> {
         values.join(", ")
     }
 
+    /// ` where (…)`, and of lists inside the items ` with gear where (…)`.
+    fn filtered_items(&mut self, items: TypeId, filtered: &FilteredItems) -> String {
+        let condition = filtered.condition.as_ref();
+        let mut text = condition.map_or_else(String::new, |it| format!(" where ({})", self.condition(items, it)));
+        for (at, (column, filtered)) in filtered.beside.iter().enumerate() {
+            let FieldType::Items(inner) = self.model.types[items].columns[*column].kind else { continue };
+            let word = if at == 0 { "with" } else { "and" };
+            let _ = write!(text, " {word} {}{}", self.column(items, *column), self.filtered_items(inner, filtered));
+        }
+        text
+    }
+
     fn output(&mut self, select: &Select, output: &Output) -> String {
         match output {
             Output::Column(column) => self.column(select.of, *column),
@@ -248,7 +261,7 @@ impl<'m> Printer<'m> {
             Output::Items(column, filter) => {
                 let list = self.column(select.of, *column);
                 let FieldType::Items(items) = self.model.types[select.of].columns[*column].kind else { return list };
-                format!("{list} where ({})", self.condition(items, &select.item_filters[*filter]))
+                format!("{list}{}", self.filtered_items(items, &select.filtered_items[*filter]))
             }
             Output::Edge(column) => {
                 let join = select.parent.as_ref().and_then(|parent| parent.through.as_ref());

@@ -103,12 +103,22 @@ pub struct ItemsShape {
     pub non_null: bool,
     /// `Type.field`, for errors.
     pub name: Arc<str>,
+    /// What is answered of it.
+    pub list: ListShape,
+}
+
+/// What is answered of a list of objects that is written as JSON.
+#[derive(Debug)]
+pub struct ListShape {
     /// The parameter that holds how many items at most; absent, all.
     pub first: Option<usize>,
     /// The parameter that holds the number of items to pass over.
     pub skip: Option<usize>,
     /// What is answered of each.
     pub item: ItemShape,
+    /// Lists inside the items that come beside each of them, because not every item of theirs is delivered
+    /// ([`FilteredItems::beside`](super::FilteredItems)).
+    pub beside: Vec<ListShape>,
 }
 
 /// What is answered of an object that is written as JSON.
@@ -144,14 +154,9 @@ pub enum ItemValue {
     /// An object.
     Object(ItemShape),
     /// A list of objects.
-    Items {
-        /// The parameter that holds how many items at most; absent, all.
-        first: Option<usize>,
-        /// The parameter that holds the number of items to pass over.
-        skip: Option<usize>,
-        /// What is answered of each.
-        item: ItemShape,
-    },
+    Items(ListShape),
+    /// A list of objects that comes beside the item, by its number among [`ListShape::beside`].
+    Beside(usize),
 }
 
 /// What a change answers.
@@ -319,7 +324,7 @@ impl Value {
     fn weight(&self) -> usize {
         match self {
             Value::One { object, .. } | Value::NestedObject(object) | Value::Object { object, .. } => object.weight(),
-            Value::Items(items) => items.item.weight(),
+            Value::Items(items) => items.list.weight(),
             Value::WholeObject { item, .. } => item.weight(),
             Value::Connection(connection) => connection.weight(),
             Value::Typename(name) => name.len(),
@@ -331,12 +336,19 @@ impl Value {
     }
 }
 
+impl ListShape {
+    fn weight(&self) -> usize {
+        self.item.weight() + self.beside.iter().map(ListShape::weight).sum::<usize>()
+    }
+}
+
 impl ItemShape {
     fn weight(&self) -> usize {
         let below = |field: &ItemField| match field {
             ItemField::Typename(name) => name.len(),
-            ItemField::Member { member, value: ItemValue::Leaf(_), .. } => member.len(),
-            ItemField::Member { value: ItemValue::Object(item) | ItemValue::Items { item, .. }, .. } => item.weight(),
+            ItemField::Member { member, value: ItemValue::Leaf(_) | ItemValue::Beside(_), .. } => member.len(),
+            ItemField::Member { value: ItemValue::Object(item), .. } => item.weight(),
+            ItemField::Member { value: ItemValue::Items(list), .. } => list.weight(),
         };
         self.fields.iter().map(|(head, field)| head.weight() + below(field)).sum()
     }

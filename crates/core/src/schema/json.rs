@@ -111,11 +111,10 @@ impl Printer<'_> {
         }
     }
 
-    /// The arguments of a list of objects. Lists inside items of a list are not filtered.
-    pub(super) fn item_arguments(&self, of: TypeId, column: &Column) -> String {
+    /// The arguments of a list of objects.
+    pub(super) fn item_arguments(&self, column: &Column) -> String {
         let FieldType::Items(items) = column.kind else { return String::new() };
-        let is_inside = self.model.types[of].items_of.is_some();
-        if is_inside || !self.has_filter(items) {
+        if !self.has_filter(items) {
             return "(first: Int, skip: Int)".to_owned();
         }
         format!("(filter: {}Filter, first: Int, skip: Int)", self.model.types[items].helpers)

@@ -164,7 +164,7 @@ impl Printer<'_> {
         let c = &self.model.types[id].columns[column];
         self.describe(c.description.as_deref(), "  ");
         let kind = self.output_type(c);
-        let arguments = self.item_arguments(id, c);
+        let arguments = self.item_arguments(c);
         let non_null = self.view.is_non_null(id, column);
         line!(self, "  {field}{arguments}: {kind}{}", if non_null { "!" } else { "" });
     }

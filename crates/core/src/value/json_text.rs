@@ -1,182 +1,78 @@
-//! JSON as it is written: taken apart without being turned into values. What is walked over is checked: what is not JSON ends the
-//! walk, and [`Members::is_whole`] tells.
+//! JSON as it is written: walked over without being turned into values. What is walked over is checked.
+//!
+//! A walk goes from a place, where a value begins, to the place behind it; there is none where what is walked over is no JSON.
 
 use std::borrow::Cow;
 
 /// Levels of lists and objects that are walked over; what is nested deeper is taken for no JSON.
-const MOST_LEVELS: usize = 200;
+pub(crate) const STORED_LEVELS: usize = 200;
 
-/// The items of a list.
-#[derive(Debug, Clone)]
-pub(crate) struct Items<'j>(Walk<'j>);
-
-/// The members of an object: each name as it is written between its quotes, and its value.
-#[derive(Debug, Clone)]
-pub(crate) struct Members<'j>(Walk<'j>);
-
-impl<'j> Items<'j> {
-    /// Those of a list; none where it is none.
-    pub(crate) fn of(json: &'j [u8]) -> Option<Self> {
-        Walk::into(json, b'[').map(Items)
-    }
-}
-
-impl<'j> Members<'j> {
-    /// Those of an object; none where it is none.
-    pub(crate) fn of(json: &'j [u8]) -> Option<Self> {
-        Walk::into(json, b'{').map(Members)
-    }
-
-    /// Once all were walked over: was it an object, with nothing behind it?
-    pub(crate) fn is_whole(&self) -> bool {
-        self.0.state == State::Ended && self.0.json[self.0.at..].trim_ascii().is_empty()
-    }
-}
-
-impl<'j> Iterator for Items<'j> {
-    type Item = &'j [u8];
-
-    fn next(&mut self) -> Option<&'j [u8]> {
-        let Walk { json, .. } = self.0;
-        self.0.step(b']')?;
-        let start = self.0.at;
-        self.0.value()?;
-        Some(&json[start..self.0.at])
-    }
-}
-
-impl<'j> Iterator for Members<'j> {
-    type Item = (&'j [u8], &'j [u8]);
-
-    fn next(&mut self) -> Option<(&'j [u8], &'j [u8])> {
-        let Walk { json, .. } = self.0;
-        self.0.step(b'}')?;
-        let name = self.0.at;
-        self.0.walked(name_of)?;
-        let name = &json[name + 1..self.0.at - 1];
-        self.0.walked(colon)?;
-        let start = self.0.at;
-        self.0.value()?;
-        Some((name, &json[start..self.0.at]))
-    }
-}
-
-/// Is a name, as it is written between its quotes, this one?
-pub(crate) fn is_called(written: &[u8], name: &str) -> bool {
-    written == name.as_bytes() || (written.contains(&b'\\') && unescaped(written) == name)
-}
-
-fn unescaped(written: &[u8]) -> Cow<'_, str> {
-    let quoted = [b"\"", written, b"\""].concat();
-    serde_json::from_slice(&quoted).map_or_else(|_| String::from_utf8_lossy(written), Cow::Owned)
-}
-
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum State {
-    /// Nothing was walked over yet.
-    Begun,
-    /// Something was.
-    Within,
-    /// The closing bracket was.
-    Ended,
-    /// It is no JSON.
-    Broken,
-}
-
-/// A walk through a list or an object.
-#[derive(Debug, Clone)]
-struct Walk<'j> {
-    json: &'j [u8],
-    at: usize,
-    state: State,
-}
-
-impl<'j> Walk<'j> {
-    fn into(json: &'j [u8], opening: u8) -> Option<Self> {
-        let at = after_space(json, 0);
-        (json.get(at) == Some(&opening)).then_some(Walk { json, at: at + 1, state: State::Begun })
-    }
-
-    /// To the next value, past the comma before it; none at the end.
-    fn step(&mut self, closing: u8) -> Option<()> {
-        let at = after_space(self.json, self.at);
-        let next = match (self.state, self.json.get(at)) {
-            (State::Begun | State::Within, Some(byte)) if *byte == closing => {
-                (self.at, self.state) = (at + 1, State::Ended);
-                return None;
-            }
-            (State::Begun, Some(_)) => Some(at),
-            (State::Within, Some(b',')) => Some(after_space(self.json, at + 1)),
-            _ => None,
-        };
-        self.at = next.or_else(|| self.broken())?;
-        self.state = State::Within;
-        Some(())
-    }
-
-    fn value(&mut self) -> Option<()> {
-        self.walked(|json, at| end_of_value(json, at, MOST_LEVELS))
-    }
-
-    fn walked(&mut self, end: impl FnOnce(&[u8], usize) -> Option<usize>) -> Option<()> {
-        self.at = end(self.json, self.at).or_else(|| self.broken())?;
-        Some(())
-    }
-
-    fn broken(&mut self) -> Option<usize> {
-        if self.state != State::Ended {
-            self.state = State::Broken;
-        }
-        None
-    }
-}
-
-fn after_space(json: &[u8], at: usize) -> usize {
+/// The first place at or after `at` where there is no space.
+pub(crate) fn after_space(json: &[u8], at: usize) -> usize {
     let is_space = |byte: &u8| matches!(byte, b' ' | b'\n' | b'\r' | b'\t');
     let rest = json.get(at..).unwrap_or_default();
     at + rest.iter().position(|byte| !is_space(byte)).unwrap_or(rest.len())
 }
 
-fn name_of(json: &[u8], at: usize) -> Option<usize> {
-    if json.get(at) == Some(&b'"') { end_of_text(json, at) } else { None }
-}
-
-fn colon(json: &[u8], at: usize) -> Option<usize> {
-    let at = after_space(json, at);
-    (json.get(at) == Some(&b':')).then(|| after_space(json, at + 1))
-}
-
-/// Where the value ends that begins here.
-fn end_of_value(json: &[u8], at: usize, levels: usize) -> Option<usize> {
+/// Past any value.
+pub(crate) fn past_value(json: &[u8], at: usize, levels: usize) -> Option<usize> {
     match json.get(at)? {
-        b'"' => end_of_text(json, at),
-        b'{' => end_of_list(json, at, b'}', levels, |json, at, levels| {
-            let at = colon(json, name_of(json, at)?)?;
-            end_of_value(json, at, levels)
-        }),
-        b'[' => end_of_list(json, at, b']', levels, end_of_value),
-        b'-' | b'0'..=b'9' => end_of_number(json, at),
-        b't' => literal(json, at, b"true"),
-        b'f' => literal(json, at, b"false"),
-        b'n' => literal(json, at, b"null"),
+        b'"' => past_text(json, at),
+        b'{' => past_object(json, at, levels, |_, at, levels| past_value(json, at, levels)),
+        b'[' => past_list(json, at, levels, |at, levels| past_value(json, at, levels)),
+        b'-' | b'0'..=b'9' => past_number(json, at),
+        b't' => past_literal(json, at, b"true"),
+        b'f' => past_literal(json, at, b"false"),
+        b'n' => past_literal(json, at, b"null"),
         _ => None,
     }
 }
 
-fn end_of_list(
+/// Past the list that begins here; `item` is told where each item begins and how many levels are left, and goes past it.
+pub(crate) fn past_list(
     json: &[u8],
     at: usize,
-    closing: u8,
     levels: usize,
-    item: impl Fn(&[u8], usize, usize) -> Option<usize>,
+    mut item: impl FnMut(usize, usize) -> Option<usize>,
 ) -> Option<usize> {
+    past_parts(json, at, (b'[', b']'), levels, |at, levels| item(at, levels))
+}
+
+/// Past the object that begins here; `member` is told each name as it is written between its quotes, where its value begins, and how
+/// many levels are left, and goes past the value.
+pub(crate) fn past_object<'j>(
+    json: &'j [u8],
+    at: usize,
+    levels: usize,
+    mut member: impl FnMut(&'j [u8], usize, usize) -> Option<usize>,
+) -> Option<usize> {
+    past_parts(json, at, (b'{', b'}'), levels, |at, levels| {
+        let end = past_text(json, at)?;
+        let colon = after_space(json, end);
+        if json.get(colon) != Some(&b':') {
+            return None;
+        }
+        member(&json[at + 1..end - 1], after_space(json, colon + 1), levels)
+    })
+}
+
+fn past_parts(
+    json: &[u8],
+    at: usize,
+    (opening, closing): (u8, u8),
+    levels: usize,
+    mut part: impl FnMut(usize, usize) -> Option<usize>,
+) -> Option<usize> {
+    if json.get(at) != Some(&opening) {
+        return None;
+    }
     let levels = levels.checked_sub(1)?;
     let mut at = after_space(json, at + 1);
     if json.get(at) == Some(&closing) {
         return Some(at + 1);
     }
     loop {
-        at = after_space(json, item(json, at, levels)?);
+        at = after_space(json, part(at, levels)?);
         match json.get(at)? {
             b',' => at = after_space(json, at + 1),
             byte if *byte == closing => return Some(at + 1),
@@ -185,11 +81,11 @@ fn end_of_list(
     }
 }
 
-fn literal(json: &[u8], at: usize, word: &[u8]) -> Option<usize> {
+fn past_literal(json: &[u8], at: usize, word: &[u8]) -> Option<usize> {
     json[at..].starts_with(word).then_some(at + word.len())
 }
 
-fn end_of_text(json: &[u8], at: usize) -> Option<usize> {
+fn past_text(json: &[u8], at: usize) -> Option<usize> {
     /// Bytes that end a text, begin an escape, or are not allowed.
     const SPECIAL: [bool; 256] = {
         let mut special = [false; 256];
@@ -202,6 +98,9 @@ fn end_of_text(json: &[u8], at: usize) -> Option<usize> {
         special[b'\\' as usize] = true;
         special
     };
+    if json.get(at) != Some(&b'"') {
+        return None;
+    }
     let mut at = at + 1;
     loop {
         at += json.get(at..)?.iter().position(|byte| SPECIAL[usize::from(*byte)])?;
@@ -217,7 +116,7 @@ fn end_of_text(json: &[u8], at: usize) -> Option<usize> {
     }
 }
 
-fn end_of_number(json: &[u8], at: usize) -> Option<usize> {
+fn past_number(json: &[u8], at: usize) -> Option<usize> {
     let digits = |at: usize| {
         let rest = json.get(at..).unwrap_or_default();
         let count = rest.iter().position(|byte| !byte.is_ascii_digit()).unwrap_or(rest.len());
@@ -236,33 +135,47 @@ fn end_of_number(json: &[u8], at: usize) -> Option<usize> {
     Some(at)
 }
 
+/// Is a name, as it is written between its quotes, this one?
+pub(crate) fn is_called(written: &[u8], name: &str) -> bool {
+    written == name.as_bytes() || (written.contains(&b'\\') && unescaped(written) == name)
+}
+
+fn unescaped(written: &[u8]) -> Cow<'_, str> {
+    let quoted = [b"\"", written, b"\""].concat();
+    serde_json::from_slice(&quoted).map_or_else(|_| String::from_utf8_lossy(written), Cow::Owned)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    fn items(json: &str) -> Option<Vec<String>> {
-        Items::of(json.as_bytes()).map(|items| items.map(|item| String::from_utf8_lossy(item).into_owned()).collect())
-    }
-
     #[test]
-    fn lists_and_objects_are_taken_apart_as_they_are_written() {
-        let json = r#" [ 1, "a,]\"\\" ,{"b": [2, {"c": "}"}]}, [], true,null , -1.5e+3] "#;
-        let expected = ["1", r#""a,]\"\\""#, r#"{"b": [2, {"c": "}"}]}"#, "[]", "true", "null", "-1.5e+3"];
-        assert_eq!(items(json).unwrap(), expected);
-        assert_eq!(items("[]").unwrap(), Vec::<String>::new());
-        assert_eq!(items("{}"), None);
-        let mut members = Members::of(br#"{"a" : 1,"\u0062":{"x":2} , "c":"d"} "#).unwrap();
-        let found: Vec<_> = members.by_ref().collect();
-        let expected: [(&[u8], &[u8]); 3] = [(b"a", b"1"), (b"\\u0062", b"{\"x\":2}"), (b"c", b"\"d\"")];
-        assert_eq!(found, expected);
-        assert!(members.is_whole());
+    fn lists_and_objects_are_walked_over_part_by_part() {
+        let json = r#"[ 1, "a,]\"\\" ,{"b": [2, {"c": "}"}]}, [], true,null , -1.5e+3]"#;
+        let mut found = Vec::new();
+        let end = past_list(json.as_bytes(), 0, STORED_LEVELS, |at, levels| {
+            let end = past_value(json.as_bytes(), at, levels)?;
+            found.push(&json[at..end]);
+            Some(end)
+        });
+        assert_eq!(found, ["1", r#""a,]\"\\""#, r#"{"b": [2, {"c": "}"}]}"#, "[]", "true", "null", "-1.5e+3"]);
+        assert_eq!(end, Some(json.len()));
+        assert_eq!(past_list(b"{}", 0, STORED_LEVELS, |_, _| None), None);
+        let json = r#"{"a" : 1,"\u0062":{"x":2} , "c":"d"}"#;
+        let mut found = Vec::new();
+        let end = past_object(json.as_bytes(), 0, STORED_LEVELS, |name, at, levels| {
+            let end = past_value(json.as_bytes(), at, levels)?;
+            found.push((std::str::from_utf8(name).unwrap(), &json[at..end]));
+            Some(end)
+        });
+        assert_eq!(found, [("a", "1"), ("\\u0062", "{\"x\":2}"), ("c", "\"d\"")]);
+        assert_eq!(end, Some(json.len()));
         assert!(is_called(b"\\u0062", "b") && is_called(b"b", "b") && !is_called(b"b", "c"));
     }
 
-    /// Takes for an object what the library takes for one.
+    /// Takes for JSON what the library takes for it.
     #[test]
     fn what_is_not_json_is_told() {
-        let deep = format!("{{\"a\": {}1{}}}", "[".repeat(150), "]".repeat(150));
         let texts = [
             r#"{}"#,
             r#" { } "#,
@@ -292,16 +205,21 @@ mod tests {
             "{\"a\": \"",
             "{\"a\": \"\\",
             "{",
+            "",
+            "[",
+            "-",
         ];
+        let is_whole = |text: &str| {
+            let start = after_space(text.as_bytes(), 0);
+            let end = past_value(text.as_bytes(), start, STORED_LEVELS);
+            end.is_some_and(|end| after_space(text.as_bytes(), end) == text.len())
+        };
         for text in texts {
-            let mut members = Members::of(text.as_bytes()).unwrap();
-            members.by_ref().for_each(drop);
             let is_json = serde_json::from_str::<serde::de::IgnoredAny>(text).is_ok();
-            assert_eq!(members.is_whole(), is_json, "{text}");
+            assert_eq!(is_whole(text), is_json, "{text}");
         }
-        let mut members = Members::of(deep.as_bytes()).unwrap();
-        assert_eq!(members.by_ref().count(), 1);
-        let deeper = deep.replace("1]", &format!("{}1{}]", "[".repeat(100), "]".repeat(100)));
-        assert_eq!(Members::of(deeper.as_bytes()).unwrap().count(), 0, "the stack is not for callers to use up");
+        let nested = |levels: usize| format!("{}1{}", "[".repeat(levels), "]".repeat(levels));
+        assert!(is_whole(&nested(STORED_LEVELS)));
+        assert!(!is_whole(&nested(STORED_LEVELS + 1)), "the stack is not for callers to use up");
     }
 }

@@ -5,7 +5,7 @@
 
 use std::borrow::Cow;
 
-use super::json_text::Items;
+use super::json_text::{STORED_LEVELS, past_list, past_value};
 use super::output::{decimal_digits, excerpt, write_scalar};
 use super::{CoercionError, DatumRef, Scalar};
 
@@ -98,24 +98,30 @@ fn is_short_whole(json: &[u8]) -> bool {
 /// # Errors
 /// [`CoercionError`] where it is not a list, or where one of its items is not one of the scalar; then nothing was appended.
 pub fn write_json_list(out: &mut Vec<u8>, scalar: Scalar, json: &[u8]) -> Result<(), CoercionError> {
-    let Some(items) = Items::of(json) else {
-        if json.trim_ascii() == b"null" {
-            out.extend_from_slice(b"null");
-            return Ok(());
+    let json = json.trim_ascii();
+    if json == b"null" {
+        out.extend_from_slice(json);
+        return Ok(());
+    }
+    let (mark, mut unfit) = (out.len(), None);
+    let end = past_list(json, 0, STORED_LEVELS, |at, levels| {
+        out.push(if out.len() == mark { b'[' } else { b',' });
+        let end = past_value(json, at, levels)?;
+        match write_json_scalar(out, scalar, &json[at..end]) {
+            Ok(()) => Some(end),
+            Err(error) => {
+                unfit = Some(error);
+                None
+            }
         }
-        let found = describe_stored(json.trim_ascii());
-        return Err(CoercionError::new(format!("a list of {}", scalar.name()), found));
-    };
-    let mark = out.len();
-    out.push(b'[');
-    for (at, item) in items.enumerate() {
-        if at > 0 {
-            out.push(b',');
-        }
-        if let Err(unfit) = write_json_scalar(out, scalar, item) {
-            out.truncate(mark);
-            return Err(unfit);
-        }
+    });
+    if end != Some(json.len()) {
+        out.truncate(mark);
+        let found = if json.first() == Some(&b'[') { "what is not JSON".to_owned() } else { describe_stored(json) };
+        return Err(unfit.unwrap_or_else(|| CoercionError::new(format!("a list of {}", scalar.name()), found)));
+    }
+    if out.len() == mark {
+        out.push(b'[');
     }
     out.push(b']');
     Ok(())

@@ -13,7 +13,7 @@ pub use convert::{KeyFormat, convert_key};
 pub(crate) use input::describe_json;
 pub use input::{datum_from_json, literal_to_json};
 pub use json::{MOST_LEVELS, PlainObject, read_json, read_object};
-pub(crate) use json_text::{Items, Members, is_called};
+pub(crate) use json_text::{STORED_LEVELS, after_space, is_called, past_list, past_object, past_value};
 pub(crate) use list::take_item;
 pub use list::{ListRef, push_item};
 pub use member::{JsonType, write_json_list, write_json_scalar};

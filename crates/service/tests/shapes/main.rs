@@ -112,6 +112,76 @@ fn items_of_lists_are_filtered_and_paged(#[values(Engine::Sqlite, Engine::Postgr
     assert_eq!((&nodes[4]["report"]["young"], &nodes[1]["report"]["young"]), (&Json::Null, &json!([])));
 }
 
+/// Days with huts with beds, and what is not as it should be among them.
+const TRIPS: [&str; 4] = [
+    r#"{"days": [{"n": 1, "huts": [{"name": "A", "beds": [{"no": 1, "free": true}, {"no": 2, "free": false}]}, {"name": "B", "beds": []}],
+        "bag": {"things": [{"kind": "rope"}, {"kind": "axe"}, {"kind": "rope"}]}},
+       {"n": 2, "huts": null, "bag": {"things": [{"kind": "axe"}]}}, {"n": 3, "huts": [{"name": "A", "beds": [{"no": 7, "free": true}]}], "bag": null}]}"#,
+    r#"{"days": []}"#,
+    r#"{"days": null}"#,
+    r#"{"days": [{"n": 4, "huts": [{"name": "A"}, {"name": null, "beds": null}]}, null]}"#,
+];
+
+#[rstest]
+fn lists_inside_items_are_filtered_too(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+    let json = if engine == Engine::Postgres { "jsonb" } else { "json" };
+    let rows: Vec<String> =
+        TRIPS.iter().enumerate().map(|(at, trip)| format!("insert into trips values ({at}, '{trip}');\n")).collect();
+    let sql =
+        format!("create table trips (id integer primary key, trip {json});\n{}", rows.concat().replace("\n ", " "));
+    let edits = "[[type]]\ntable = \"trips\"\n[type.fields.trip]\nshape = true\n";
+    let (database, _project, service) = TestProject::served(engine, &sql, edits);
+    let trips = |fields: &str| {
+        let answer =
+            service.ask(&format!("{{ trips(orderBy: [{{ id: ASC }}]) {{ nodes {{ trip {{ {fields} }} }} }} }}")).json();
+        let days = |at: usize| answer["data"]["trips"]["nodes"][at]["trip"]["days"].clone();
+        (days(0), days(1), days(2), days(3), answer)
+    };
+    // Alone: the list around it is not filtered.
+    let (first, empty, null, last, _) = trips("days { n huts(filter: { name: { eq: \"A\" } }) { name } }");
+    let a = json!([{ "name": "A" }]);
+    assert_eq!(first, json!([{ "n": 1, "huts": a }, { "n": 2, "huts": null }, { "n": 3, "huts": a }]));
+    assert_eq!((empty, null), (json!([]), Json::Null));
+    assert_eq!(last, json!([{ "n": 4, "huts": a }, null]));
+    // At every level, in an object, twice under other names, and with pages.
+    let fields = "days(filter: { n: { ne: 2 } }, first: 2) { n \
+        rope: bag { things(filter: { kind: { eq: \"rope\" } }, skip: 1) { kind } } \
+        other: bag { things(filter: { kind: { ne: \"rope\" } }) { kind } all: things { kind } } \
+        huts(filter: { beds: { isEmpty: false } }) { name beds(filter: { free: { eq: true } }) { no } taken: beds(filter: { free: { eq: false } }) { no } } }";
+    let (first, empty, null, last, answer) = trips(fields);
+    let rope = json!({ "kind": "rope" });
+    let day = json!({
+        "n": 1, "rope": { "things": [rope] }, "other": { "things": [{ "kind": "axe" }], "all": [rope, { "kind": "axe" }, rope] },
+        "huts": [{ "name": "A", "beds": [{ "no": 1 }], "taken": [{ "no": 2 }] }],
+    });
+    let third =
+        json!({ "n": 3, "rope": null, "other": null, "huts": [{ "name": "A", "beds": [{ "no": 7 }], "taken": [] }] });
+    assert_eq!(first, json!([day, third]), "{answer}");
+    assert_eq!((empty, null), (json!([]), Json::Null));
+    assert_eq!(last, json!([{ "n": 4, "rope": null, "other": null, "huts": [] }]));
+    assert_eq!(answer["errors"], Json::Null);
+    // The list in the middle is delivered whole, with a filtered one inside.
+    let (first, .., last, _) = trips("days { huts { name beds(filter: { no: { gt: 1 } }) { no } } }");
+    assert_eq!(first[0]["huts"], json!([{ "name": "A", "beds": [{ "no": 2 }] }, { "name": "B", "beds": [] }]));
+    assert_eq!((&first[1]["huts"], &first[2]["huts"][0]["beds"]), (&Json::Null, &json!([{ "no": 7 }])));
+    assert_eq!(last, json!([{ "huts": [{ "name": "A", "beds": null }, { "name": null, "beds": null }] }, null]));
+    // What is no list, no object, and no JSON of its type is an error on that field alone.
+    let odd =
+        r#"{"days": [5, {"n": 5, "huts": "none", "bag": [1]}, {"n": 6, "huts": [7, {"name": "A", "beds": {}}]}]}"#;
+    database.execute(&format!("insert into trips values (9, '{odd}');\n"));
+    let document = "{ trips(filter: { id: { eq: 9 } }) { nodes { trip { days { n huts(filter: { not: { name: { eq: \"B\" } } }) { \
+                    name beds(filter: { no: { gt: 1 } }) { no } } bag { things(filter: { kind: { eq: \"rope\" } }) { kind } } } } } } }";
+    let answer = service.ask(document).json();
+    let days = &answer["data"]["trips"]["nodes"][0]["trip"]["days"];
+    assert_eq!(days[0], Json::Null, "{answer}");
+    assert_eq!(days[1], json!({ "n": 5, "huts": null, "bag": null }), "{answer}");
+    assert_eq!(days[2], json!({ "n": 6, "huts": [{ "name": "A", "beds": null }], "bag": null }), "{answer}");
+    let paths: Vec<String> =
+        answer["errors"].as_array().unwrap().iter().map(|error| error["path"].to_string()).collect();
+    let at = |rest: &str| format!("[\"trips\",\"nodes\",0,\"trip\",\"days\",{rest}]");
+    assert_eq!(paths, [at("0"), at("1,\"huts\""), at("1,\"bag\""), at("2,\"huts\",0,\"beds\"")], "{answer}");
+}
+
 #[rstest]
 fn filters_say_the_same_on_every_engine(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
     let Served { database, _project, service } = served(engine, TYPED);

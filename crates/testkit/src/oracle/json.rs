@@ -178,7 +178,7 @@ impl Drawing<'_> {
             }
             FieldType::Items(items) => {
                 let mut arguments = Vec::new();
-                let has_filter = model.types[of].items_of.is_none() && self.view.columns(items).next().is_some();
+                let has_filter = self.view.columns(items).next().is_some();
                 let filter = if has_filter && self.random.random_bool(0.5) {
                     let (filter, text) = self.filter(items, 1);
                     arguments.push(format!("filter: {text}"));
@@ -264,7 +264,7 @@ impl Interpreter<'_> {
             None => whole,
         };
         let Field::Object { fields, .. } = field else {
-            return self.json_value(c.kind, found.as_ref(), field, true);
+            return self.json_value(c.kind, found.as_ref(), field);
         };
         match found {
             None | Some(Json::Null) => "null".to_owned(),
@@ -292,15 +292,14 @@ impl Interpreter<'_> {
         "null".to_owned()
     }
 
-    /// A value as it is written. `filters`: is it of a row, so that items are filtered?
-    fn json_value(&mut self, kind: FieldType, value: Option<&Json>, field: &Field, filters: bool) -> String {
+    /// A value as it is written.
+    fn json_value(&mut self, kind: FieldType, value: Option<&Json>, field: &Field) -> String {
         let model = &self.world.model;
         let Some(value) = value.filter(|value| !value.is_null()) else { return "null".to_owned() };
         match (field, kind, value) {
             (Field::Items { list, .. }, FieldType::Items(items), Json::Array(all)) => {
                 let passes = |interpreter: &Self, item: &&Json| {
-                    let filter = list.filter.as_ref().filter(|_| filters);
-                    filter.is_none_or(|filter| {
+                    list.filter.as_ref().is_none_or(|filter| {
                         interpreter.passes(items, &item_row(&interpreter.world.model, items, item), filter)
                             == Some(true)
                     })
@@ -345,7 +344,7 @@ impl Interpreter<'_> {
                 Field::Column(column) | Field::Object { column, .. } | Field::Items { column, .. } => {
                     let c = &self.world.model.types[of].columns[*column];
                     let name = c.member.as_ref().and_then(|member| member.path.last()).expect("a member");
-                    self.json_value(c.kind, found.get(name), field, false)
+                    self.json_value(c.kind, found.get(name), field)
                 }
                 Field::Typename | Field::One { .. } | Field::Many { .. } => "null".to_owned(),
             };

@@ -1,24 +1,19 @@
 //! What is inside a row's JSON, written as the answer wants it.
 
+use super::places::Part;
 use super::{Origin, Step, Stop, Writer};
 use crate::error::Location;
 use crate::model::FieldType;
-use crate::plan::{ItemField, ItemShape, ItemValue, ItemsShape, ObjectShape};
+use crate::plan::{ItemField, ItemShape, ItemValue, ItemsShape, ListShape, ObjectShape};
 use crate::value::{
-    CoercionError, DatumRef, Items, Members, describe_stored, is_called, type_of_stored, write_json_list,
-    write_json_scalar, write_plain,
+    CoercionError, DatumRef, describe_stored, type_of_stored, write_json_list, write_json_scalar, write_plain,
 };
 
-/// How many items of a list are wanted, and after how many.
-#[derive(Clone, Copy)]
-struct Page {
-    first: usize,
-    skip: usize,
-}
+const NOT_JSON: &str = "what is not JSON";
 
-/// A part of JSON that is being written: which field it is, of which row, and whether null is impossible.
+/// What the value that is written is of: which field, of which row, and whether null is impossible.
 #[derive(Clone, Copy)]
-struct Part<'n, 'r, 's> {
+struct About<'n, 'r, 's> {
     name: &'n str,
     non_null: bool,
     location: Option<Location>,
@@ -50,7 +45,7 @@ impl<'a, 's> Writer<'a, 's> {
             DatumRef::Text(other) => String::from_utf8_lossy(other).into_owned(),
             other => other.describe().to_owned(),
         };
-        self.is_not("an object", found, Part { name, non_null, location, from })
+        self.is_not("an object", found, About { name, non_null, location, from })
     }
 
     /// An object as the column has it, whatever that is.
@@ -60,14 +55,22 @@ impl<'a, 's> Writer<'a, 's> {
         location: Option<Location>,
         from: Origin<'_, 's>,
     ) -> Result<(), Stop> {
-        let part = Part { name, non_null, location, from };
-        match from.row.cell(output) {
-            DatumRef::Null => self.is_not("an object", "null".to_owned(), part),
-            // Whether it is JSON is seen as it is walked over.
-            DatumRef::Text(json) if std::str::from_utf8(json).is_ok() => self.item(item, json, part),
-            DatumRef::Text(_) => self.is_not("an object", "what is not JSON".to_owned(), part),
-            other => self.is_not("an object", other.describe().to_owned(), part),
-        }
+        let about = About { name, non_null, location, from };
+        let json = match from.row.cell(output) {
+            DatumRef::Null => return self.is_not("an object", "null".to_owned(), about),
+            DatumRef::Text(json) => json,
+            other => return self.is_not("an object", other.describe().to_owned(), about),
+        };
+        let mut places = std::mem::take(&mut self.places);
+        // Whether it is JSON is seen as it is walked over.
+        let json = if std::str::from_utf8(json).is_ok() { json } else { b"" };
+        let result = match Part::object(self.bound, item, json, &mut places, self.most_bytes) {
+            Ok(Some(part)) => self.item(item, part, None, about),
+            Ok(None) => self.is_not("an object", NOT_JSON.to_owned(), about),
+            Err(problem) => Err(problem.into()),
+        };
+        self.places = places;
+        result
     }
 
     /// A list of objects as it is written in the row's JSON.
@@ -82,58 +85,53 @@ impl<'a, 's> Writer<'a, 's> {
             DatumRef::Text(json) => json,
             _ => b"null",
         };
-        let page = self.page_of_items(items.first, items.skip);
-        let part = Part { name: &items.name, non_null: items.non_null, location, from };
-        let write = |writer: &mut Self| writer.item_list(&items.item, page, json, part);
-        self.at(Step::Key(key), |writer| writer.unless(items.non_null, write))
+        let about = About { name: &items.name, non_null: items.non_null, location, from };
+        let mut places = std::mem::take(&mut self.places);
+        let found = Part::list(self.bound, &items.list, json, &mut places, self.most_bytes)?;
+        let result = self.at(Step::Key(key), |writer| {
+            writer.unless(items.non_null, |writer| match found {
+                Some(part) => writer.item_list(&items.list, part, about),
+                None => writer.is_not("a list", NOT_JSON.to_owned(), about),
+            })
+        });
+        self.places = places;
+        result
     }
 
-    fn page_of_items(&self, first: Option<usize>, skip: Option<usize>) -> Page {
-        let value = |parameter: usize| usize::try_from(self.bound.integer(parameter)).unwrap_or(0);
-        Page { first: first.map_or(usize::MAX, value), skip: skip.map_or(0, value) }
-    }
-
-    fn item_list(&mut self, item: &'a ItemShape, page: Page, json: &[u8], part: Part<'_, '_, 's>) -> Result<(), Stop> {
-        let Some(items) = Items::of(json) else {
-            return self.is_not("a list", described(json), part);
-        };
+    fn item_list(&mut self, list: &'a ListShape, part: Part<'_>, about: About<'_, '_, 's>) -> Result<(), Stop> {
+        if !part.text().starts_with(b"[") {
+            return self.is_not("a list", described(part.text()), about);
+        }
         // Items are nullable, whatever the list is.
-        let part = Part { non_null: false, ..part };
+        let about = About { non_null: false, ..about };
         self.out.push(b'[');
-        for (at, json) in items.skip(page.skip).take(page.first).enumerate() {
+        for (at, item) in part.items().enumerate() {
             if at > 0 {
                 self.out.push(b',');
             }
-            self.at(Step::Index(at), |writer| writer.nullable(|writer| writer.item(item, json, part)))?;
+            let beside = (!list.beside.is_empty()).then_some((list, item));
+            let write = |writer: &mut Self| writer.item(&list.item, item, beside, about);
+            self.at(Step::Index(at), |writer| writer.nullable(write))?;
         }
         self.out.push(b']');
         Ok(())
     }
 
-    /// An object as it is written in JSON.
-    fn item(&mut self, item: &'a ItemShape, json: &[u8], part: Part<'_, '_, 's>) -> Result<(), Stop> {
-        let Some(mut members) = Members::of(json) else {
-            return self.is_not("an object", described(json), part);
-        };
-        let mut found: Vec<Option<&[u8]>> = vec![None; item.fields.len()];
-        for (written, value) in members.by_ref() {
-            for (found, (_, field)) in found.iter_mut().zip(&item.fields) {
-                match field {
-                    // Of several of one name the first counts, as for the engines that keep several.
-                    ItemField::Member { member, .. } if is_called(written, member) => {
-                        found.get_or_insert(value);
-                    }
-                    ItemField::Member { .. } | ItemField::Typename(_) => {}
-                }
-            }
+    /// An object as it is written in JSON, in an item beside which there may be lists.
+    fn item(
+        &mut self,
+        item: &'a ItemShape,
+        part: Part<'_>,
+        beside: Option<(&'a ListShape, Part<'_>)>,
+        about: About<'_, '_, 's>,
+    ) -> Result<(), Stop> {
+        if !part.text().starts_with(b"{") {
+            return self.is_not("an object", described(part.text()), about);
         }
-        if !members.is_whole() {
-            return self.is_not("an object", "what is not JSON".to_owned(), part);
-        }
-        let mut found = found.into_iter();
+        let mut number = 0;
         self.members(&item.fields, |writer, (head, field)| {
+            number += 1;
             writer.out.extend_from_slice(&head.written_key);
-            let json = found.next().flatten().unwrap_or(b"null");
             let (name, non_null, value) = match field {
                 ItemField::Typename(name) => {
                     write_plain(&mut writer.out, name);
@@ -141,45 +139,57 @@ impl<'a, 's> Writer<'a, 's> {
                 }
                 ItemField::Member { name, non_null, value, .. } => (name, *non_null, value),
             };
-            let part = Part { name, non_null, location: head.location, from: part.from };
-            let write = |writer: &mut Self| match value {
-                ItemValue::Leaf(kind) => writer.item_leaf(*kind, json, part),
-                ItemValue::Object(object) => writer.item(object, json, part),
-                ItemValue::Items { first, skip, item } => {
-                    let page = writer.page_of_items(*first, *skip);
-                    writer.item_list(item, page, json, part)
+            let about = About { name, non_null, location: head.location, from: about.from };
+            let write = |writer: &mut Self| {
+                let found = part.field(number - 1);
+                match (value, found) {
+                    (ItemValue::Leaf(kind), Some(found)) => writer.item_leaf(*kind, found.text(), about),
+                    (ItemValue::Object(object), Some(found)) => writer.item(object, found, beside, about),
+                    (ItemValue::Items(list), Some(found)) => writer.item_list(list, found, about),
+                    (ItemValue::Beside(number), _) => {
+                        let found = beside.and_then(|(whole, item)| {
+                            let list = &whole.beside[*number];
+                            Some((list, item.field(whole.item.fields.len() + number)?))
+                        });
+                        match found {
+                            Some((list, found)) => writer.item_list(list, found, about),
+                            None => writer.is_not("a list", "null".to_owned(), about),
+                        }
+                    }
+                    (ItemValue::Leaf(_) | ItemValue::Object(_) | ItemValue::Items(_), None) => {
+                        writer.is_not("a value", "null".to_owned(), about)
+                    }
                 }
             };
             writer.at(Step::Key(&head.key), |writer| writer.unless(non_null, write))
         })
     }
 
-    fn item_leaf(&mut self, kind: FieldType, json: &[u8], part: Part<'_, '_, 's>) -> Result<(), Stop> {
+    fn item_leaf(&mut self, kind: FieldType, json: &[u8], about: About<'_, '_, 's>) -> Result<(), Stop> {
         if json == b"null" {
-            return self.is_not("a value", "null".to_owned(), part);
+            return self.is_not("a value", "null".to_owned(), about);
         }
         match self.json_value(kind, json) {
             Ok(()) => Ok(()),
             Err(unfit) => {
-                self.add_unfit(&unfit, part.name, part.non_null, part.from, part.location, None);
+                self.add_unfit(&unfit, about.name, about.non_null, about.from, about.location, None);
                 Err(Stop::Null)
             }
         }
     }
 
     /// Null where there is nothing and that may be; an error where there is something else.
-    fn is_not(&mut self, expected: &str, found: String, part: Part<'_, '_, 's>) -> Result<(), Stop> {
-        if found == "null" && !part.non_null {
+    fn is_not(&mut self, expected: &str, found: String, about: About<'_, '_, 's>) -> Result<(), Stop> {
+        if found == "null" && !about.non_null {
             self.out.extend_from_slice(b"null");
             return Ok(());
         }
         let unfit = CoercionError::new(expected, found);
-        self.add_unfit(&unfit, part.name, part.non_null, part.from, part.location, None);
+        self.add_unfit(&unfit, about.name, about.non_null, about.from, about.location, None);
         Err(Stop::Null)
     }
 }
 
 fn described(json: &[u8]) -> String {
-    let json = json.trim_ascii();
     if json == b"null" { "null".to_owned() } else { type_of_stored(json).to_owned() }
 }
