@@ -2,7 +2,7 @@
 
 use puente_core::catalog::Engine;
 use puente_testkit::database::Database;
-use puente_testkit::project::TestService;
+use puente_testkit::project::{TestProject, TestService};
 use rstest::rstest;
 use serde_json::{Value as Json, json};
 
@@ -347,4 +347,149 @@ fn roles_write_the_members_that_they_were_granted(
     assert_eq!(stored(&database, 1), expected);
     let created = ask("mutation { createIncident(input: { id: 31, report: { depth: 1 } }) { count } }");
     assert_eq!(created["errors"][0]["extensions"]["code"], "DOCUMENT_INVALID", "{created}");
+}
+
+/// What no one should store is changed in part like any other.
+#[rstest]
+fn huge_values_are_changed_in_part(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+    let Served { database, _project, service } = served(engine, TYPED);
+    let many: Vec<String> = (0..10_000).map(|at| format!("\"m{at}\": {at}")).collect();
+    let deep = format!("{}1{}", "[".repeat(29), "]".repeat(29));
+    let items: Vec<String> = (0..10_000).map(|at| format!("{{\"name\": \"n{at}\", \"age\": {}}}", at % 100)).collect();
+    let reports = [
+        format!("{{\"by\": \"Many\", {}}}", many.join(", ")),
+        format!("{{\"by\": \"Deep\", \"other\": {deep}, \"weather\": {{\"more\": {deep}}}}}"),
+        format!("{{\"by\": \"Long\", \"other\": \"{}\"}}", "x".repeat(1 << 20)),
+        format!("{{\"by\": \"Items\", \"people\": [{}]}}", items.join(", ")),
+    ];
+    for (at, report) in reports.iter().enumerate() {
+        let id = 20 + at;
+        database.execute(&insert(id, report));
+        let mut expected: Json = serde_json::from_str(report).unwrap();
+        sets(
+            &service,
+            id,
+            "report: { depth: 5, weather: { snow: 1 }, push: { tags: [\"ice\"], people: [{ age: 99 }] } }",
+        );
+        sets(&service, id, "report: { add: { depth: 1 }, pull: { people: { age: { gte: 50, lt: 99 } } } }");
+        expected["depth"] = json!(6);
+        expected["weather"]["snow"] = json!(1);
+        expected["tags"] = json!(["ice"]);
+        let mut people = expected["people"].as_array().cloned().unwrap_or_default();
+        people.push(json!({ "age": 99 }));
+        people.retain(|person| !(50..99).contains(&person["age"].as_i64().unwrap()));
+        expected["people"] = json!(people);
+        assert!(stored(&database, id) == expected, "{id}: something else was changed");
+    }
+    // As much as a request's body takes.
+    let name = "y".repeat(1_000_000);
+    let body = json!({
+        "query": "mutation($p: [IncidentReportPersonCreate!]) { updateIncident(key: { id: 22 }, set: { report: { push: { people: $p } } }) {
+            node { report { people(filter: { age: { isNull: true } }) { name } } } } }",
+        "variables": { "p": [{ "name": name }] },
+    });
+    assert_eq!(service.data_of(&body)["updateIncident"]["node"]["report"]["people"][0]["name"], json!(name));
+}
+
+/// A column may be a list itself.
+#[rstest]
+fn columns_that_are_lists_take_items(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+    let json = if engine == Engine::Postgres { "jsonb" } else { "json" };
+    let sql = format!(
+        "create table trips (id integer primary key, tags {json}, people {json});
+         insert into trips values (1, '[\"a\", \"b\"]', '[{{\"name\": \"Ana\", \"age\": 3}}]');
+         insert into trips values (2, null, null);
+         insert into trips values (3, '[]', '[]');\n"
+    );
+    let edits = "[[type]]\ntable = \"trips\"\n[type.fields.tags]\nshape = true\n[type.fields.people]\nshape = true\n";
+    let (database, _project, service) = TestProject::served(engine, &sql, edits);
+    let set = |id: usize, set: &str| {
+        service.ask(&format!("mutation {{ updateTrip(key: {{ id: {id} }}, set: {{ {set} }}) {{ count }} }}")).json()
+    };
+    let stored = |id: usize| {
+        let rows = database.query(&format!("select tags, people from trips where id = {id}"));
+        let parsed =
+            |text: &Option<String>| text.as_ref().map_or(Json::Null, |text| serde_json::from_str(text).unwrap());
+        (parsed(&rows[0][0]), parsed(&rows[0][1]))
+    };
+    for id in 1..=3 {
+        let answer = set(id, "push: { tags: [\"c\", \"b\"], people: [{ name: \"Bo\", age: 20 }] }");
+        assert_eq!(answer["data"]["updateTrip"]["count"], 1, "{answer}");
+    }
+    let (ana, bo) = (json!({ "name": "Ana", "age": 3 }), json!({ "name": "Bo", "age": 20 }));
+    assert_eq!(stored(1), (json!(["a", "b", "c", "b"]), json!([ana, bo])));
+    assert_eq!((stored(2), stored(3)), ((json!(["c", "b"]), json!([bo])), (json!(["c", "b"]), json!([bo]))));
+    let answer = set(1, "pull: { tags: [\"b\"], people: { age: { gt: 18 } } }");
+    assert_eq!(answer["data"]["updateTrip"]["count"], 1, "{answer}");
+    assert_eq!(stored(1), (json!(["a", "c"]), json!([ana])));
+    let answer = set(1, "tags: [\"only\"], pull: { people: { name: { eq: \"Ana\" } } }");
+    assert_eq!(answer["data"]["updateTrip"]["count"], 1, "{answer}");
+    assert_eq!(stored(1), (json!(["only"]), json!([])));
+    let answer = set(1, "tags: [\"x\"], push: { tags: [\"y\"] }");
+    assert_eq!(answer["errors"][0]["extensions"]["code"], "INVALID_ARGUMENT", "{answer}");
+    database.execute("insert into trips values (4, '\"text\"', '{\"name\": \"Di\"}');\n");
+    for what in ["push: { tags: [\"y\"] }", "pull: { tags: [\"y\"] }", "push: { people: [{}] }"] {
+        let answer = set(4, what);
+        assert_eq!(answer["errors"][0]["extensions"]["code"], "VALUE_REFUSED", "{what}: {answer}");
+    }
+    assert_eq!(stored(4), (json!("text"), json!({ "name": "Di" })), "nothing is lost");
+}
+
+/// Names that mean something to engines, or to inputs, mean nothing but themselves.
+#[rstest]
+fn odd_names_of_members_are_written(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+    let json = if engine == Engine::Postgres { "jsonb" } else { "json" };
+    let names = [
+        "a'b",
+        "a.b",
+        "$",
+        "[0]",
+        "0",
+        "*",
+        "é☃",
+        "and",
+        "x\"y",
+        "{}",
+        "?",
+        "%s",
+        "push",
+        "unset",
+        "add",
+        "back\\slash",
+    ];
+    let numbers: serde_json::Map<String, Json> =
+        names.iter().enumerate().map(|(at, name)| ((*name).to_owned(), json!(at))).collect();
+    let document = json!({ "in {a}": numbers, "list,": [1] }).to_string().replace('\'', "''");
+    let document = if engine == Engine::Mariadb { document.replace('\\', "\\\\") } else { document };
+    let sql = format!(
+        "create table papers (id integer primary key, doc {json});\ninsert into papers values (1, '{document}');\n"
+    );
+    let edits = "[[type]]\ntable = \"papers\"\n[type.fields.doc]\nshape = true\n";
+    let (database, project, service) = TestProject::served(engine, &sql, edits);
+    let model = project.open().model().unwrap();
+    let t = model.types.iter().find(|t| t.table == "papers").unwrap();
+    let members: Vec<(String, Vec<String>)> = t
+        .columns
+        .iter()
+        .filter(|column| column.scalar().is_some())
+        .filter_map(|column| Some((column.label().to_owned(), column.member.as_ref()?.path.clone())))
+        .collect();
+    assert_eq!(members.len(), names.len() - 2, "quotes and backslashes are in no name: {members:?}");
+    let mut expected: Json =
+        serde_json::from_str(database.query("select doc from papers")[0][0].as_ref().unwrap()).unwrap();
+    for (at, (field, path)) in members.iter().enumerate() {
+        let fields: Vec<&str> = field.split('.').collect();
+        let nested = |inner: String| fields.iter().rev().fold(inner, |inner, name| format!("{{ {name}: {inner} }}"));
+        let document = format!(
+            "mutation {{ updatePaper(key: {{ id: 1 }}, set: {}) {{ count }} }}",
+            nested((100 + at).to_string())
+        );
+        assert_eq!(service.data(&document)["updatePaper"]["count"], 1, "{document}");
+        let part = path.iter().fold(&mut expected, |part, name| &mut part[name.as_str()]);
+        assert!(part.is_number(), "{path:?} was there before");
+        *part = json!(100 + at);
+        let stored: Json =
+            serde_json::from_str(database.query("select doc from papers")[0][0].as_ref().unwrap()).unwrap();
+        assert_eq!(stored, expected, "{document}");
+    }
 }
