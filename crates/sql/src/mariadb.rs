@@ -100,7 +100,12 @@ impl Dialect for Mariadb {
             StorageFormat::EngineText => format!("cast({expression} as char)"),
             StorageFormat::Bits => format!("{expression} + 0"),
             StorageFormat::JsonValue => match column.kind {
-                FieldType::Object(_) => format!("lower(json_type({expression}))"),
+                // It has no type where functions cannot read it: what is no JSON, or is nested deeper than they go.
+                FieldType::Object(_) => {
+                    format!(
+                        "ifnull(lower(json_type({expression})), if({expression} is null, null, 'what is not JSON'))"
+                    )
+                }
                 _ => expression,
             },
             _ => expression,
@@ -157,9 +162,10 @@ impl Dialect for Mariadb {
         }
         let items = Fragment::format("group_concat({} order by {}.n separator ',')", [item, Fragment::text(alias)]);
         let from = self.json_items(list.clone(), alias);
-        let template =
-            "case when {} is null then {} else (select concat('[', ifnull({}, ''), ']') from {} where {}) end";
-        Fragment::format(template, [list, Fragment::text(json), items, from, condition])
+        let template = "case when {} is not null then (select concat('[', ifnull({}, ''), ']') from {} where {}) when json_valid({}) then {} \
+             when {} is not null then 'not JSON' end";
+        let json = || Fragment::text(json);
+        Fragment::format(template, [list, items, from, condition, json(), json(), json()])
     }
 
     fn json_fits(&self, column: &Column, json: &str) -> String {

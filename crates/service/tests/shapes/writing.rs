@@ -391,6 +391,54 @@ fn huge_values_are_changed_in_part(#[values(Engine::Sqlite, Engine::Postgres, En
     assert_eq!(service.data_of(&body)["updateIncident"]["node"]["report"]["people"][0]["name"], json!(name));
 }
 
+/// MariaDB's functions go 32 levels into JSON: what is deeper is refused there rather than lost.
+#[rstest]
+fn what_is_nested_deeply_is_changed_or_refused(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+) {
+    let Served { database, _project, service } = served(engine, TYPED);
+    let deep = format!("{}1{}", "[".repeat(100), "]".repeat(100));
+    let report = format!(
+        "{{\"by\": \"Deep\", \"depth\": 1, \"other\": {deep}, \"people\": [{{\"name\": \"A\", \"more\": {deep}}}]}}"
+    );
+    if engine == Engine::Mariadb {
+        // Its type for JSON takes no such value; texts do.
+        database.execute("alter table incidents modify report longtext;\n");
+        assert_eq!(database.query("select json_valid(report) from incidents where id = 1")[0][0].as_deref(), Some("1"));
+    }
+    database.execute(&insert(20, &report));
+    let document =
+        "{ incident(key: { id: 20 }) { report { by depth people(filter: { name: { eq: \"A\" } }) { name } } } }";
+    let answer = service.ask(document).json();
+    if engine == Engine::Mariadb {
+        assert_eq!(answer["errors"][0]["path"], json!(["incident", "report"]), "{answer}");
+        assert_eq!(answer["errors"][0]["extensions"]["code"], "VALUE_UNFIT", "{answer}");
+    } else {
+        assert_eq!(answer["data"]["incident"]["report"]["people"], json!([{ "name": "A" }]), "{answer}");
+    }
+    let whats = [
+        "report: { depth: 2 }",
+        "report: { push: { tags: [\"ice\"] } }",
+        "report: { pull: { people: { name: { eq: \"B\" } } } }",
+        "report: { unset: { by: true } }",
+    ];
+    let mut expected: Json = serde_json::from_str(&report).unwrap();
+    if engine == Engine::Mariadb {
+        for what in whats {
+            refuses(&service, 20, what, "VALUE_REFUSED", "");
+        }
+    } else {
+        whats.iter().for_each(|what| sets(&service, 20, what));
+        expected["depth"] = json!(2);
+        expected["tags"] = json!(["ice"]);
+        expected.as_object_mut().unwrap().remove("by");
+    }
+    assert_eq!(stored(&database, 20), expected);
+    sets(&service, 20, "report: null");
+    sets(&service, 20, "report: { by: \"New\" }");
+    assert_eq!(stored(&database, 20), json!({ "by": "New" }));
+}
+
 /// A column may be a list itself.
 #[rstest]
 fn columns_that_are_lists_take_items(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
@@ -433,6 +481,16 @@ fn columns_that_are_lists_take_items(#[values(Engine::Sqlite, Engine::Postgres, 
         assert_eq!(answer["errors"][0]["extensions"]["code"], "VALUE_REFUSED", "{what}: {answer}");
     }
     assert_eq!(stored(4), (json!("text"), json!({ "name": "Di" })), "nothing is lost");
+    if engine == Engine::Mariadb {
+        // A list of which functions can read nothing is not taken for one of which every item passes.
+        database.execute("alter table trips modify people longtext;\n");
+        let deep = format!("{}1{}", "[".repeat(100), "]".repeat(100));
+        database.execute(&format!("insert into trips values (5, null, '[{{\"age\": 1, \"more\": {deep}}}]');\n"));
+        let document = "{ trip(key: { id: 5 }) { people(filter: { age: { gt: 1 } }) { age } } }";
+        let answer = service.ask(document).json();
+        assert_eq!(answer["errors"][0]["extensions"]["code"], "VALUE_UNFIT", "{answer}");
+        assert_eq!(answer["data"]["trip"]["people"], Json::Null);
+    }
 }
 
 /// Names that mean something to engines, or to inputs, mean nothing but themselves.
