@@ -14,11 +14,11 @@ use super::rule::quantify;
 /// Values of JSON columns of random worlds: those that the survey sees.
 pub(super) const DOCUMENTS: &[&str] = &[
     r#"{"n": 1, "t": "a", "b": true, "d": "2026-01-31", "f": 0.5, "l": ["a", "b"], "o": {"n": 7, "t": "ab", "p": {"n": 3}},
-        "i": [{"n": 1, "t": "a", "l": ["x"]}, {"n": 5, "o": {"n": 2}}]}"#,
+        "i": [{"n": 1, "t": "a", "l": ["x"], "k": [{"n": 1, "t": "a"}, {"n": 2}]}, {"n": 5, "o": {"n": 2, "k": [{"n": 3, "t": "b"}]}, "k": []}]}"#,
     r#"{"n": 2, "t": "A", "b": false, "d": "2026-02-01", "f": -1.25, "l": [], "o": {"n": null, "t": "b%"}, "i": []}"#,
     r#"{"n": null, "t": null, "d": null, "f": null, "l": null, "o": null, "i": null}"#,
-    r#"{"n": -5, "t": "Ümlaut", "b": true, "d": "2025-12-31", "f": 3.0, "l": ["b", "b"], "o": {}, "i": [{"n": null, "t": "b"}]}"#,
-    r#"{"n": 2, "t": "", "f": 0.5, "o": {"n": 2, "t": "ab", "p": {"n": 3}}, "i": [{"t": "a"}, {"n": 2, "t": "A"}, {"n": 7}]}"#,
+    r#"{"n": -5, "t": "Ümlaut", "b": true, "d": "2025-12-31", "f": 3.0, "l": ["b", "b"], "o": {}, "i": [{"n": null, "t": "b", "k": null}]}"#,
+    r#"{"n": 2, "t": "", "f": 0.5, "o": {"n": 2, "t": "ab", "p": {"n": 3}}, "i": [{"t": "a", "k": [{"n": 2, "t": "a"}, {}, {"n": 1}]}, {"n": 2, "t": "A", "o": {"k": [{"t": "b"}, {"n": 1}]}}, {"n": 7}]}"#,
     "{}",
     "null",
 ];
@@ -26,8 +26,8 @@ pub(super) const DOCUMENTS: &[&str] = &[
 /// Those that are written after the survey: members of other types, of no known name, and what is no object at all.
 pub(super) const MISFITS: &[&str] = &[
     r#"{"n": "two", "t": 7, "b": 1, "d": "soon", "f": "much", "l": "a", "o": [1], "i": {"n": 1}}"#,
-    r#"{"n": 2.5, "t": ["a"], "b": "true", "d": 20260131, "f": true, "l": ["a", 7], "o": {"n": {}, "t": "a"}, "i": [7, {"n": "x"}, null]}"#,
-    r#"{"n": 2.0, "t": "a", "unknown": {"n": 1}, "o": {"n": true, "p": 3}, "i": [{"n": 1, "l": [1], "o": 7}]}"#,
+    r#"{"n": 2.5, "t": ["a"], "b": "true", "d": 20260131, "f": true, "l": ["a", 7], "o": {"n": {}, "t": "a"}, "i": [7, {"n": "x", "k": {"n": 1}}, null, {"k": [1, {"n": "x", "t": "a"}, null, {"n": 1}]}]}"#,
+    r#"{"n": 2.0, "t": "a", "unknown": {"n": 1}, "o": {"n": true, "p": 3}, "i": [{"n": 1, "l": [1], "o": 7, "k": "a"}, {"o": {"k": [[1], {"n": 2}]}}]}"#,
     "[1, 2]",
     "\"a\"",
     "7",
