@@ -209,7 +209,8 @@ impl<'c, S: Session> Run<'c, S> {
         let of = self.change.lookups[lookup].of;
         if self.find(lookup, keys).await?.contains(&None) {
             let name = &self.model.types[of].name;
-            let text = format!("the role may not leave a row of `{name}` like this; its grant says what must be true of one");
+            let text =
+                format!("the role may not leave a row of `{name}` like this; its grant says what must be true of one");
             return Err(Problem::new(Code::NotPermitted, text));
         }
         Ok(())
