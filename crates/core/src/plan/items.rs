@@ -1,6 +1,7 @@
 //! What is inside a row's JSON: objects, whose members are values of the row, and lists of objects, which are delivered as they are
 //! written and taken apart where the answer is written.
 
+use std::collections::HashSet;
 use std::sync::Arc;
 
 use apollo_compiler::Node;
@@ -165,7 +166,7 @@ impl<'a> Planner<'a> {
         beside: &mut Beside,
     ) -> Result<ItemShape, Problem> {
         self.check_depth(depth)?;
-        let (view, mut shape) = (self.view, ItemShape::default());
+        let (view, mut shape, mut members) = (self.view, ItemShape::default(), HashSet::new());
         for (key, fields) in self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))? {
             let location = self.locate(fields[0]);
             let member = view.fields(within).find(|(_, field)| *field == fields[0].name.as_str());
@@ -175,6 +176,7 @@ impl<'a> Planner<'a> {
                     .map_err(|problem| located(problem, location, key))?,
                 None => ItemField::Typename(type_name.to_owned()),
             };
+            shape.repeats |= member.is_some_and(|(column, _)| !members.insert(column));
             shape.fields.push((FieldHead::new(key, location), field));
         }
         Ok(shape)

@@ -126,6 +126,8 @@ pub struct ListShape {
 pub struct ItemShape {
     /// Its fields, in the order of the answer.
     pub fields: Vec<(FieldHead, ItemField)>,
+    /// Is a member among them more than once, under several keys?
+    pub repeats: bool,
 }
 
 /// A field of such an object.

@@ -10,6 +10,9 @@ pub(crate) const STORED_LEVELS: usize = 200;
 /// The first place at or after `at` where there is no space.
 pub(crate) fn after_space(json: &[u8], at: usize) -> usize {
     let is_space = |byte: &u8| matches!(byte, b' ' | b'\n' | b'\r' | b'\t');
+    if json.get(at).is_some_and(|byte| !is_space(byte)) {
+        return at;
+    }
     let rest = json.get(at..).unwrap_or_default();
     at + rest.iter().position(|byte| !is_space(byte)).unwrap_or(rest.len())
 }
@@ -86,24 +89,12 @@ fn past_literal(json: &[u8], at: usize, word: &[u8]) -> Option<usize> {
 }
 
 fn past_text(json: &[u8], at: usize) -> Option<usize> {
-    /// Bytes that end a text, begin an escape, or are not allowed.
-    const SPECIAL: [bool; 256] = {
-        let mut special = [false; 256];
-        let mut byte = 0;
-        while byte < 0x20 {
-            special[byte] = true;
-            byte += 1;
-        }
-        special[b'"' as usize] = true;
-        special[b'\\' as usize] = true;
-        special
-    };
     if json.get(at) != Some(&b'"') {
         return None;
     }
     let mut at = at + 1;
     loop {
-        at += json.get(at..)?.iter().position(|byte| SPECIAL[usize::from(*byte)])?;
+        at = next_special(json, at)?;
         match json[at] {
             b'"' => return Some(at + 1),
             b'\\' => match json.get(at + 1)? {
@@ -114,6 +105,26 @@ fn past_text(json: &[u8], at: usize) -> Option<usize> {
             _ => return None,
         }
     }
+}
+
+/// The next byte in a text that ends it, begins an escape, or is not allowed.
+fn next_special(json: &[u8], mut at: usize) -> Option<usize> {
+    const ONES: u64 = u64::from_le_bytes([1; 8]);
+    const HIGH: u64 = ONES << 7;
+    // Eight at a time: the high bit of each byte that is less than a number, right up to the first of them
+    // ("Bit Twiddling Hacks": "Determine if a word has a byte less than n").
+    let less = |word: u64, than: u8| word.wrapping_sub(ONES * u64::from(than)) & !word & HIGH;
+    while let Some(word) = json.get(at..).and_then(<[u8]>::first_chunk) {
+        let word = u64::from_le_bytes(*word);
+        let is = |byte: u8| less(word ^ (ONES * u64::from(byte)), 1);
+        let special = less(word, b' ') | is(b'"') | is(b'\\');
+        if special != 0 {
+            return Some(at + special.trailing_zeros() as usize / 8);
+        }
+        at += 8;
+    }
+    let is_special = |byte: &u8| *byte < b' ' || matches!(byte, b'"' | b'\\');
+    Some(at + json.get(at..)?.iter().position(is_special)?)
 }
 
 fn past_number(json: &[u8], at: usize) -> Option<usize> {
@@ -171,6 +182,17 @@ mod tests {
         assert_eq!(found, [("a", "1"), ("\\u0062", "{\"x\":2}"), ("c", "\"d\"")]);
         assert_eq!(end, Some(json.len()));
         assert!(is_called(b"\\u0062", "b") && is_called(b"b", "b") && !is_called(b"b", "c"));
+    }
+
+    #[test]
+    fn the_next_special_byte_is_found_at_any_distance() {
+        let others = [b' ', b'!', b'a', b'}', 0x7f, 0x80, 0xa2, 0xff];
+        for (distance, special) in (0..40).flat_map(|at| [0, 0x1f, b'\n', b'"', b'\\'].map(|special| (at, special))) {
+            let before = others.iter().cycle().skip(distance % 3).take(distance).copied();
+            let text: Vec<u8> = before.chain([special, b'"', 0, b'a']).collect();
+            assert_eq!(next_special(&text, 0), Some(distance), "{text:?}");
+            assert_eq!(next_special(&text[..distance], 0), None, "{text:?}");
+        }
     }
 
     /// Takes for JSON what the library takes for it.

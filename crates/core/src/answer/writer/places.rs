@@ -176,12 +176,15 @@ impl Walk<'_, '_> {
             for (number, (_, field)) in shape.fields.iter().enumerate() {
                 let ItemField::Member { member, value, .. } = field else { continue };
                 // Of several of one name the first counts, as for the engines that keep several.
-                if self.places[inside + number].is_somewhere() || !is_called(name, member) {
+                if !is_called(name, member) || self.places[inside + number].is_somewhere() {
                     continue;
                 }
                 let place = self.part(Wanted::from(value), at, levels)?;
                 self.places[inside + number] = place;
                 end = Some(place.end as usize);
+                if !shape.repeats {
+                    break;
+                }
             }
             end.or_else(|| past_value(json, at, levels))
         })?;
