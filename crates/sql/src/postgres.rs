@@ -114,7 +114,8 @@ impl Dialect for Postgres {
         let mut item = Fragment::text(format!("{alias}.value"));
         if !beside.is_empty() {
             let parts = Fragment::join([item].into_iter().chain(beside), ", ");
-            item = Fragment::format("jsonb_build_array({})", [parts]);
+            // A function takes 100 arguments, an array more.
+            item = Fragment::format("to_jsonb(array[{}])", [parts]);
         }
         let items = Fragment::format("jsonb_agg({} order by {}.n)", [item, Fragment::text(alias)]);
         let from = self.json_items(list.clone(), alias);

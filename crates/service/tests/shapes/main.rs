@@ -182,6 +182,21 @@ fn lists_inside_items_are_filtered_too(#[values(Engine::Sqlite, Engine::Postgres
     assert_eq!(paths, [at("0"), at("1,\"huts\""), at("1,\"bag\""), at("2,\"huts\",0,\"beds\"")], "{answer}");
 }
 
+/// As many as a document has room for: engines' functions take fewer arguments than that.
+#[rstest]
+fn a_list_is_asked_for_under_many_names(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+    let Served { database: _database, _project, service } = served(engine, TYPED);
+    let lists = |name: &str, rest: &str| (0..500).map(|at| format!("a{at}: {name}{rest} ")).collect::<String>();
+    let gear = lists("gear", "(filter: { kind: { eq: \"rope\" } }) { kind }");
+    let data = service.data(&format!("{{ incident(key: {{ id: 1 }}) {{ report {{ people {{ {gear} }} }} }} }}"));
+    let people = &data["incident"]["report"]["people"];
+    assert_eq!(people[0]["a499"], json!([{ "kind": "rope" }]));
+    assert_eq!(people[1]["a499"], Json::Null);
+    let people = lists("people", "(filter: { age: { gt: 18 } }) { name }");
+    let data = service.data(&format!("{{ incident(key: {{ id: 1 }}) {{ report {{ {people} }} }} }}"));
+    assert_eq!(data["incident"]["report"]["a499"], json!([{ "name": "Bo" }]));
+}
+
 #[rstest]
 fn filters_say_the_same_on_every_engine(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
     let Served { database, _project, service } = served(engine, TYPED);
