@@ -36,9 +36,9 @@ pub(crate) fn past_list(
     json: &[u8],
     at: usize,
     levels: usize,
-    mut item: impl FnMut(usize, usize) -> Option<usize>,
+    item: impl FnMut(usize, usize) -> Option<usize>,
 ) -> Option<usize> {
-    past_parts(json, at, (b'[', b']'), levels, |at, levels| item(at, levels))
+    past_parts(json, at, (b'[', b']'), levels, item)
 }
 
 /// Past the object that begins here; `member` is told each name as it is written between its quotes, where its value begins, and how
