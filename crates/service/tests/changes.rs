@@ -423,6 +423,32 @@ fn additions_of_many_clients_all_count(#[case] spoken: Spoken) {
     assert_eq!(running.number("select steps from walks where id = 1"), 80);
 }
 
+/// A reader that looks at the journal just when it is removed takes it for one that nobody will roll back, as it takes this file.
+#[test]
+fn a_journal_that_goes_away_is_waited_for_and_one_that_stays_is_told() {
+    let running = running(Engine::Sqlite, "");
+    let mut journal = running.database.file().into_os_string();
+    journal.push("-journal");
+    let one_statement = "{ walks { nodes { title } } }";
+    let several = "{ walks { totalCount nodes { title stops { nodes { name } } } } }";
+    for document in [one_statement, several] {
+        std::fs::write(&journal, "a journal").unwrap();
+        let data = std::thread::scope(|scope| {
+            let asked = scope.spawn(|| running.done(document));
+            std::thread::sleep(Duration::from_millis(50));
+            std::fs::remove_file(&journal).unwrap();
+            asked.join().unwrap()
+        });
+        assert_eq!(data["walks"]["nodes"][0]["title"], "Ridge");
+    }
+    std::fs::write(&journal, "a journal").unwrap();
+    let answer = running.post(one_statement, &json!({}), &json!({}));
+    std::fs::remove_file(&journal).unwrap();
+    assert_eq!(answer.code(), "SOURCE_UNAVAILABLE", "{:?}", answer.json());
+    assert!(answer.json().to_string().contains("was left in the middle of a change"), "{:?}", answer.json());
+    running.done(one_statement);
+}
+
 #[rstest]
 #[case::sqlite(Engine::Sqlite.into())]
 #[case::postgres(Engine::Postgres.into())]

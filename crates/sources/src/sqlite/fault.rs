@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use puente_core::error::{Code, Problem};
-use rusqlite::{Error, ErrorCode};
+use rusqlite::{Error, ErrorCode, ffi};
 
 /// The problem that an error of SQLite is to a caller.
 pub fn problem(error: &Error, file: &Path) -> Problem {
@@ -27,6 +27,11 @@ pub fn problem(error: &Error, file: &Path) -> Problem {
         Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => {
             (Code::SourceUnavailable, "the database is locked by another process; ask again".to_owned())
         }
+        Some(ErrorCode::ReadOnly) if is_unfinished(error) => {
+            let what =
+                "was left in the middle of a change; open it once with a program that may write it, to roll that back";
+            (Code::SourceUnavailable, format!("the database file `{name}` {what}"))
+        }
         Some(ErrorCode::ReadOnly) => {
             (Code::SourceRefused, format!("the database file `{name}` cannot be written; may this user write it?"))
         }
@@ -40,6 +45,11 @@ pub fn problem(error: &Error, file: &Path) -> Problem {
         _ => (Code::Internal, "the statement failed; the log has the details under the request's id".to_owned()),
     };
     Problem::new(code, text).with_detail(error)
+}
+
+/// Is there a change that nobody finished, in the way of a connection that may not roll it back?
+pub(super) fn is_unfinished(error: &Error) -> bool {
+    error.sqlite_error().is_some_and(|error| error.extended_code == ffi::SQLITE_READONLY_ROLLBACK)
 }
 
 /// What SQLite says of statements that are over one of its limits: it has no codes of their own for them.

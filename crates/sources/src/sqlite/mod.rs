@@ -41,8 +41,24 @@ fn open(file: &Path) -> rusqlite::Result<Connection> {
     connection.busy_timeout(BUSY_TIMEOUT)?;
     decimal_sum::add_to(&connection)?;
     // Opening is lazy: only a read tells whether it is a database at all.
-    tables(&connection)?;
+    past_rollback(|| tables(&connection))?;
     Ok(connection)
+}
+
+/// How often something is read that meets a change which is being rolled back, and how long is waited in between.
+const MOST_READS: usize = 40;
+const ROLLBACK_PAUSE: std::time::Duration = std::time::Duration::from_millis(5);
+
+/// Reads again what met the journal of a change in the instant in which its writer has rolled back and removes it: to a connection that
+/// may not write that looks like a change that nobody finished. Only a first read can, so it has read nothing yet.
+fn past_rollback<T>(mut read: impl FnMut() -> rusqlite::Result<T>) -> rusqlite::Result<T> {
+    for _ in 1..MOST_READS {
+        match read() {
+            Err(error) if fault::is_unfinished(&error) => std::thread::sleep(ROLLBACK_PAUSE),
+            result => return result,
+        }
+    }
+    read()
 }
 
 /// How many things a file's schema has.
@@ -69,7 +85,8 @@ const BUSY_TIMEOUT: std::time::Duration = std::time::Duration::from_secs(2);
 /// # Errors
 /// `SOURCE_UNAVAILABLE`, with the reason; `SOURCE_DRIFTED` where it is empty.
 pub fn probe(file: &Path) -> Result<(), Problem> {
-    let there = open(file).and_then(|connection| tables(&connection)).map_err(|error| problem(&error, file))?;
+    let there = open(file).and_then(|connection| past_rollback(|| tables(&connection)));
+    let there = there.map_err(|error| problem(&error, file))?;
     if there > 0 {
         return Ok(());
     }

@@ -20,6 +20,7 @@ use rusqlite::types::ValueRef;
 
 use super::bind::{Borrowed, bind_slot, keys_json};
 use super::fault::problem;
+use super::past_rollback;
 use super::statements::Kept;
 use puente_run::levels::LevelReader;
 use puente_run::snapshot::{LevelJob, LevelJobs};
@@ -135,10 +136,10 @@ impl<'c> Run<'c> {
     fn tallied(
         &mut self,
         select: SelectId,
-        execute: impl FnOnce(&mut Self) -> rusqlite::Result<u64>,
+        mut execute: impl FnMut(&mut Self) -> rusqlite::Result<u64>,
     ) -> rusqlite::Result<()> {
         let start = self.timed.then(Instant::now);
-        let rows = execute(self)?;
+        let rows = past_rollback(|| execute(self))?;
         let tally = &mut self.tallies[select];
         tally.executions += 1;
         tally.rows += rows;
@@ -208,7 +209,7 @@ impl<'c> Run<'c> {
     ) -> Result<(), Problem> {
         let keys = keys.map(keys_json);
         let mut failed = None;
-        self.tallied(select, |run| run.execute_level(select, keys, levels, &mut failed))
+        self.tallied(select, |run| run.execute_level(select, keys.as_deref(), levels, &mut failed))
             .map_err(|error| problem(&error, self.file))?;
         failed.map_or(Ok(()), Err)
     }
@@ -216,14 +217,14 @@ impl<'c> Run<'c> {
     fn execute_level(
         &mut self,
         select: SelectId,
-        keys: Option<String>,
+        keys: Option<&str>,
         levels: &mut Levels<'_>,
         failed: &mut Option<Problem>,
     ) -> rusqlite::Result<u64> {
         let Statement { text, slots } = self.statement(select);
         let mut statement = self.kept.prepare(text)?;
         for (at, slot) in slots.iter().enumerate() {
-            match (slot, &keys) {
+            match (slot, keys) {
                 (Slot::Keys, Some(keys)) => statement.raw_bind_parameter(at + 1, keys)?,
                 _ => bind_slot(&mut statement, at + 1, slot, self.bound)?,
             }

@@ -38,6 +38,7 @@ pub fn survey(settings: &SourceSettings, base: &Path) -> Result<Survey, Problem>
 
 fn read(connection: &Connection, settings: &SourceSettings) -> rusqlite::Result<Survey> {
     connection.execute_batch("begin")?;
+    super::past_rollback(|| super::tables(connection))?;
     let mut notices = virtual_tables(connection)?;
     let mut tables = Vec::new();
     for listed in list(connection)?.into_iter().filter(|listed| !settings.leaves_out(&listed.name)) {
