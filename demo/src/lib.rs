@@ -5,6 +5,7 @@
 
 mod data;
 mod mariadb;
+mod mongodb;
 mod postgres;
 mod random;
 mod rescue;
@@ -22,6 +23,10 @@ pub const SCHEMA: &str = include_str!("../huts.sql");
 pub const PROJECT: &str = include_str!("../puente.toml");
 /// What it says of the log of the rescue service.
 pub const RESCUE: &str = include_str!("../rescue.toml");
+/// What it says of the database of documents, whose address stands for `${REPORTS_URL}`.
+pub const REPORTS_SOURCE: &str = include_str!("../reports.toml");
+/// The name of that source.
+pub const DOCUMENTS: &str = "reports";
 /// Asks to try, each with what it shows.
 pub const ASKS: [(&str, &str); 5] = [
     (
@@ -94,6 +99,16 @@ pub fn write_at(folder: &Path, url: &str) -> Result<(), String> {
     write_rescue(folder, &huts)
 }
 
+/// Writes the demo into a folder, with documents at an address, beside the embedded databases. What is there already is kept.
+///
+/// # Errors
+/// A sentence that says which file could not be written.
+pub fn write_with_documents(folder: &Path, url: &str) -> Result<(), String> {
+    let documents = REPORTS_SOURCE.replace("\"${REPORTS_URL}\"", &format!("{url:?}"));
+    write_project(folder, &format!("{PROJECT}{RESCUE}{documents}"))?;
+    write_databases(folder)
+}
+
 /// What the project file says of huts at another address.
 fn huts_at(url: &str) -> String {
     PROJECT.replace("\"sqlite:huts.db\"", &format!("{url:?}"))
@@ -115,6 +130,10 @@ fn failed(what: &Path, error: &dyn std::fmt::Display) -> String {
 /// A sentence that says which file could not be written.
 pub fn write(folder: &Path) -> Result<(), String> {
     write_project(folder, &format!("{PROJECT}{RESCUE}"))?;
+    write_databases(folder)
+}
+
+fn write_databases(folder: &Path) -> Result<(), String> {
     let database = write_database(folder, DATABASE, fill)?;
     let huts = Connection::open(&database).map_err(|error| failed(&database, &error))?;
     write_rescue(folder, &huts)

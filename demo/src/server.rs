@@ -7,7 +7,7 @@ use puente_core::project::SourceSettings;
 use rusqlite::Connection;
 use rusqlite::types::Value;
 
-use crate::{mariadb, postgres};
+use crate::{mariadb, mongodb, postgres};
 
 /// The tables in an order in which every reference finds its target.
 pub(crate) const TABLES: &[&str] = &[
@@ -34,15 +34,21 @@ pub(crate) struct Rows {
     pub(crate) rows: Vec<Vec<Value>>,
 }
 
-/// Makes the tables in an empty database of the user's, and fills them.
+/// Makes the tables, or the collections, in an empty database of the user's, and fills them.
 ///
 /// # Errors
 /// A sentence where the database is not empty, cannot be reached, or refuses.
 pub async fn load(settings: &SourceSettings, base: &Path) -> Result<(), String> {
-    let rows = all_rows().map_err(|error| format!("the demo's rows cannot be made: {error}"))?;
+    let failed = |error: &rusqlite::Error| format!("the demo's rows cannot be made: {error}");
+    let rows = || all_rows().map_err(|error| failed(&error));
     match settings.engine {
-        Engine::Postgres => postgres::load(settings, base, rows).await,
-        Engine::Mariadb => mariadb::load(settings, base, rows).await,
+        Engine::Postgres => postgres::load(settings, base, rows()?).await,
+        Engine::Mariadb => mariadb::load(settings, base, rows()?).await,
+        Engine::Mongodb => {
+            let mut huts = Connection::open_in_memory().map_err(|error| failed(&error))?;
+            crate::fill(&mut huts).map_err(|error| failed(&error))?;
+            mongodb::load(settings, base, &huts).await
+        }
         Engine::Sqlite => Err("the embedded demo needs no loading".to_owned()),
     }
 }

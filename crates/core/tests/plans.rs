@@ -82,6 +82,7 @@ impl Question {
             nulls_are_smallest,
             most_json_parts: 8,
             most_json_levels: 31,
+            joins: true,
         });
         let context = Context { view: &view, limits: &limits, sealer: &sealer, capabilities };
         if document.is_mutation() {

@@ -134,7 +134,9 @@ pub fn survey(folder: &ProjectFolder, only: Option<&str>) -> Result<SurveyOutcom
     };
     let mut shapes = Vec::new();
     for (id, ..) in &sources {
-        for (table, column, found) in catalogs[*id].iter().flat_map(shaped) {
+        // What documents hold has types without being asked.
+        let catalog = catalogs[*id].iter().filter(|catalog| !catalog.engine.holds_documents());
+        for (table, column, found) in catalog.flat_map(shaped) {
             let table = called(*id, table.name.clone());
             if !wants_shape(&table, &column.name) {
                 let (column, found) = (column.name.clone(), found.clone());

@@ -10,17 +10,18 @@ use puente_core::plan::{Capabilities, Plan};
 use puente_core::project::SourceSettings;
 use puente_run::snapshot::{self, Snapshot};
 use puente_run::{ChangeRequest, Connector, Explanation, Outcome, Prepared, Request};
-use puente_sql::Dialect;
 use tokio::sync::oneshot;
 
 use crate::server::Workers;
 use crate::snapshots::{self, Snapshots};
-use crate::statements;
 
 /// One server of an engine: what a source behind a network can do.
 pub(crate) trait Server: Snapshots + std::fmt::Debug + Send + Sync + 'static {
-    /// The SQL that it speaks.
-    fn dialect() -> &'static dyn Dialect;
+    /// What planning has to know of it.
+    fn capabilities() -> Capabilities;
+
+    /// Puts a plan into its language: what it reads of this source.
+    fn prepare(plan: &Plan, source: SourceId) -> Arc<dyn Prepared>;
 
     /// Runs a plan, and cancels it in the database when nobody waits any more.
     fn run(&self, job: Job) -> impl Future<Output = Result<Outcome, Problem>> + Send;
@@ -122,11 +123,11 @@ impl<S: Server> Cluster<S> {
 
 impl<S: Server> Connector for Cluster<S> {
     fn capabilities(&self) -> Capabilities {
-        S::dialect().capabilities()
+        S::capabilities()
     }
 
     fn prepare(&self, plan: &Plan, source: SourceId) -> Arc<dyn Prepared> {
-        statements::prepare(plan, S::dialect(), source)
+        S::prepare(plan, source)
     }
 
     /// On a replica where one answers the role's reads.

@@ -25,6 +25,8 @@ pub const ENGINES: &[EngineEntry] = &[
     EngineEntry { engine: Engine::Postgres, open: crate::postgres::connector, survey: crate::postgres::survey },
     #[cfg(feature = "mariadb")]
     EngineEntry { engine: Engine::Mariadb, open: crate::mariadb::connector, survey: crate::mariadb::survey },
+    #[cfg(feature = "mongodb")]
+    EngineEntry { engine: Engine::Mongodb, open: crate::mongodb::connector, survey: crate::mongodb::survey },
 ];
 
 fn entry(engine: Engine) -> Result<&'static EngineEntry, Problem> {

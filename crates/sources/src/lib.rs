@@ -7,26 +7,29 @@
 //!                             └► change(ChangeRequest) ─► Outcome
 //! ```
 //!
-//! An engine is a folder and a row of [`ENGINES`]. Each is a cargo feature, all on by default: `sqlite`, `postgres`, `mariadb`.
+//! An engine is a folder and a row of [`ENGINES`]. Each is a cargo feature, all on by default: `sqlite`, `postgres`, `mariadb`,
+//! `mongodb`.
 
-#[cfg(any(feature = "postgres", feature = "mariadb"))]
+#[cfg(any(feature = "postgres", feature = "mariadb", feature = "mongodb"))]
 mod attempts;
-#[cfg(any(feature = "postgres", feature = "mariadb"))]
+#[cfg(any(feature = "postgres", feature = "mariadb", feature = "mongodb"))]
 mod backoff;
-#[cfg(any(feature = "postgres", feature = "mariadb"))]
+#[cfg(any(feature = "postgres", feature = "mariadb", feature = "mongodb"))]
 mod cluster;
 mod engines;
 #[cfg(feature = "mariadb")]
 pub mod mariadb;
 #[cfg(any(feature = "postgres", feature = "mariadb"))]
 mod member_index;
+#[cfg(feature = "mongodb")]
+pub mod mongodb;
 #[cfg(feature = "postgres")]
 pub mod postgres;
 mod quoted;
 mod sampling;
-#[cfg(any(feature = "postgres", feature = "mariadb"))]
+#[cfg(any(feature = "postgres", feature = "mariadb", feature = "mongodb"))]
 mod server;
-#[cfg(any(feature = "postgres", feature = "mariadb"))]
+#[cfg(any(feature = "postgres", feature = "mariadb", feature = "mongodb"))]
 mod snapshots;
 #[cfg(feature = "sqlite")]
 pub mod sqlite;

@@ -42,6 +42,7 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
             nulls_are_smallest: self.nulls_are_smallest(),
             most_json_parts: self.most_json_parts(),
             most_json_levels: self.most_json_levels(),
+            joins: true,
         }
     }
 

@@ -3,6 +3,8 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
+use puente_core::catalog::Engine;
+use puente_core::project::{self, SourceSettings};
 use puente_service::{NewKey, ProjectFolder, environment, logging};
 
 use crate::exit::Failure;
@@ -14,12 +16,14 @@ use crate::output::{self, faint, heading};
 Example:
   puente demo --dir /tmp/huts
   puente demo --source postgres://me@localhost/huts     # loads them into an empty database of yours
+  puente demo --source mongodb://localhost/huts         # reports, gear and crew as documents, beside the embedded huts
   puente demo --source '${HUTS_URL}'                    # an address with a password stays in the environment")]
 pub(crate) struct Demo {
     /// Where the demo is made; kept if it is there already.
     #[arg(long, value_name = "DIR", default_value = "huts-demo")]
     dir: PathBuf,
-    /// The address of an empty PostgreSQL or MariaDB database for the huts, instead of the embedded one.
+    /// The address of an empty PostgreSQL or MariaDB database for the huts, instead of the embedded one; or of an empty MongoDB
+    /// database for documents beside them.
     #[arg(long, value_name = "URL")]
     source: Option<String>,
     /// The address to listen on.
@@ -58,7 +62,12 @@ impl Demo {
         super::init::refuse_password(url)?;
         let file = self.dir.join(puente_core::project::FILE);
         let is_new = !file.exists();
-        puente_demo::write_at(&self.dir, url).map_err(Failure::wrong)?;
+        let has_documents = engine(url)?.holds_documents();
+        let written = match has_documents {
+            true => puente_demo::write_with_documents(&self.dir, url),
+            false => puente_demo::write_at(&self.dir, url),
+        };
+        written.map_err(Failure::wrong)?;
         let undo = |failure: Failure| {
             if is_new {
                 // A project whose database was never filled would stand in the way of the next try.
@@ -68,7 +77,10 @@ impl Demo {
         };
         let folder = ProjectFolder::open(&self.dir).map_err(|error| undo(error.into()))?;
         if is_new {
-            let load = puente_demo::load(&folder.project.sources[0], &folder.path);
+            let is_meant = |source: &&SourceSettings| !has_documents || source.name == puente_demo::DOCUMENTS;
+            let source = folder.project.sources.iter().find(is_meant);
+            let source = source.ok_or_else(|| Failure::wrong("the demo's project file names no such source".to_owned()))?;
+            let load = puente_demo::load(source, &folder.path);
             super::block_on(load)?.map_err(|text| undo(Failure::unreachable(text)))?;
         }
         Ok(folder)
@@ -122,4 +134,13 @@ impl Demo {
         started.serve(&mut folder, true).await;
         Ok(())
     }
+}
+
+/// What kind of database an address names.
+fn engine(url: &str) -> Result<Engine, Failure> {
+    let text = format!("[source.demo]\nurl = {}\n", serde_json::Value::from(url));
+    let project = project::read(&text, &environment::read).map_err(|mistakes| {
+        Failure::wrong(mistakes.iter().map(|mistake| mistake.text.clone()).collect::<Vec<_>>().join("\n"))
+    })?;
+    Ok(project.sources[0].engine)
 }

@@ -14,7 +14,7 @@ pub use advice::{Advice, advise};
 pub use drift::{Drift, compare};
 pub use member_index::{Indexed, IndexedType, MemberIndex};
 pub use renames::{Rename, renames};
-pub use shape::{ColumnShape, ITEMS, Shape, ShapeSample, ShapeType, is_askable};
+pub use shape::{ColumnShape, ITEMS, Sampled, Shape, ShapeSample, ShapeType, document_columns, is_askable};
 
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
@@ -34,6 +34,18 @@ pub enum Engine {
     Postgres,
     /// MariaDB, and MySQL as far as it speaks the same.
     Mariadb,
+    /// MongoDB, and whatever speaks its protocol.
+    Mongodb,
+}
+
+impl Engine {
+    /// Does it keep documents? Then the shapes of its values are all that is known of its types.
+    pub fn holds_documents(self) -> bool {
+        match self {
+            Engine::Sqlite | Engine::Postgres | Engine::Mariadb => false,
+            Engine::Mongodb => true,
+        }
+    }
 }
 
 /// Everything that a survey found in one source.

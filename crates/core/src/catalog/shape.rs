@@ -6,9 +6,10 @@
 
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
-use serde_json::{Number, Value as Json};
+use serde_json::Value as Json;
 
-use crate::value::{DatumRef, Scalar, read_json, write_scalar};
+use super::Column;
+use crate::value::{DatumRef, Scalar, StorageFormat, read_json, write_scalar};
 
 /// Members of one object at most: one with more has names that are values, and is `JSON`.
 const MOST_MEMBERS: usize = 250;
@@ -167,9 +168,47 @@ impl Shape {
 /// The step from a list to its items, in a way through a shape.
 pub const ITEMS: &str = "[]";
 
-/// What was seen of a column's values so far. It holds counts and names of members, and no values.
+/// A value that is looked at.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Sampled<'v> {
+    /// Null.
+    Null,
+    /// True or false.
+    Boolean,
+    /// A whole number of 64 bits.
+    Integer(i64),
+    /// Another number.
+    Number,
+    /// A text.
+    Text(&'v str),
+    /// A value of a type that documents have, and JSON has not.
+    Scalar(Scalar),
+    /// A list of items.
+    List(Vec<Sampled<'v>>),
+    /// Members, each with its name.
+    Object(Vec<(&'v str, Sampled<'v>)>),
+}
+
+impl<'v> From<&'v Json> for Sampled<'v> {
+    fn from(json: &'v Json) -> Self {
+        match json {
+            Json::Null => Sampled::Null,
+            Json::Bool(_) => Sampled::Boolean,
+            Json::Number(number) => number.as_i64().map_or(Sampled::Number, Sampled::Integer),
+            Json::String(text) => Sampled::Text(text),
+            Json::Array(items) => Sampled::List(items.iter().map(Sampled::from).collect()),
+            Json::Object(members) => {
+                Sampled::Object(members.iter().map(|(name, member)| (name.as_str(), member.into())).collect())
+            }
+        }
+    }
+}
+
+/// What was seen of a column's values, or of documents, so far. It holds counts and names of members, and no values.
 #[derive(Debug, Clone, Default)]
 pub struct ShapeSample {
+    /// Are they documents, which have a type of their own for instants?
+    of_documents: bool,
     values: u64,
     largest: usize,
     unreadable: u64,
@@ -185,6 +224,8 @@ struct Seen {
     integers: [u64; 2],
     numbers: u64,
     texts: Texts,
+    /// Values of types that JSON has not.
+    others: IndexMap<Scalar, u64>,
     objects: u64,
     members: IndexMap<String, Seen>,
     lists: u64,
@@ -227,14 +268,27 @@ impl Texts {
         }
     }
 
-    fn scalar(&self) -> Scalar {
+    fn scalar(&self, of_documents: bool) -> Scalar {
         let are_as_long = self.lengths.is_some_and(|(shortest, longest)| shortest == longest);
-        let all = self.fit.iter().zip(TEXTUAL).find(|(fit, _)| are_as_long && **fit == self.count);
+        let mut scalars = self.fit.iter().zip(TEXTUAL).filter(|(_, (scalar, _))| !of_documents || *scalar != Scalar::DateTime);
+        let all = scalars.find(|(fit, _)| are_as_long && **fit == self.count);
         all.map_or(Scalar::String, |(_, (scalar, _))| scalar)
     }
 }
 
 impl ShapeSample {
+    /// For documents, not for values of JSON.
+    pub fn of_documents() -> Self {
+        ShapeSample { of_documents: true, ..ShapeSample::default() }
+    }
+
+    /// Looks at a document of so many bytes.
+    pub fn see_document(&mut self, document: &Sampled<'_>, bytes: usize) {
+        self.largest = self.largest.max(bytes);
+        self.values += 1;
+        self.top.see(document, &mut self.places, MOST_LEVELS);
+    }
+
     /// Looks at one value, in JSON. Null and what is not JSON are counted; what is larger than 4 MB is passed over.
     pub fn see(&mut self, json: &[u8]) {
         self.largest = self.largest.max(json.len());
@@ -243,7 +297,7 @@ impl ShapeSample {
         }
         self.values += 1;
         match read_json(json) {
-            Ok(value) => self.top.see(&value, &mut self.places, MOST_LEVELS),
+            Ok(value) => self.top.see(&Sampled::from(&value), &mut self.places, MOST_LEVELS),
             Err(_) => self.unreadable += 1,
         }
     }
@@ -255,7 +309,7 @@ impl ShapeSample {
 
     /// The shape of what was seen; none where nothing was but null.
     pub fn shape(&self) -> Option<ColumnShape> {
-        let shape = self.top.shape();
+        let shape = self.top.shape(self.of_documents);
         if self.top.present() == 0 {
             return None;
         }
@@ -266,13 +320,15 @@ impl ShapeSample {
 }
 
 impl Seen {
-    fn see(&mut self, value: &Json, places: &mut usize, levels: usize) {
+    fn see(&mut self, value: &Sampled<'_>, places: &mut usize, levels: usize) {
         match value {
-            Json::Null => self.nulls += 1,
-            Json::Bool(_) => self.booleans += 1,
-            Json::Number(number) => self.see_number(number),
-            Json::String(text) => self.texts.see(text),
-            Json::Array(items) => {
+            Sampled::Null => self.nulls += 1,
+            Sampled::Boolean => self.booleans += 1,
+            Sampled::Integer(value) => self.integers[usize::from(i32::try_from(*value).is_err())] += 1,
+            Sampled::Number => self.numbers += 1,
+            Sampled::Text(text) => self.texts.see(text),
+            Sampled::Scalar(scalar) => *self.others.entry(*scalar).or_default() += 1,
+            Sampled::List(items) => {
                 self.lists += 1;
                 if !items.is_empty() && self.items.is_none() {
                     self.open(places, levels, |seen| seen.items = Some(Box::default()));
@@ -281,28 +337,21 @@ impl Seen {
                     items.iter().for_each(|item| below.see(item, places, levels - 1));
                 }
             }
-            Json::Object(members) => {
+            Sampled::Object(members) => {
                 self.objects += 1;
                 for (name, member) in members {
                     if !is_askable(name) {
                         self.unaskable = true;
                         continue;
                     }
-                    if !self.members.contains_key(name) {
-                        self.open(places, levels, |seen| drop(seen.members.insert(name.clone(), Seen::default())));
+                    if !self.members.contains_key(*name) {
+                        self.open(places, levels, |seen| drop(seen.members.insert((*name).to_owned(), Seen::default())));
                     }
-                    if let Some(below) = self.members.get_mut(name) {
+                    if let Some(below) = self.members.get_mut(*name) {
                         below.see(member, places, levels - 1);
                     }
                 }
             }
-        }
-    }
-
-    fn see_number(&mut self, number: &Number) {
-        match number.as_i64() {
-            Some(value) => self.integers[usize::from(i32::try_from(value).is_err())] += 1,
-            None => self.numbers += 1,
         }
     }
 
@@ -328,24 +377,31 @@ impl Seen {
 
     /// How many values there were, beside null.
     fn present(&self) -> u64 {
-        self.booleans + self.integers.iter().sum::<u64>() + self.numbers + self.texts.count + self.objects + self.lists
+        let others: u64 = self.others.values().sum();
+        let numbers = self.integers.iter().sum::<u64>() + self.numbers;
+        self.booleans + numbers + self.texts.count + others + self.objects + self.lists
     }
 
-    fn shape(&self) -> Shape {
-        let numbers = self.integers.iter().sum::<u64>() + self.numbers;
+    fn shape(&self, of_documents: bool) -> Shape {
+        // Numbers of several types are numbers all the same: decimal ones hold all others.
+        let decimals = self.others.get(&Scalar::Decimal).copied().unwrap_or(0);
+        let numbers = self.integers.iter().sum::<u64>() + self.numbers + decimals;
         let number = match self.integers {
+            _ if decimals > 0 => Scalar::Decimal,
             _ if self.numbers > 0 => Scalar::Float,
             [_, 0] => Scalar::Int,
             _ => Scalar::BigInt,
         };
+        let others = self.others.iter().filter(|(scalar, _)| **scalar != Scalar::Decimal);
         let found: Vec<(ShapeType, u64)> = [
             (ShapeType::Scalar(Scalar::Boolean), self.booleans),
             (ShapeType::Scalar(number), numbers),
-            (ShapeType::Scalar(self.texts.scalar()), self.texts.count),
+            (ShapeType::Scalar(self.texts.scalar(of_documents)), self.texts.count),
             (ShapeType::Object, self.objects),
             (ShapeType::List, self.lists),
         ]
         .into_iter()
+        .chain(others.map(|(scalar, count)| (ShapeType::Scalar(*scalar), *count)))
         .filter(|(_, count)| *count > 0)
         .collect();
         let nullable = self.nulls > 0;
@@ -365,14 +421,14 @@ impl Seen {
         }
         let members = self.members.iter().map(|(name, member)| {
             let there = share(member.present() + member.nulls, self.objects);
-            (name.clone(), Shape { share: there, ..member.shape() })
+            (name.clone(), Shape { share: there, ..member.shape(of_documents) })
         });
         let members: IndexMap<String, Shape> = members.collect();
         if kind == ShapeType::Object && members.is_empty() {
             return Shape { notice: Some("its objects have no members".to_owned()), ..json };
         }
         let items = (kind == ShapeType::List).then(|| match &self.items {
-            Some(items) => items.shape(),
+            Some(items) => items.shape(of_documents),
             None => Shape {
                 notice: Some("its lists have no items".to_owned()),
                 ..Shape::of(ShapeType::Scalar(Scalar::Json))
@@ -381,6 +437,40 @@ impl Seen {
         let notice = self.unaskable.then(|| "members are left out whose names have quotes or backslashes".to_owned());
         Shape { nullable, members, items: items.map(Box::new), notice, ..Shape::of(kind) }
     }
+}
+
+/// The columns that the members of documents are, from the shape of whole documents.
+pub fn document_columns(found: &ColumnShape) -> Vec<Column> {
+    let column = |(name, member): (&String, &Shape)| {
+        let scalar = if let ShapeType::Scalar(scalar) = member.kind { scalar } else { Scalar::Json };
+        let is_shaped = scalar == Scalar::Json && member.is_structured();
+        let several = (!member.types.is_empty()).then(|| format!("values are of several types: {}", member.describe()));
+        Column {
+            name: name.clone(),
+            declared: String::new(),
+            scalar,
+            list: false,
+            cast: None,
+            domain: false,
+            form: StorageFormat::Usual,
+            nullable: true,
+            enforced: false,
+            default: None,
+            generated: false,
+            automatic: false,
+            values: Vec::new(),
+            collation: None,
+            comment: None,
+            notice: several.or_else(|| member.notice.clone().filter(|_| !is_shaped)),
+            shape: is_shaped.then(|| ColumnShape {
+                samples: found.samples,
+                largest: found.largest,
+                unreadable: 0,
+                shape: Shape { share: 100, ..member.clone() },
+            }),
+        }
+    };
+    found.shape.members.iter().map(column).collect()
 }
 
 /// Can a member of this name be asked for? Engines have no one way to say quotes and backslashes in a path.

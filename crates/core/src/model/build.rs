@@ -409,6 +409,7 @@ impl<'a> Builder<'a> {
             non_null: enforced
                 && !edit.nullable.contains(&column.name)
                 && matches!(kind, FieldType::Scalar(_) | FieldType::List(_)),
+            typed: column.enforced && scalar == column.scalar,
             input: input(column, engine),
             binary_json: engine == Engine::Sqlite && column.declared.eq_ignore_ascii_case("jsonb"),
             cast: column.cast.clone(),

@@ -133,6 +133,8 @@ pub struct Column {
     pub nullable: bool,
     /// Is the field non-null in the schema?
     pub non_null: bool,
+    /// Does the engine itself keep values of other types out?
+    pub typed: bool,
     /// Is the declared type one that stores JSON in a binary form?
     pub binary_json: bool,
     /// The type to which values are cast where they meet the column, in the engine's words; none where the engine

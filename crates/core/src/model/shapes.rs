@@ -12,13 +12,24 @@ use crate::suggest::did_you_mean;
 use crate::value::{Scalar, StorageFormat};
 
 /// Gives types to every column whose shape the project file wants.
+///
+/// What documents hold has types anyway, unless somebody says another scalar.
 pub(super) fn add_shapes(builder: &mut Builder<'_>) {
+    let unsaid = FieldEdit::default();
     for of in 0..builder.model.types.len() {
         let (source, table) = (builder.model.types[of].source, builder.model.types[of].table.clone());
-        let Some(table) = builder.tables.catalog(source).table(&table) else { continue };
-        let Some(edit) = builder.edit_of(source, &table.name) else { continue };
+        let catalog = builder.tables.catalog(source);
+        let Some(table) = catalog.table(&table) else { continue };
+        let edit = builder.edit_of(source, &table.name);
         for (column, c) in table.columns.iter().enumerate() {
-            let Some(field) = edit.fields.get(&c.name).filter(|field| field.shape) else { continue };
+            let said = edit.and_then(|edit| edit.fields.get(&c.name));
+            let is_document = catalog.engine.holds_documents() && c.shape.is_some();
+            let is_wanted =
+                said.map_or(is_document, |field| field.shape || is_document && field.scalar.is_none());
+            if !is_wanted {
+                continue;
+            }
+            let field = said.unwrap_or(&unsaid);
             if builder.model.types[of].columns[column].field.is_none() {
                 continue;
             }
@@ -112,6 +123,7 @@ impl<'a> Shaping<'_, 'a> {
             form: StorageFormat::JsonValue,
             nullable: true,
             non_null: false,
+            typed: false,
             binary_json: false,
             cast: None,
             domain: false,
@@ -174,6 +186,7 @@ impl<'a> Shaping<'_, 'a> {
                 form: StorageFormat::JsonValue,
                 nullable: true,
                 non_null: edit.required,
+                typed: false,
                 binary_json: false,
                 cast: None,
                 domain: false,

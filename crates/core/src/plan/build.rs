@@ -39,6 +39,8 @@ pub struct Capabilities {
     pub most_json_parts: usize,
     /// How many levels of objects and lists its functions go into JSON.
     pub most_json_levels: usize,
+    /// Does it join rows that a link to one leads to? Else they are read as a level of their own.
+    pub joins: bool,
 }
 
 /// What planning takes beside the document.
@@ -287,7 +289,7 @@ impl<'a> Planner<'a> {
         }
         let parent = select.parent.clone();
         self.planned.selects.push(select);
-        self.planned.joined = super::layout::joined(self.view.model(), &self.planned.selects);
+        self.planned.joined = super::layout::joined(self.view.model(), &self.planned.selects, self.capabilities);
         let id = self.planned.selects.len() - 1;
         if let Some(parent) = parent.filter(|_| !self.planned.joined[id]) {
             for (own, _) in &parent.pairs {

@@ -1,14 +1,14 @@
 //! Where in a row its select's outputs and its children are.
 
-use super::{Output, RowSet, Select, SelectId};
+use super::{Capabilities, Output, RowSet, Select, SelectId};
 use crate::model::Model;
 
 /// To-one links that are joined to one select's rows at most: engines have limits, and planners lose heart before.
 const MOST_JOINS: usize = 8;
 
 /// Which selects are joined to their parent's rows: those of links to one in the same source, of which at most one row can be
-/// there.
-pub(super) fn joined(model: &Model, selects: &[Select]) -> Vec<bool> {
+/// there, where the source joins rows.
+pub(super) fn joined(model: &Model, selects: &[Select], capabilities: &[Capabilities]) -> Vec<bool> {
     let mut joined = vec![false; selects.len()];
     let mut joins = vec![0; selects.len()];
     for (id, select) in selects.iter().enumerate() {
@@ -19,7 +19,8 @@ pub(super) fn joined(model: &Model, selects: &[Select]) -> Vec<bool> {
             base = above.select;
         }
         let given = matches!(selects[base].row_set, RowSet::Supplied);
-        let is_here = model.types[selects[parent.select].of].source == model.types[select.of].source;
+        let source = model.types[select.of].source;
+        let is_here = model.types[selects[parent.select].of].source == source && capabilities[source].joins;
         let is_plain = is_here && parent.through.is_none() && !given;
         if matches!(select.row_set, RowSet::Single) && is_plain && joins[base] < MOST_JOINS {
             joins[base] += 1;

@@ -27,8 +27,11 @@ pub struct SourceSettings {
     pub prepared: bool,
     /// Copies of the database for requests that only read.
     pub replicas: Vec<Replica>,
-    /// How many values of a JSON column the survey looks at.
+    /// How many values of a JSON column, or documents of a collection, the survey looks at.
     pub samples: u32,
+    /// May several documents be changed at once on a server that has no transactions, so that some are and some are not where it
+    /// fails halfway?
+    pub without_transactions: bool,
 }
 
 /// A copy of the database that lags behind it.
@@ -59,6 +62,7 @@ impl SourceSettings {
             prepared: true,
             replicas: Vec::new(),
             samples: SAMPLES,
+            without_transactions: false,
         }
     }
 
@@ -85,6 +89,18 @@ const SCHEMES: &[(&str, Engine)] = &[
     ("postgresql:", Engine::Postgres),
     ("mariadb:", Engine::Mariadb),
     ("mysql:", Engine::Mariadb),
+    ("mongodb:", Engine::Mongodb),
+    ("mongodb+srv:", Engine::Mongodb),
+];
+
+/// What can be said of some engines alone, and how those are called.
+const ONLY_FOR: &[(&str, &[Engine], &str)] = &[
+    ("schemas", &[Engine::Postgres], "PostgreSQL"),
+    ("prepared", &[Engine::Postgres], "PostgreSQL"),
+    ("root_certificate", &[Engine::Postgres, Engine::Mariadb, Engine::Mongodb], "database servers"),
+    ("wait_ms", &[Engine::Postgres, Engine::Mariadb, Engine::Mongodb], "database servers"),
+    ("replicas", &[Engine::Postgres, Engine::Mariadb], "PostgreSQL and MariaDB (MongoDB's `readPreference` is part of its `url`)"),
+    ("without_transactions", &[Engine::Mongodb], "MongoDB"),
 ];
 
 /// Every `[source.NAME]`, in the order of the file; at least one.
@@ -115,24 +131,16 @@ fn read_source(reader: &mut Reader<'_>, name: &str, section: &Section) -> Source
         "prepared",
         "replicas",
         "samples",
+        "without_transactions",
     ];
     reader.only(section, &keys);
     if !section.has("url") {
         reader.missing(section, "url", "such as `url = \"sqlite:huts.db\"`, or `url = \"${DATABASE_URL}\"`");
     }
     let (engine, url) = read_url(reader, section).unwrap_or((Engine::Sqlite, Secret(String::new())));
-    if engine != Engine::Postgres {
-        for key in ["schemas", "prepared"] {
-            if section.has(key) {
-                reader.mistake_at(section, key, format!("`{key}` is for PostgreSQL only; remove it"));
-            }
-        }
-    }
-    if engine == Engine::Sqlite {
-        for key in ["root_certificate", "replicas", "wait_ms"] {
-            if section.has(key) {
-                reader.mistake_at(section, key, format!("`{key}` is for database servers only; remove it"));
-            }
+    for (key, engines, are) in ONLY_FOR {
+        if section.has(key) && !engines.contains(&engine) {
+            reader.mistake_at(section, key, format!("`{key}` is for {are} only; remove it"));
         }
     }
     let replicas = reader.sections_or_inline(section, "replicas");
@@ -147,6 +155,7 @@ fn read_source(reader: &mut Reader<'_>, name: &str, section: &Section) -> Source
         root_certificate: reader.text(section, "root_certificate"),
         prepared: !section.has("prepared") || reader.flag(section, "prepared"),
         samples: reader.number(section, "samples", 1, 1_000_000).map_or(SAMPLES, reader::as_u32),
+        without_transactions: reader.flag(section, "without_transactions"),
         replicas: replicas.iter().filter_map(|replica| read_replica(reader, replica, engine)).collect(),
     }
 }

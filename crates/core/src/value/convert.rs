@@ -12,7 +12,8 @@ impl Scalar {
     /// Can a value of one scalar also be one of another, and be told so from either side: 12 of `Int` and "12" of `String`?
     pub fn converts_to(self, other: Scalar) -> bool {
         use Scalar::{
-            BigInt, Boolean, Bytes, Date, DateTime, Decimal, Duration, Float, Int, Json, LocalDateTime, Time, Uuid,
+            BigInt, Boolean, Bytes, Date, DateTime, Decimal, Duration, Float, Int, Json, LocalDateTime, ObjectId, Time,
+            Uuid,
         };
         match (self, other) {
             // What is rounded on one side and not on the other equals nothing, or too much.
@@ -20,7 +21,7 @@ impl Scalar {
             (own, other) if own == other => true,
             (Int | BigInt | Decimal, Int | BigInt | Decimal) => true,
             (Scalar::String, other) | (other, Scalar::String) => match other {
-                Int | BigInt | Date | Time | DateTime | LocalDateTime | Duration | Uuid => true,
+                Int | BigInt | Date | Time | DateTime | LocalDateTime | Duration | Uuid | ObjectId => true,
                 // A decimal number is written in more than one way, and bytes are text in the API alone.
                 Boolean | Decimal | Float | Bytes | Json | Scalar::String => false,
             },

@@ -5,7 +5,7 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use serde_json::Value as Json;
 
-use super::output::{excerpt, is_decimal, is_uuid};
+use super::output::{excerpt, is_decimal, is_object_id, is_uuid};
 use super::{CoercionError, Datum, Scalar, StorageFormat, temporal};
 use crate::error::shortened;
 
@@ -71,6 +71,7 @@ fn datum_from_text(scalar: Scalar, form: StorageFormat, text: &str) -> Option<Da
         Scalar::LocalDateTime => temporal::split_local(text).map(|(date, time)| day_and_time(date, time, "")),
         Scalar::DateTime => temporal::split_instant(text).map(|(date, time)| day_and_time(&date, &time, "Z")),
         Scalar::Duration => temporal::is_duration(text).then(|| Datum::Text(text.to_owned())),
+        Scalar::ObjectId => Some(text.to_ascii_lowercase()).filter(|text| is_object_id(text)).map(Datum::Text),
         Scalar::Uuid if is_uuid(text) => Some(match form {
             StorageFormat::Binary => Datum::Blob(uuid_bytes(text)),
             StorageFormat::UpperCase => Datum::Text(text.to_ascii_uppercase()),
@@ -103,6 +104,7 @@ fn describe(scalar: Scalar) -> String {
         Scalar::DateTime => " such as \"2026-07-14T08:30:00Z\"",
         Scalar::LocalDateTime => " such as \"2026-07-14T08:30:00\"",
         Scalar::Duration => " such as \"P1DT2H30M\"",
+        Scalar::ObjectId => " such as \"64b7f9c2e13d5a0012ab34cd\"",
         Scalar::Bytes => " in base64",
         _ => "",
     };

@@ -41,6 +41,7 @@ impl Scalar {
             | Scalar::LocalDateTime
             | Scalar::Duration
             | Scalar::Uuid
+            | Scalar::ObjectId
             | Scalar::Bytes => JsonType::Text,
             Scalar::Json => JsonType::Any,
         }

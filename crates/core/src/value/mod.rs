@@ -161,6 +161,7 @@ scalars! {
     LocalDateTime = "LocalDateTime", false, None, "A day and a time of day without a time zone, such as 2026-07-14T08:30:00.";
     Duration = "Duration", false, Some("https://www.iso.org/standard/70907.html"), "A length of time: duration of ISO 8601, such as P1DT2H30M.";
     Uuid = "UUID", false, Some("https://www.rfc-editor.org/rfc/rfc9562"), "A universally unique identifier of RFC 9562.";
+    ObjectId = "ObjectId", false, Some("https://www.mongodb.com/docs/manual/reference/bson-types/#objectid"), "An identifier of twelve bytes, in 24 hexadecimal digits.";
     Bytes = "Bytes", false, Some("https://www.rfc-editor.org/rfc/rfc4648#section-4"), "Bytes in base64 of RFC 4648, section 4, with padding.";
     Json = "JSON", false, Some("https://www.rfc-editor.org/rfc/rfc8259"), "A JSON value of RFC 8259, given as it is stored.";
 }

@@ -91,6 +91,7 @@ fn write_text(out: &mut Vec<u8>, scalar: Scalar, text: &str) -> Result<(), Coerc
             Some((date, time)) => write_parts(out, &[&date, "T", &time, missing_seconds(&time), "Z"]),
             None => return refuse(),
         },
+        Scalar::ObjectId if is_object_id(text) => write_plain(out, text),
         Scalar::Uuid if is_uuid(text) => write_string(out, &text.to_ascii_lowercase()),
         // What is stored is delivered as it is written there, once it is known to be JSON.
         Scalar::Json => match serde_json::from_str::<serde::de::IgnoredAny>(text) {
@@ -198,6 +199,11 @@ pub(super) fn is_uuid(text: &str) -> bool {
             8 | 13 | 18 | 23 => byte == b'-',
             _ => byte.is_ascii_hexdigit(),
         })
+}
+
+/// Are these the digits of twelve bytes, written as the API writes them?
+pub(super) fn is_object_id(text: &str) -> bool {
+    text.len() == 24 && text.bytes().all(|byte| matches!(byte, b'0'..=b'9' | b'a'..=b'f'))
 }
 
 fn uuid_text(bytes: &[u8]) -> String {

@@ -282,6 +282,14 @@ fn check_transactional(request: &ChangeRequest) -> Result<(), Problem> {
             Act::Update { address, set } => address.one && set.edges.is_empty() && set.ones.is_empty(),
             Act::Delete { address } => address.one,
         };
+        if !t.transactional && !change.checks.is_empty() {
+            let text = format!(
+                "the rows of `{}` are kept without transactions, so that a change could not be taken back where the role's check \
+                 refuses it; it needs a grant without `check` and without `rows`",
+                t.name
+            );
+            return Err(placed(Problem::new(Code::InvalidArgument, text), root));
+        }
         if !t.transactional && (request.rehearse || roots.len() > 1 || !is_one) {
             let text = format!(
                 "the table of `{}` is kept without transactions: its rows can be changed one at a time only, and not rehearsed",

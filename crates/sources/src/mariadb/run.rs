@@ -1,12 +1,14 @@
 //! Running a bound plan: one statement per level, in one read-only snapshot where there are several.
 
+use std::sync::Arc;
 use std::time::Instant;
 
 use mysql_async::prelude::Queryable as _;
 use mysql_async::{Conn, Params, Row, Value};
 use puente_core::answer::{self, KeyValues, Levels};
 use puente_core::error::{Code, Problem};
-use puente_core::plan::SelectId;
+use puente_core::model::SourceId;
+use puente_core::plan::{Capabilities, Plan, SelectId};
 use puente_core::rows::check_held;
 use puente_sql::{Dialect, Program, Statement};
 use tokio::time::timeout;
@@ -16,13 +18,17 @@ use super::{fault, params, values};
 use crate::attempts;
 use crate::cluster::{self, Job};
 use crate::server::{CANCEL_TIMEOUT, within};
-use crate::statements::{needs_snapshot, program};
+use crate::statements::{self, needs_snapshot, program};
 use puente_run::levels::LevelReader;
-use puente_run::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
+use puente_run::{ChangeRequest, Explanation, Outcome, Prepared, Request, StatementReport};
 
 impl cluster::Server for Server {
-    fn dialect() -> &'static dyn Dialect {
-        &puente_sql::Mariadb
+    fn capabilities() -> Capabilities {
+        puente_sql::Mariadb.capabilities()
+    }
+
+    fn prepare(plan: &Plan, source: SourceId) -> Arc<dyn Prepared> {
+        statements::prepare(plan, &puente_sql::Mariadb, source)
     }
 
     async fn run(&self, job: Job) -> Result<Outcome, Problem> {

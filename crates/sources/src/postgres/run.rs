@@ -1,13 +1,15 @@
 //! Running a bound plan: one statement with one row, or one statement per level in one snapshot.
 
 use std::pin::pin;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use deadpool_postgres::Object;
 use futures_util::TryStreamExt as _;
 use puente_core::answer::{self, KeyValues, Levels};
 use puente_core::error::{Code, Problem};
-use puente_core::plan::SelectId;
+use puente_core::model::SourceId;
+use puente_core::plan::{Capabilities, Plan, SelectId};
 use puente_core::rows::check_held;
 use puente_core::value::DatumRef;
 use puente_sql::{Dialect, NestedFields, Program, Statement};
@@ -22,9 +24,9 @@ use super::wire::{self, Answer, Nested};
 use crate::attempts;
 use crate::cluster::{self, Job};
 use crate::server::{CANCEL_TIMEOUT, KEPT_TEXT_BYTES, STATEMENTS_KEPT, within};
-use crate::statements::program;
+use crate::statements::{self, program};
 use puente_run::levels::LevelReader;
-use puente_run::{ChangeRequest, Explanation, Outcome, Request, StatementReport};
+use puente_run::{ChangeRequest, Explanation, Outcome, Prepared, Request, StatementReport};
 
 /// The bytes of a value as they came.
 pub(super) struct Raw<'a>(pub(super) &'a [u8]);
@@ -45,8 +47,12 @@ pub(super) fn column(row: &Row, at: usize) -> Result<Option<&[u8]>, Problem> {
 }
 
 impl cluster::Server for Server {
-    fn dialect() -> &'static dyn Dialect {
-        &puente_sql::Postgres
+    fn capabilities() -> Capabilities {
+        puente_sql::Postgres.capabilities()
+    }
+
+    fn prepare(plan: &Plan, source: SourceId) -> Arc<dyn Prepared> {
+        statements::prepare(plan, &puente_sql::Postgres, source)
     }
 
     async fn run(&self, job: Job) -> Result<Outcome, Problem> {

@@ -1,0 +1,104 @@
+//! From the database's errors to ours, by number. Its own text goes to the log only.
+
+use bson::Document;
+use mongodb::error::{Error, ErrorKind, TRANSIENT_TRANSACTION_ERROR, WriteFailure};
+use puente_core::error::{Code, Problem};
+use puente_run::change::{ConstraintKind, ConstraintViolation};
+
+/// The number of an error, where the server gave one.
+fn code(error: &Error) -> Option<i32> {
+    match &*error.kind {
+        ErrorKind::Command(command) => Some(command.code),
+        ErrorKind::Write(WriteFailure::WriteError(write)) => Some(write.code),
+        ErrorKind::Write(WriteFailure::WriteConcernError(concern)) => Some(concern.code),
+        _ => None,
+    }
+}
+
+/// The problem that an error is to a caller.
+pub(super) fn problem(error: &Error) -> Problem {
+    let (code, text) = match code(error) {
+        None => return unreachable(error),
+        // MaxTimeMSExpired, Interrupted.
+        Some(50 | 11_601) => return Problem::timed_out().with_detail(error),
+        Some(13) => (Code::SourceRefused, "the database refuses this command to Puente's login"),
+        // NamespaceNotFound, CommandNotSupportedOnView.
+        Some(26 | 166) => (
+            Code::SourceDrifted,
+            "the collections no longer fit the survey; the operator has to run `puente survey` and restart",
+        ),
+        // LockTimeout, WriteConflict, NoSuchTransaction, SnapshotTooOld.
+        Some(24 | 112 | 251 | 239) => {
+            (Code::SourceUnavailable, "the database gave this request up in favour of others; ask again")
+        }
+        // IllegalOperation: a standalone server has no transactions.
+        Some(20) => (
+            Code::SourceRefused,
+            "the server has no transactions; it has to be a member of a replica set, or the source says \
+             `without_transactions = true`",
+        ),
+        // BSONObjectTooLarge, ExceededMemoryLimit, QueryExceededMemoryLimitNoDiskUseAllowed.
+        Some(10_334 | 146 | 292) => {
+            (Code::TooCostly, "the request is more than the database takes in one command; ask in parts")
+        }
+        Some(18) => return unreachable(error),
+        // Shutting down, not the primary any more.
+        Some(89 | 91 | 189 | 10_107 | 11_600 | 13_435 | 13_436) => return unreachable(error),
+        Some(_) => (Code::Internal, "the command failed; the log has the details under the request's id"),
+    };
+    Problem::new(code, text).with_detail(error)
+}
+
+/// The problem of a deployment that cannot be reached, or that went away.
+pub(super) fn unreachable(error: &Error) -> Problem {
+    let is_login = matches!(&*error.kind, ErrorKind::Authentication { .. }) || code(error) == Some(18);
+    let text = if is_login {
+        "the database refuses the login; are user, password and `authSource` of the source's `url` right?"
+    } else {
+        "the database cannot be reached; is it running, and are the hosts of the source's `url` right?"
+    };
+    Problem::new(Code::SourceUnavailable, text).with_detail(error)
+}
+
+/// Did the deployment go away?
+pub(super) fn is_lost(problem: &Problem) -> bool {
+    problem.code == Code::SourceUnavailable
+}
+
+/// Did the database itself take the transaction back, in favour of others?
+pub(super) fn is_rolled_back(error: &Error) -> bool {
+    error.contains_label(TRANSIENT_TRANSACTION_ERROR)
+}
+
+/// What a collection does not take, from the error of one write.
+pub(super) fn refusal(write: &Document) -> Option<ConstraintViolation> {
+    let code = write.get_i32("code").ok()?;
+    let rule = match code {
+        11_000 | 11_001 | 12_582 => ConstraintKind::Unique,
+        // DocumentValidationFailure.
+        121 => ConstraintKind::Check,
+        // BSONObjectTooLarge, TypeMismatch.
+        10_334 | 17_280 => ConstraintKind::Length,
+        14 => ConstraintKind::Form,
+        _ => return None,
+    };
+    let pattern = write.get_document("keyPattern").ok();
+    let pattern = pattern.or_else(|| write.get_document("errInfo").ok()?.get_document("keyPattern").ok());
+    let columns = pattern.map(|pattern| pattern.keys().cloned().collect()).unwrap_or_default();
+    let text = write.get_str("errmsg").unwrap_or_default().to_owned();
+    Some(ConstraintViolation { rule, columns, constraint: None, detail: text })
+}
+
+/// The same from the error of a whole command.
+pub(super) fn refused(error: &Error) -> Option<ConstraintViolation> {
+    let ErrorKind::Command(command) = &*error.kind else { return None };
+    let mut write = Document::new();
+    write.insert("code", command.code);
+    write.insert("errmsg", command.message.clone());
+    let mut violation = refusal(&write)?;
+    // `… dup key: { code: "x", year: 5 }`
+    let (_, key) = command.message.split_once("dup key: {").unwrap_or_default();
+    let name = key.split(':').next().unwrap_or_default().trim();
+    violation.columns = (!name.is_empty()).then(|| name.to_owned()).into_iter().collect();
+    Some(violation)
+}
