@@ -51,9 +51,11 @@ build-packages:
 
 bench-packages:
 	@scripts/install-packages bench
+	@scripts/install-document-server
 
 test-packages:
 	@scripts/install-packages test
+	@scripts/install-document-server
 
 ## Takes the pictures of docs/screenshots again.
 screenshots: build test-packages

@@ -8,6 +8,7 @@ use puente_core::catalog::Engine;
 use puente_core::project::{self, SourceSettings};
 use tempfile::TempDir;
 
+use crate::documents;
 use crate::servers::{self, Server};
 
 /// A database of one's own.
@@ -61,6 +62,7 @@ impl Database {
                 create(servers::mariadb()).replacen("mariadb:", "mysql:", 1)
             }
             Engine::Mariadb => create(servers::mariadb()),
+            Engine::Mongodb => format!("{}/{}", servers::mongodb().address, name()),
         };
         if engine == Engine::Sqlite {
             rusqlite::Connection::open(folder.path().join("test.db"))
@@ -75,8 +77,13 @@ impl Database {
     /// # Panics
     /// Where the server does not make one.
     pub fn on(server: &Server) -> Self {
-        let engine = if server.address.starts_with("postgres") { Engine::Postgres } else { Engine::Mariadb };
-        Database { engine, url: create(server), folder: tempfile::tempdir().expect("a folder") }
+        let engine = match server.address.split(':').next() {
+            Some("postgres") => Engine::Postgres,
+            Some("mongodb") => Engine::Mongodb,
+            _ => Engine::Mariadb,
+        };
+        let url = if engine == Engine::Mongodb { format!("{}/{}", server.address, name()) } else { create(server) };
+        Database { engine, url, folder: tempfile::tempdir().expect("a folder") }
     }
 
     /// A database that is there.
@@ -88,6 +95,7 @@ impl Database {
             Some("sqlite") => Engine::Sqlite,
             Some("postgres" | "postgresql") => Engine::Postgres,
             Some("mariadb" | "mysql") => Engine::Mariadb,
+            Some("mongodb" | "mongodb+srv") => Engine::Mongodb,
             _ => panic!("expected an address such as sqlite:shop.db or postgres://me@127.0.0.1/shop, found {url}"),
         };
         // Relative to where one is, not to a folder that is made for it.
@@ -140,7 +148,13 @@ impl Database {
                 }
                 let _ = session.disconnect().await;
             }),
+            Engine::Mongodb => documents::execute(self, sql),
         }
+    }
+
+    /// What the project file has to say of links that the database does not declare; tables are called behind `prefix`.
+    pub fn links(&self, prefix: &str) -> String {
+        if self.engine == Engine::Mongodb { documents::links(self, prefix) } else { String::new() }
     }
 
     /// The rows of a query, every value as text.
@@ -162,6 +176,7 @@ impl Database {
                 let _ = session.disconnect().await;
                 rows
             }),
+            Engine::Mongodb => documents::query(self, sql),
         }
     }
 }
@@ -211,6 +226,8 @@ pub(crate) fn answers(server: &Server) -> bool {
     let folder = Path::new(".");
     if server.address.starts_with("postgres") {
         block_on(async { puente_sources::postgres::connect(&settings, folder).await.is_ok() })
+    } else if server.address.starts_with("mongodb") {
+        block_on(async { puente_sources::mongodb::connect(&settings, folder).await.is_ok() })
     } else {
         block_on(async { puente_sources::mariadb::connect(&settings, folder).await.is_ok() })
     }
@@ -218,7 +235,11 @@ pub(crate) fn answers(server: &Server) -> bool {
 
 /// A database that every server has.
 fn maintenance(server: &Server) -> &'static str {
-    if server.address.starts_with("postgres") { "postgres" } else { "mysql" }
+    match server.address.split(':').next() {
+        Some("postgres") => "postgres",
+        Some("mongodb") => "admin",
+        _ => "mysql",
+    }
 }
 
 fn settings(server: &Server, database: &str) -> SourceSettings {
@@ -226,11 +247,16 @@ fn settings(server: &Server, database: &str) -> SourceSettings {
     project::read(&text, &|_| None).expect("an address").sources.remove(0)
 }
 
-/// Makes a database on a server; gives its address.
-fn create(server: &Server) -> String {
+/// A name that no other test's database has.
+fn name() -> String {
     static NEXT: AtomicU32 = AtomicU32::new(1);
     let number = NEXT.fetch_add(1, Ordering::Relaxed);
-    let name = format!("puente_test_{}_{number}", std::process::id());
+    format!("puente_test_{}_{number}", std::process::id())
+}
+
+/// Makes a database on a server; gives its address.
+fn create(server: &Server) -> String {
+    let name = name();
     let settings = settings(server, maintenance(server));
     let folder = Path::new(".");
     block_on(async {
@@ -248,7 +274,7 @@ fn create(server: &Server) -> String {
 }
 
 /// Runs something asynchronous, wherever the test runs.
-fn block_on<T: Send>(work: impl Future<Output = T> + Send) -> T {
+pub(crate) fn block_on<T: Send>(work: impl Future<Output = T> + Send) -> T {
     std::thread::scope(|scope| {
         let thread = scope.spawn(|| {
             tokio::runtime::Builder::new_current_thread().enable_all().build().expect("a runtime").block_on(work)

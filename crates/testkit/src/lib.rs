@@ -4,6 +4,7 @@ pub mod asker;
 pub mod browser;
 pub mod crawl;
 pub mod database;
+mod documents;
 pub mod fuzz;
 pub mod oracle;
 pub mod project;

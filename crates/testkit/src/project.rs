@@ -77,9 +77,10 @@ impl TestProject {
         let project = TestProject { folder: tempfile::tempdir().expect("a folder") };
         let url = match database.engine {
             Engine::Sqlite => format!("sqlite:{}", database.file().display()),
-            Engine::Postgres | Engine::Mariadb => database.url.clone(),
+            Engine::Postgres | Engine::Mariadb | Engine::Mongodb => database.url.clone(),
         };
-        let text = format!("[source.test]\nurl = \"{url}\"\n{lines}\n{edits}");
+        let links = database.links("");
+        let text = format!("[source.test]\nurl = \"{url}\"\n{lines}\n{links}{edits}");
         std::fs::write(project.path().join("puente.toml"), text).expect("a project file");
         puente_service::survey(&project.open(), None).expect("a survey");
         project
@@ -94,11 +95,12 @@ impl TestProject {
         let sources = databases.iter().map(|(name, database)| {
             let url = match database.engine {
                 Engine::Sqlite => format!("sqlite:{}", database.file().display()),
-                Engine::Postgres | Engine::Mariadb => database.url.clone(),
+                Engine::Postgres | Engine::Mariadb | Engine::Mongodb => database.url.clone(),
             };
             format!("[source.{name}]\nurl = \"{url}\"\n")
         });
-        let text = format!("{}{edits}", sources.collect::<String>());
+        let links = databases.iter().map(|(name, database)| database.links(&format!("{name}:")));
+        let text = format!("{}{}{edits}", sources.collect::<String>(), links.collect::<String>());
         std::fs::write(project.path().join("puente.toml"), text).expect("a project file");
         puente_service::survey(&project.open(), None).expect("a survey");
         project

@@ -1,6 +1,6 @@
 //! Private database servers: started once per process from Debian's packages, on free ports, in temporary folders, as an
-//! unprivileged user; gone when the process is. Or servers of yours, by `PUENTE_TEST_POSTGRES` and
-//! `PUENTE_TEST_MARIADB`: addresses of logins that may create databases.
+//! unprivileged user; gone when the process is. Or servers of yours, by `PUENTE_TEST_POSTGRES`, `PUENTE_TEST_MARIADB` and
+//! `PUENTE_TEST_MONGODB`: addresses of logins that may create databases.
 //!
 //! A server that cannot be started fails the test; it is never skipped.
 
@@ -54,6 +54,15 @@ pub fn postgres() -> &'static Server {
 pub fn mariadb() -> &'static Server {
     static SERVER: OnceLock<Server> = OnceLock::new();
     SERVER.get_or_init(|| given("PUENTE_TEST_MARIADB").unwrap_or_else(start_mariadb))
+}
+
+/// A server of the MongoDB protocol, one per process: a replica set of one member, so that it has transactions.
+///
+/// # Panics
+/// Where it is not installed or does not start.
+pub fn mongodb() -> &'static Server {
+    static SERVER: OnceLock<Server> = OnceLock::new();
+    SERVER.get_or_init(|| given("PUENTE_TEST_MONGODB").unwrap_or_else(|| start_mongodb(&[])))
 }
 
 fn given(variable: &str) -> Option<Server> {
@@ -139,6 +148,28 @@ pub fn start_mariadb() -> Server {
     let keeper = keep(&command, folder.path());
     let server = Server {
         address: format!("mariadb://puente@127.0.0.1:{port}"),
+        running: Some(Running { keeper, folder, port }),
+    };
+    server.wait();
+    server
+}
+
+/// Starts a server of the MongoDB protocol of one's own, with options such as `--standalone`.
+///
+/// # Panics
+/// Where it is not installed, or does not start.
+pub fn start_mongodb(options: &[&str]) -> Server {
+    let environment = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/document-server/bin");
+    let program = environment.join("secantusd-py");
+    assert!(program.exists(), "install it by `scripts/install-document-server`, or give PUENTE_TEST_MONGODB");
+    let folder = folder();
+    let port = free_port();
+    let mut command = vec![program.display().to_string(), "--port".to_owned(), port.to_string()];
+    command.extend(["--storage-path", ":memory:", "--log-level", "WARNING"].map(str::to_owned));
+    command.extend(options.iter().map(|option| (*option).to_owned()));
+    let keeper = keep(&command, folder.path());
+    let server = Server {
+        address: format!("mongodb://127.0.0.1:{port}"),
         running: Some(Running { keeper, folder, port }),
     };
     server.wait();
@@ -235,7 +266,10 @@ fn keep(command: &[String], folder: &Path) -> Child {
     );
     let mut keeper = Command::new("sh");
     keeper.arg("-c").arg(script).arg(folder).args(command).stdin(Stdio::piped()).stdout(Stdio::null());
-    unprivileged(&mut keeper).spawn().expect("a shell")
+    // The document server is no program of the system's: nobody else may be able to read it.
+    let is_ours = command[0].contains("document-server");
+    let keeper = if is_ours { &mut keeper } else { unprivileged(&mut keeper) };
+    keeper.spawn().expect("a shell")
 }
 
 fn free_port() -> u16 {

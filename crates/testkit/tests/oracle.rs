@@ -32,6 +32,7 @@ struct Somebody {
 #[case::sqlite(Engine::Sqlite)]
 #[case::postgres(Engine::Postgres)]
 #[case::mariadb(Engine::Mariadb)]
+#[case::mongodb(Engine::Mongodb)]
 fn puente_and_the_oracle_answer_the_same(#[case] engine: Engine) {
     let seeds = Seeds::of_run(WORLDS, FRESH_WORLDS);
     // What fresh seeds found once is looked at in every usual run: a statement that a server answers wrongly when it executes it a

@@ -8,7 +8,7 @@ use puente_core::plan::FilteredItems;
 use puente_core::value::{Datum, Scalar};
 
 use super::template::{Node, Slot, apply, apply_to, document};
-use super::values::{Conversion, Matching, types_of};
+use super::values::{Conversion, MOST_WHOLE, Matching, types_of};
 
 /// Makes names for what a command computes.
 pub(super) struct Lowering<'a> {
@@ -47,6 +47,8 @@ struct Value<'a> {
     column: &'a Column,
     /// Is it of its type in every document, or missing?
     typed: bool,
+    /// Can it be missing? Also where a hop leads nowhere.
+    nullable: bool,
 }
 
 /// The first letter of what a command computes: no member of a document that is surveyed begins with it.
@@ -111,6 +113,7 @@ impl<'a> Lowering<'a> {
             path: path.join("."),
             column: c,
             typed: c.typed,
+            nullable: c.nullable,
         }
     }
 
@@ -133,10 +136,11 @@ impl<'a> Lowering<'a> {
             if let Some(field) = shown {
                 let prefix = if path.hops.is_empty() { Place::Document(String::new()) } else { place };
                 let column = &self.model.types[of].columns[path.column];
-                return Value { place: prefix, path: field, above: Vec::new(), column, typed: false };
+                return Value { place: prefix, path: field, above: Vec::new(), column, typed: false, nullable: true };
             }
         }
-        self.value_at(of, path.column, &place)
+        let value = self.value_at(of, path.column, &place);
+        Value { nullable: value.nullable || !path.hops.is_empty(), ..value }
     }
 
     /// The field that holds what a to-one hop leads to.
@@ -297,8 +301,12 @@ impl<'a> Lowering<'a> {
     /// Is a value of its type? As an expression.
     fn is_typed_expression(&self, value: &Value<'_>) -> Node {
         let reference = self.reference(value);
+        if value.typed {
+            return apply_to("$gt", [reference, Node::NULL]);
+        }
         match types_of(value.column.kind) {
             [] => is_none_of(reference, ABSENT),
+            _ if is_whole_number(value.column) => whole_number(reference),
             types => is_one_of(reference, types),
         }
     }
@@ -324,7 +332,7 @@ impl<'a> Lowering<'a> {
         if value.typed {
             let asked = Node::Document(vec![(path.clone(), Node::Document(asked))]);
             // What is said of no type is true of null.
-            let may_be_null = value.column.nullable && types.is_some();
+            let may_be_null = value.nullable && types.is_some();
             let there = may_be_null.then(|| Node::Document(vec![(path, apply("$ne", Node::NULL))]));
             return match there {
                 Some(there) => apply("$and", vec![asked, there]),
@@ -340,6 +348,12 @@ impl<'a> Lowering<'a> {
         let mut filters = vec![Node::Document(vec![(path.clone(), Node::Document(asked))])];
         if !is_list {
             filters.push(Node::Document(vec![(path, no_list())]));
+        }
+        if is_whole_number(value.column) {
+            let path = format!("{prefix}{}", value.path);
+            let integers = vec![Node::from("int"), "long".into()];
+            let is_integer = Node::Document(vec![(path.clone(), apply("$type", integers))]);
+            filters.push(apply("$or", vec![is_integer, apply("$expr", whole_number(format!("${path}").into()))]));
         }
         filters.extend(value.above.iter().map(|above| Node::Document(vec![(format!("{prefix}{above}"), no_list())])));
         if filters.len() == 1 { filters.remove(0) } else { apply("$and", filters) }
@@ -360,7 +374,11 @@ impl<'a> Lowering<'a> {
             }
             Condition::Test { path, test } => {
                 let value = self.value(scope, path);
-                self.tested(scope, &value, test, negated)
+                let tested = self.tested(scope, &value, test, negated);
+                match negated.then(|| is_of_nothing(test)).flatten() {
+                    Some(is_empty) => apply("$or", vec![tested, apply("$expr", is_empty)]),
+                    None => tested,
+                }
             }
             Condition::Quantified { before, hop, quantifier, inner } => {
                 let field = self.quantified(scope, before, hop, *quantifier, inner, negated);
@@ -402,6 +420,7 @@ impl<'a> Lowering<'a> {
             Place::Variable(_) => String::new(),
         };
         let mut target = Scope::document(self.model.types[hop.from].links[hop.link].target);
+        target.masked = hop.masks.iter().map(|(column, _)| (*column, shown(*column))).collect();
         let asked = match quantifier {
             Quantifier::Exists => self.filter(&mut target, inner, false),
             Quantifier::ExistsFalse => self.filter(&mut target, inner, true),
@@ -487,7 +506,11 @@ impl<'a> Lowering<'a> {
             }
             Condition::Test { path, test } => {
                 let value = self.value(scope, path);
-                self.tested_expression(scope, &value, test, negated)
+                let tested = self.tested_expression(scope, &value, test, negated);
+                match negated.then(|| is_of_nothing(test)).flatten() {
+                    Some(is_empty) => apply("$or", vec![tested, is_empty]),
+                    None => tested,
+                }
             }
             Condition::Quantified { before, hop, quantifier, inner } => {
                 let (field, exists) = self.quantified(scope, before, hop, *quantifier, inner, negated);
@@ -664,6 +687,33 @@ impl<'a> Lowering<'a> {
         }
         apply_to("$cond", [apply("$isArray", vec![list.clone()]), kept, list])
     }
+}
+
+/// Are a column's values numbers without a fraction?
+fn is_whole_number(column: &Column) -> bool {
+    matches!(column.kind, FieldType::Scalar(Scalar::Int | Scalar::BigInt))
+}
+
+/// Is a value a number without a fraction? Of doubles, one that is no other integer as well.
+fn whole_number(reference: Node) -> Node {
+    let within = vec![
+        apply_to("$gte", [reference.clone(), (-MOST_WHOLE).into()]),
+        apply_to("$lte", [reference.clone(), MOST_WHOLE.into()]),
+        apply_to("$eq", [reference.clone(), apply("$trunc", reference.clone())]),
+    ];
+    let is_double = is_one_of(reference.clone(), &["double"]);
+    let otherwise = apply_to("$cond", [is_double, apply("$and", within), false.into()]);
+    apply_to("$cond", [is_one_of(reference, &["int", "long"]), true.into(), otherwise])
+}
+
+/// Whether a test is one for nothing: nothing is among no values, also null is not.
+fn is_of_nothing(test: &Test) -> Option<Node> {
+    let Test::In { operand, .. } = test else { return None };
+    Some(match operand {
+        Operand::Parameter(parameter) => Node::Bound(Slot::IsEmpty(*parameter)),
+        Operand::Constant(Datum::List(items)) => items.is_empty().into(),
+        Operand::Constant(_) | Operand::Value(_) => false.into(),
+    })
 }
 
 /// The types of what is not there.

@@ -26,6 +26,8 @@ pub(super) enum Slot {
     Value(usize, Conversion),
     /// The items of a parameter that is a list, as a column has them.
     List(usize, Conversion),
+    /// Has a parameter that is a list no items?
+    IsEmpty(usize),
     /// A regular expression for texts, or for one of a list of them.
     Pattern(usize, Matching),
     /// A number of rows, and so many more.
@@ -131,6 +133,9 @@ impl Node {
                 Slot::Constant(datum, conversion) => conversion.operand(datum)?,
                 Slot::Given(number, conversion) => conversion.value(values.given(*number))?,
                 Slot::List(number, conversion) => Bson::Array(conversion.values(values.parameter(*number))?),
+                Slot::IsEmpty(number) => {
+                    Bson::Boolean(matches!(values.parameter(*number), Datum::List(items) if items.is_empty()))
+                }
                 Slot::Pattern(number, matching) => Bson::String(matching.pattern(values.parameter(*number))),
                 Slot::Count(number, more) => match values.parameter(*number) {
                     Datum::Integer(count) => Bson::Int64(count.saturating_add(*more)),
@@ -156,6 +161,7 @@ impl Node {
             Node::Bound(Slot::Value(number, _) | Slot::List(number, _) | Slot::Pattern(number, _)) => {
                 out.push_str(&format!("?{number}"));
             }
+            Node::Bound(Slot::IsEmpty(number)) => out.push_str(&format!("?{number} is empty")),
             Node::Bound(Slot::Constant(..)) => out.push_str("?rule"),
             Node::Bound(Slot::Count(number, 0)) => out.push_str(&format!("?{number}")),
             Node::Bound(Slot::Count(number, more)) => out.push_str(&format!("?{number} + {more}")),

@@ -87,7 +87,8 @@ pub(super) fn types_of(kind: FieldType) -> &'static [&'static str] {
 pub(super) fn types_of_scalar(scalar: Scalar) -> &'static [&'static str] {
     match scalar {
         Scalar::Boolean => &["bool"],
-        Scalar::Int | Scalar::BigInt => &["int", "long"],
+        // Of doubles those without a fraction alone.
+        Scalar::Int | Scalar::BigInt => &["int", "long", "double"],
         Scalar::Float => &["int", "long", "double"],
         Scalar::Decimal => &["int", "long", "double", "decimal"],
         Scalar::String | Scalar::Date | Scalar::Time | Scalar::LocalDateTime | Scalar::Duration => &["string"],
@@ -422,7 +423,10 @@ fn with_scalar<T>(scalar: Scalar, value: RawBsonRef<'_>, push: impl FnOnce(Datum
         RawBsonRef::Boolean(value) if scalar == Scalar::Boolean => push(DatumRef::Integer(value.into())),
         RawBsonRef::Int32(value) => push(DatumRef::Integer(value.into())),
         RawBsonRef::Int64(value) => push(DatumRef::Integer(value)),
-        RawBsonRef::Double(value) => push(DatumRef::Real(value)),
+        RawBsonRef::Double(value) => match whole(value).filter(|_| matches!(scalar, Scalar::Int | Scalar::BigInt)) {
+            Some(value) => push(DatumRef::Integer(value)),
+            None => push(DatumRef::Real(value)),
+        },
         RawBsonRef::Decimal128(value) => push(DatumRef::Text(plain_decimal(value).as_bytes())),
         RawBsonRef::String(text) if scalar != Scalar::Json => push(DatumRef::Text(text.as_bytes())),
         RawBsonRef::ObjectId(id) if scalar == Scalar::ObjectId => push(DatumRef::Text(id.to_hex().as_bytes())),
@@ -431,6 +435,9 @@ fn with_scalar<T>(scalar: Scalar, value: RawBsonRef<'_>, push: impl FnOnce(Datum
             // Beyond the years that are written with four digits.
             Err(_) => push(DatumRef::Integer(instant.timestamp_millis())),
         },
+        RawBsonRef::Binary(binary) if scalar == Scalar::Uuid && binary.bytes.len() == 16 => {
+            push(DatumRef::Text(uuid_text(binary.bytes).as_bytes()))
+        }
         RawBsonRef::Binary(binary) => push(DatumRef::Blob(binary.bytes)),
         value => {
             let mut json = Vec::new();
@@ -438,6 +445,17 @@ fn with_scalar<T>(scalar: Scalar, value: RawBsonRef<'_>, push: impl FnOnce(Datum
             push(DatumRef::Text(&json))
         }
     }
+}
+
+/// The largest number below which every double without a fraction is one integer, and no other.
+pub(super) const MOST_WHOLE: i64 = 1 << 53;
+
+/// The integer that a double is.
+fn whole(value: f64) -> Option<i64> {
+    #[expect(clippy::cast_precision_loss, reason = "it is a power of two")]
+    let most = MOST_WHOLE as f64;
+    #[expect(clippy::cast_possible_truncation, reason = "it is a whole number that fits")]
+    (value.fract() == 0.0 && value.abs() <= most).then_some(value as i64)
 }
 
 /// A decimal number without an exponent, as far as it is not absurdly long.
@@ -459,6 +477,11 @@ fn plain_decimal(value: Decimal128) -> String {
     }
     let at = usize::try_from(point).unwrap_or(0);
     format!("{sign}{}.{}", &all[..at], &all[at..])
+}
+
+/// Sixteen bytes as a UUID is written.
+fn uuid_text(bytes: &[u8]) -> String {
+    bytes.try_into().map(|bytes| Uuid::from_bytes(bytes).to_string()).unwrap_or_default()
 }
 
 /// What BSON could not be read as.
@@ -505,9 +528,7 @@ pub(super) fn write_json(out: &mut Vec<u8>, value: RawBsonRef<'_>, kind: &Kind) 
             Err(_) => push_display(out, instant.timestamp_millis()),
         },
         RawBsonRef::Binary(binary) if scalar == Some(Scalar::Uuid) && binary.bytes.len() == 16 => {
-            let mut bytes = [0; 16];
-            bytes.copy_from_slice(binary.bytes);
-            push_string(out, &Uuid::from_bytes(bytes).to_string());
+            push_string(out, &uuid_text(binary.bytes));
         }
         RawBsonRef::Binary(binary) if scalar == Some(Scalar::Bytes) => {
             push_string(out, &STANDARD.encode(binary.bytes));

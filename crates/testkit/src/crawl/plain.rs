@@ -50,6 +50,7 @@ impl Session {
                 runtime.block_on(session.query_drop("set time_zone = '+00:00'")).expect("a setting");
                 To::Mariadb(runtime, session)
             }
+            Engine::Mongodb => panic!("documents are not asked in SQL"),
         };
         Session { engine: database.engine, to }
     }
@@ -68,7 +69,7 @@ impl Session {
 
     pub(super) fn quote(&self, name: &str) -> String {
         match self.engine {
-            Engine::Sqlite | Engine::Postgres => format!("\"{}\"", name.replace('"', "\"\"")),
+            Engine::Sqlite | Engine::Postgres | Engine::Mongodb => format!("\"{}\"", name.replace('"', "\"\"")),
             Engine::Mariadb => format!("`{}`", name.replace('`', "``")),
         }
     }
@@ -114,14 +115,14 @@ impl Session {
                     format!("case when {name} is not null then format('%s', {name}) end")
                 }
                 (Engine::Postgres, _) => format!("{name}::text"),
-                (Engine::Mariadb | Engine::Sqlite, FieldType::Scalar(Scalar::Bytes)) => format!("hex({name})"),
+                (Engine::Mariadb | Engine::Sqlite | Engine::Mongodb, FieldType::Scalar(Scalar::Bytes)) => format!("hex({name})"),
                 (Engine::Mariadb, FieldType::Scalar(Scalar::Float)) => format!("cast({name} as double)"),
                 (Engine::Sqlite, FieldType::Scalar(Scalar::Float)) => {
                     format!(
                         "case when typeof({name}) in ('real', 'integer') then printf('%!.17g', {name}) else {name} end"
                     )
                 }
-                (Engine::Mariadb | Engine::Sqlite, _) => name.clone(),
+                (Engine::Mariadb | Engine::Sqlite | Engine::Mongodb, _) => name.clone(),
             };
             match (self.engine, c.kind) {
                 // hex(null) is an empty text.
@@ -147,14 +148,14 @@ impl Session {
         }
         let c = &of.columns[column];
         let text = match self.engine {
-            Engine::Sqlite => self.value(c, ""),
+            Engine::Sqlite | Engine::Mongodb => self.value(c, ""),
             Engine::Postgres => format!("format('%s', {})", self.quote(&c.name)),
             Engine::Mariadb => format!("cast({} as binary)", self.quote(&c.name)),
         };
         let part = format!("'{}'", part.replace('\'', "''"));
         let is_there = format!("{} is not null and ", self.quote(&c.name));
         let (at, length) = match self.engine {
-            Engine::Sqlite => (format!("instr({text}, {part})"), format!("length({part})")),
+            Engine::Sqlite | Engine::Mongodb => (format!("instr({text}, {part})"), format!("length({part})")),
             Engine::Postgres => (format!("strpos({text}, {part})"), format!("length({part})")),
             Engine::Mariadb => (format!("locate(cast({part} as binary), {text})"), format!("length({part})")),
         };
@@ -162,7 +163,7 @@ impl Session {
             "contains" => format!("{is_there}{at} > 0"),
             "startsWith" => format!("{is_there}{at} = 1"),
             _ => match self.engine {
-                Engine::Sqlite => format!("{is_there}substr({text}, -{length}) = {part}"),
+                Engine::Sqlite | Engine::Mongodb => format!("{is_there}substr({text}, -{length}) = {part}"),
                 Engine::Postgres => format!("{is_there}right({text}, {length}) = {part}"),
                 Engine::Mariadb => format!("{is_there}right({text}, {length}) = cast({part} as binary)"),
             },
@@ -173,7 +174,7 @@ impl Session {
     pub(super) fn folds(&self, column: &Column) -> bool {
         match self.engine {
             Engine::Mariadb => true,
-            Engine::Sqlite => column.collation.is_some(),
+            Engine::Sqlite | Engine::Mongodb => column.collation.is_some(),
             Engine::Postgres => false,
         }
     }

@@ -67,7 +67,7 @@ fn plain(scalar: Scalar, form: StorageFormat, text: &str) -> String {
         }
         // Told in another form by every engine: that there is one is what is compared.
         Scalar::Duration => "a duration".to_owned(),
-        Scalar::Boolean | Scalar::String | Scalar::Date => text.to_owned(),
+        Scalar::Boolean | Scalar::String | Scalar::Date | Scalar::ObjectId => text.to_owned(),
     }
 }
 

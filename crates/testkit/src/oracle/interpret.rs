@@ -492,7 +492,7 @@ pub(super) fn leaf(model: &Model, kind: FieldType, cell: &Datum) -> Option<Strin
         (Scalar::LocalDateTime | Scalar::DateTime, Datum::Text(text)) => Some(quote(&text.replace(' ', "T"))),
         // A time of MariaDB's may be longer than a day.
         (Scalar::Time, Datum::Text(text)) => (text != "30:00:00").then(|| quote(text)),
-        (Scalar::Uuid | Scalar::BigInt | Scalar::Decimal, Datum::Text(text)) => Some(quote(text)),
+        (Scalar::Uuid | Scalar::ObjectId | Scalar::BigInt | Scalar::Decimal, Datum::Text(text)) => Some(quote(text)),
         (Scalar::Bytes, Datum::Blob(bytes)) => Some(quote(&base64::engine::general_purpose::STANDARD.encode(bytes))),
         _ => None,
     }

@@ -153,6 +153,8 @@ pub(super) enum Collation {
     NoCase,
     /// As numbers, also where they come as text.
     Number,
+    /// Bytes: shorter ones first.
+    Length,
     /// By the place among these texts.
     Rank(Vec<String>),
 }
@@ -190,6 +192,7 @@ pub(super) fn compare(a: &Datum, b: &Datum, collation: &Collation) -> Ordering {
             _ if a == "infinity" || b == "infinity" => (a == "infinity").cmp(&(b == "infinity")),
             _ => a.cmp(b),
         },
+        (Datum::Blob(a), Datum::Blob(b)) if *collation == Collation::Length => (a.len(), a).cmp(&(b.len(), b)),
         (Datum::Blob(a), Datum::Blob(b)) => a.cmp(b),
         _ => class(a).cmp(&class(b)),
     }

@@ -249,25 +249,35 @@ impl Interpreter<'_> {
                 }
             }
             _ => {
+                // A decimal number keeps the digits that the most exact of its parts has.
+                let digits = |cell: &&Datum| match cell {
+                    Datum::Text(text) => text.split_once('.').map_or(0, |(_, fraction)| fraction.len()),
+                    _ => 0,
+                };
+                let scale = cells.clone().map(|cell| digits(&cell)).max().unwrap_or(0);
                 // What is not a number does not count.
                 let values: Vec<i128> = cells.filter_map(hundredths).collect();
                 let sum: i128 = values.iter().sum();
                 match (values.len(), word) {
                     (0, _) => Datum::Null,
-                    (_, "sum") => Datum::Text(self.sum_text(of, kind, sum)),
+                    (_, "sum") => Datum::Text(self.sum_text(of, kind, sum, scale)),
                     (count, _) => Datum::Real(hundred_fold(sum) / 100.0 / as_real(count)),
                 }
             }
         }
     }
 
-    /// A sum of hundredths in the form of the engine: SQLite knows no scale, the others keep the column's.
-    fn sum_text(&self, of: TypeId, kind: FieldType, sum: i128) -> String {
+    /// A sum of hundredths in the form of the engine: SQLite knows no scale, MongoDB that of the values, the others keep the column's.
+    fn sum_text(&self, of: TypeId, kind: FieldType, sum: i128, scale: usize) -> String {
         let sign = if sum < 0 { "-" } else { "" };
         let (whole, fraction) = (sum.abs() / 100, sum.abs() % 100);
         let is_decimal = kind == FieldType::Scalar(Scalar::Decimal);
         match (is_decimal, self.world.engine(of)) {
             (true, Engine::Postgres | Engine::Mariadb) => format!("{sign}{whole}.{fraction:02}"),
+            (true, Engine::Mongodb) if scale > 0 => {
+                let text = format!("{sign}{whole}.{fraction:02}");
+                text[..text.len() + scale - 2].to_owned()
+            }
             (true, Engine::Sqlite) if fraction != 0 => {
                 format!("{sign}{whole}.{fraction:02}").trim_end_matches('0').to_owned()
             }
