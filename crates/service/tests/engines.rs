@@ -16,11 +16,12 @@ struct Running {
 }
 
 fn running(engine: Engine) -> &'static TestService {
-    static RUNNING: [OnceLock<Running>; 3] = [OnceLock::new(), OnceLock::new(), OnceLock::new()];
+    static RUNNING: [OnceLock<Running>; 4] = [const { OnceLock::new() }; 4];
     let number = match engine {
         Engine::Sqlite => 0,
         Engine::Postgres => 1,
         Engine::Mariadb => 2,
+        Engine::Mongodb => 3,
     };
     let running = RUNNING[number].get_or_init(|| {
         let database = Database::empty(engine);
@@ -34,7 +35,7 @@ fn running(engine: Engine) -> &'static TestService {
 /// The same tables and rows in each engine's types.
 fn script(engine: Engine) -> String {
     let (text, date, decimal) = match engine {
-        Engine::Sqlite => ("text", "date", "decimal(10,2)"),
+        Engine::Sqlite | Engine::Mongodb => ("text", "date", "decimal(10,2)"),
         Engine::Postgres => ("text collate \"C\"", "date", "numeric(10,2)"),
         Engine::Mariadb => ("varchar(50) collate utf8mb4_nopad_bin", "date", "decimal(10,2)"),
     };
@@ -93,7 +94,7 @@ fn ids(service: &TestService, arguments: &str) -> Json {
 #[case::skip("orderBy: [{ id: DESC }], skip: 1, first: 2", json!([4, 3]))]
 #[case::last("last: 2", json!([4, 5]))]
 fn conditions_and_orders_mean_the_same(
-    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
     #[case] arguments: &str,
     #[case] expected: Json,
 ) {
@@ -101,7 +102,7 @@ fn conditions_and_orders_mean_the_same(
 }
 
 #[rstest]
-fn values_are_lossless(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+fn values_are_lossless(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine) {
     let answer = running(engine).ask("{ walks { nodes { id title walked steps } } }").json();
     assert_eq!(
         answer["data"]["walks"]["nodes"],
@@ -116,7 +117,9 @@ fn values_are_lossless(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariad
 }
 
 #[rstest]
-fn nulls_are_where_the_indexes_have_them(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+fn nulls_are_where_the_indexes_have_them(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
+) {
     let expected = if engine == Engine::Postgres { json!([5, 1, 4, 3, 2]) } else { json!([2, 5, 1, 4, 3]) };
     assert_eq!(ids(running(engine), "orderBy: [{ walked: ASC }]"), expected);
 }
@@ -126,7 +129,7 @@ fn nulls_are_where_the_indexes_have_them(#[values(Engine::Sqlite, Engine::Postgr
 #[case("[{ walked: DESC_NULLS_FIRST }]")]
 #[case("[{ title: ASC_NULLS_LAST }]")]
 fn walking_meets_every_row_once(
-    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
     #[case] order: &str,
 ) {
     let service = running(engine);
@@ -152,7 +155,7 @@ fn walking_meets_every_row_once(
 
 #[rstest]
 fn nothing_in_a_summary_or_a_group_is_taken_for_a_key(
-    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
 ) {
     let document = "{ stops { summary { idValue { max } }
         groups(by: [{ idValue: VALUE }], orderBy: [{ idValue: { key: DESC } }], first: 1) { key { idValue } summary { idValue { sum } } } } }";
@@ -166,7 +169,7 @@ fn nothing_in_a_summary_or_a_group_is_taken_for_a_key(
 
 #[rstest]
 fn links_summaries_and_groups_answer_together(
-    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
 ) {
     let document = "{ walks(first: 2) { totalCount summary { count steps { max } } nodes { id stops { totalCount nodes { name walk { id } } } } }
         stops { groups(by: [{ walkId: VALUE }], orderBy: [{ count: DESC }, { walkId: { key: ASC_NULLS_LAST } }]) { key { walkId } summary { count name { min } } } } }";
@@ -226,7 +229,9 @@ fn the_number_of_statements_follows_the_shape_and_not_the_rows(
 }
 
 #[rstest]
-fn the_engine_explains_its_statements(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+fn the_engine_explains_its_statements(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
+) {
     let body = json!({
         "query": "{ walks(filter: { title: { eq: \"Ridge\" } }) { nodes { id stops { nodes { name } } } } }",
         "extensions": { "explain": true },

@@ -201,7 +201,9 @@ fn uploads_that_stall_are_given_up_and_keep_nobody_waiting() {
 }
 
 #[rstest]
-fn a_summary_of_nothing_reads_nothing(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+fn a_summary_of_nothing_reads_nothing(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
+) {
     let database = Database::empty(engine);
     database
         .execute("create table peaks (id integer primary key, height integer);\ninsert into peaks values (1, 7);\n");
@@ -260,7 +262,7 @@ fn forty_tables() -> String {
 fn large_rows(engine: Engine, edits: &str) -> (TestProject, TestService, Database) {
     let database = Database::empty(engine);
     let (text, fill) = match engine {
-        Engine::Sqlite => ("text", "substr(hex(zeroblob(300000)), 1, 500000)"),
+        Engine::Sqlite | Engine::Mongodb => ("text", "substr(hex(zeroblob(300000)), 1, 500000)"),
         Engine::Postgres => ("text", "repeat('x', 500000)"),
         Engine::Mariadb => ("longtext", "repeat('x', 500000)"),
     };
@@ -270,14 +272,18 @@ fn large_rows(engine: Engine, edits: &str) -> (TestProject, TestService, Databas
     ));
     let rows: String = (1..=80).map(|id| format!("insert into photos values ({id}, 1, {fill});\n")).collect();
     database.execute(&rows);
-    let link = "[[link]]\ntable = \"photos\"\ncolumns = [\"peak_id\"]\nto = \"peaks\"\nreferences = [\"id\"]\n";
+    let key = if engine == Engine::Mongodb { "_id" } else { "id" };
+    let link =
+        format!("[[link]]\ntable = \"photos\"\ncolumns = [\"peak_id\"]\nto = \"peaks\"\nreferences = [\"{key}\"]\n");
     let project = TestProject::of(&database, "", &format!("{link}{edits}"));
     let service = project.serve();
     (project, service, database)
 }
 
 #[rstest]
-fn rows_are_weighed_as_they_arrive(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+fn rows_are_weighed_as_they_arrive(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
+) {
     let (_project, service, _database) = large_rows(engine, "[limits]\nanswer_bytes = 2000000\n");
     for document in [
         "{ photos(first: 500) { nodes { data } } }",
@@ -315,7 +321,7 @@ fn one_row_is_weighed_before_it_is_whole() {
 
 #[rstest]
 fn edges_count_among_what_an_operation_may_change(
-    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
 ) {
     let database = Database::empty(engine);
     let mut sql = "create table walks (id integer primary key);\ncreate table tags (id integer primary key);\n\
@@ -485,7 +491,9 @@ fn an_empty_database_file_is_not_ready() {
 }
 
 #[rstest]
-fn an_or_of_thousands_is_asked_as_it_is(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+fn an_or_of_thousands_is_asked_as_it_is(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
+) {
     let database = Database::empty(engine);
     database.execute("create table peaks (id integer primary key);\ninsert into peaks values (1);\ninsert into peaks values (9999);\n");
     let project = TestProject::of(&database, "", "");

@@ -40,7 +40,7 @@ rows = \"row.page < 40\"
 
 #[rstest]
 fn a_join_table_with_a_key_of_its_own_links_directly(
-    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
 ) {
     let (_database, _project, service) = TestProject::served(engine, FILMS, "");
     let read = "{ films(orderBy: [{ id: ASC }]) { nodes { people(orderBy: [{ name: DESC }]) { edges { id part node { name } } } } } }";
@@ -63,7 +63,7 @@ fn a_join_table_with_a_key_of_its_own_links_directly(
 /// Whoever is mentioned on three pages is mentioned: a link leads to a row once.
 #[rstest]
 fn several_rows_for_the_same_two_link_them_once(
-    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
 ) {
     let (_database, _project, service) = TestProject::served(engine, FILMS, MENTIONED);
     let names = |nodes: &Json| -> Vec<String> {

@@ -106,7 +106,11 @@ pub(crate) fn links(database: &Database, prefix: &str) -> String {
     for table in &tables {
         let name = &table.name;
         let is_known = |reference: &&Reference| {
-            // What no document has is no member.
+            // What no document has is no member, unless a validator says so.
+            let is_required = table.columns.iter().any(|column| column.name == reference.column && column.required);
+            if is_required {
+                return true;
+            }
             let count = format!("select count(\"{}\") from \"{name}\"", reference.column);
             connection.query_row(&count, [], |row| row.get::<_, i64>(0)).expect("a count") > 0
         };
@@ -139,7 +143,10 @@ fn tables(connection: &Connection) -> Vec<Table> {
         .prepare("select name, sql from sqlite_schema where type = 'table' and name not like 'sqlite_%' order by rowid")
         .expect("readable");
     let names = names.query_map([], |row| Ok((row.get(0)?, row.get(1)?))).expect("readable");
-    names.map(|found| found.expect("a table")).map(|(name, sql): (String, String)| table(connection, name, &sql)).collect()
+    names
+        .map(|found| found.expect("a table"))
+        .map(|(name, sql): (String, String)| table(connection, name, &sql))
+        .collect()
 }
 
 fn rows<T>(connection: &Connection, sql: &str, read: impl Fn(&rusqlite::Row<'_>) -> rusqlite::Result<T>) -> Vec<T> {
@@ -160,14 +167,20 @@ fn table(connection: &Connection, name: String, sql: &str) -> Table {
     let columns = found.into_iter().map(|(column, declared, required, _)| {
         let texts = sql.split_once(&format!("check ({column} in (")).and_then(|(_, rest)| rest.split_once("))"));
         let texts = texts.map(|(texts, _)| texts.split(", ").map(|text| text.trim_matches('\'').to_owned()).collect());
-        Column { required: required || primary.contains(&column), texts: texts.unwrap_or_default(), name: column, declared }
+        Column {
+            required: required || primary.contains(&column),
+            texts: texts.unwrap_or_default(),
+            name: column,
+            declared,
+        }
     });
     let columns = columns.collect();
     let (mut keys, mut indexes) = (vec![primary], Vec::new());
     for (index, unique, origin) in rows(connection, &format!("pragma index_list(\"{name}\")"), |row| {
         Ok((row.get::<_, String>(1)?, row.get::<_, bool>(2)?, row.get::<_, String>(3)?))
     }) {
-        let members = rows(connection, &format!("pragma index_info(\"{index}\")"), |row| row.get::<_, Option<String>>(2));
+        let members =
+            rows(connection, &format!("pragma index_info(\"{index}\")"), |row| row.get::<_, Option<String>>(2));
         let Some(members) = members.into_iter().collect::<Option<Vec<String>>>() else { continue };
         match (unique, origin.as_str()) {
             (_, "pk") => {}
@@ -241,7 +254,8 @@ fn types(declared: &str) -> &'static [&'static str] {
 fn documents(connection: &Connection, table: &Table) -> Vec<Document> {
     let names: Vec<String> = table.columns.iter().map(|column| format!("\"{}\"", column.name)).collect();
     let sql = format!("select {} from \"{}\"", names.join(", "), table.name);
-    let found = rows(connection, &sql, |row| (0..names.len()).map(|at| row.get(at)).collect::<rusqlite::Result<Vec<Value>>>());
+    let found =
+        rows(connection, &sql, |row| (0..names.len()).map(|at| row.get(at)).collect::<rusqlite::Result<Vec<Value>>>());
     let document = |(at, row): (usize, Vec<Value>)| {
         let mut document = Document::new();
         if !table.has_id() {
@@ -301,6 +315,7 @@ fn of_json(json: &serde_json::Value) -> Bson {
         serde_json::Value::Bool(value) => Bson::Boolean(*value),
         serde_json::Value::Number(number) => match number.as_i64() {
             Some(value) => i32::try_from(value).map_or(Bson::Int64(value), Bson::Int32),
+            None if number.to_string().len() > 20 => decimal(&number.to_string()),
             None => Bson::Double(number.as_f64().unwrap_or(f64::NAN)),
         },
         serde_json::Value::String(text) => Bson::String(text.clone()),
@@ -336,7 +351,8 @@ fn pull(database: &Database, connection: &Connection) {
             vec!["?"; names.len()].join(", ")
         );
         for document in documents {
-            let cells = table.columns.iter().map(|column| document.get(table.member(&column.name)).map_or(Value::Null, cell));
+            let cells =
+                table.columns.iter().map(|column| document.get(table.member(&column.name)).map_or(Value::Null, |value| cell(column, value)));
             connection.execute(&sql, rusqlite::params_from_iter(cells)).expect("a row");
         }
     }
@@ -357,9 +373,10 @@ pub(crate) fn read(database: &Database, collection: &str) -> Vec<Document> {
     block_on(async { all(&collections(database).await, collection).await })
 }
 
-fn cell(value: &Bson) -> Value {
+fn cell(column: &Column, value: &Bson) -> Value {
     match value {
         Bson::Null | Bson::Undefined => Value::Null,
+        value if column.declared.contains("json") => Value::Text(json(value).to_string()),
         Bson::Boolean(value) => Value::Integer(i64::from(*value)),
         Bson::Int32(value) => Value::Integer(i64::from(*value)),
         Bson::Int64(value) => Value::Integer(*value),
@@ -370,7 +387,18 @@ fn cell(value: &Bson) -> Value {
         Bson::ObjectId(id) => Value::Text(id.to_hex()),
         Bson::Binary(binary) if binary.subtype == BinarySubtype::Uuid => Value::Text(uuid_text(binary)),
         Bson::Binary(binary) => Value::Blob(binary.bytes.clone()),
-        other => Value::Text(other.clone().into_relaxed_extjson().to_string()),
+        other => Value::Text(json(other).to_string()),
+    }
+}
+
+/// A value inside a document as JSON.
+fn json(value: &Bson) -> serde_json::Value {
+    match value {
+        Bson::Document(members) => members.iter().map(|(name, member)| (name.clone(), json(member))).collect(),
+        Bson::Array(items) => items.iter().map(json).collect(),
+        Bson::Decimal128(value) => serde_json::from_str(&value.to_string()).expect("a number"),
+        Bson::Int64(value) => (*value).into(),
+        other => other.clone().into_relaxed_extjson(),
     }
 }
 

@@ -168,10 +168,8 @@ pub fn start_mongodb(options: &[&str]) -> Server {
     command.extend(["--storage-path", ":memory:", "--log-level", "WARNING"].map(str::to_owned));
     command.extend(options.iter().map(|option| (*option).to_owned()));
     let keeper = keep(&command, folder.path());
-    let server = Server {
-        address: format!("mongodb://127.0.0.1:{port}"),
-        running: Some(Running { keeper, folder, port }),
-    };
+    let server =
+        Server { address: format!("mongodb://127.0.0.1:{port}"), running: Some(Running { keeper, folder, port }) };
     server.wait();
     server
 }

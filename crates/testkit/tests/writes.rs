@@ -28,6 +28,7 @@ const REFUSALS: &[&str] = &["CONFLICT", "REFERENCE_BROKEN", "NOT_PERMITTED", "RO
 #[case::sqlite(Engine::Sqlite.into())]
 #[case::postgres(Engine::Postgres.into())]
 #[case::mariadb(Engine::Mariadb.into())]
+#[case::mongodb(Engine::Mongodb.into())]
 #[case::mysql(Spoken::AsMysql)]
 fn the_database_is_as_the_oracle_says(#[case] spoken: Spoken) {
     let seeds = Seeds::of_run(WORLDS, FRESH_WORLDS);
@@ -41,6 +42,7 @@ fn the_database_is_as_the_oracle_says(#[case] spoken: Spoken) {
 #[case::sqlite(Engine::Sqlite.into())]
 #[case::postgres(Engine::Postgres.into())]
 #[case::mariadb(Engine::Mariadb.into())]
+#[case::mongodb(Engine::Mongodb.into())]
 fn json_is_as_the_oracle_says(#[case] spoken: Spoken) {
     let seeds = Seeds::of_run(WORLDS_OF_JSON, FRESH_WORLDS_OF_JSON);
     let Judged { cases, done, in_part, .. } = judged(&seeds, spoken, true);

@@ -79,7 +79,8 @@ impl Demo {
         if is_new {
             let is_meant = |source: &&SourceSettings| !has_documents || source.name == puente_demo::DOCUMENTS;
             let source = folder.project.sources.iter().find(is_meant);
-            let source = source.ok_or_else(|| Failure::wrong("the demo's project file names no such source".to_owned()))?;
+            let source =
+                source.ok_or_else(|| Failure::wrong("the demo's project file names no such source".to_owned()))?;
             let load = puente_demo::load(source, &folder.path);
             super::block_on(load)?.map_err(|text| undo(Failure::unreachable(text)))?;
         }

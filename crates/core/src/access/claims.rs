@@ -143,7 +143,9 @@ fn canonical(model: &Model, kind: FieldType, form: StorageFormat, value: &Json) 
         (Scalar::Int | Scalar::BigInt | Scalar::Decimal | Scalar::Float, Json::String(text)) => {
             Json::Number(number(text)?)
         }
-        (Scalar::Uuid | Scalar::ObjectId, Json::String(text)) if text.bytes().any(|byte| byte.is_ascii_uppercase()) => return None,
+        (Scalar::Uuid | Scalar::ObjectId, Json::String(text)) if text.bytes().any(|byte| byte.is_ascii_uppercase()) => {
+            return None;
+        }
         (_, value) => value.clone(),
     };
     if scalar == Scalar::Int && value.is_f64() {

@@ -270,7 +270,8 @@ impl Texts {
 
     fn scalar(&self, of_documents: bool) -> Scalar {
         let are_as_long = self.lengths.is_some_and(|(shortest, longest)| shortest == longest);
-        let mut scalars = self.fit.iter().zip(TEXTUAL).filter(|(_, (scalar, _))| !of_documents || *scalar != Scalar::DateTime);
+        let mut scalars =
+            self.fit.iter().zip(TEXTUAL).filter(|(_, (scalar, _))| !of_documents || *scalar != Scalar::DateTime);
         let all = scalars.find(|(fit, _)| are_as_long && **fit == self.count);
         all.map_or(Scalar::String, |(_, (scalar, _))| scalar)
     }
@@ -345,7 +346,9 @@ impl Seen {
                         continue;
                     }
                     if !self.members.contains_key(*name) {
-                        self.open(places, levels, |seen| drop(seen.members.insert((*name).to_owned(), Seen::default())));
+                        self.open(places, levels, |seen| {
+                            drop(seen.members.insert((*name).to_owned(), Seen::default()))
+                        });
                     }
                     if let Some(below) = self.members.get_mut(*name) {
                         below.see(member, places, levels - 1);

@@ -24,8 +24,7 @@ pub(super) fn add_shapes(builder: &mut Builder<'_>) {
         for (column, c) in table.columns.iter().enumerate() {
             let said = edit.and_then(|edit| edit.fields.get(&c.name));
             let is_document = catalog.engine.holds_documents() && c.shape.is_some();
-            let is_wanted =
-                said.map_or(is_document, |field| field.shape || is_document && field.scalar.is_none());
+            let is_wanted = said.map_or(is_document, |field| field.shape || is_document && field.scalar.is_none());
             if !is_wanted {
                 continue;
             }

@@ -99,7 +99,11 @@ const ONLY_FOR: &[(&str, &[Engine], &str)] = &[
     ("prepared", &[Engine::Postgres], "PostgreSQL"),
     ("root_certificate", &[Engine::Postgres, Engine::Mariadb, Engine::Mongodb], "database servers"),
     ("wait_ms", &[Engine::Postgres, Engine::Mariadb, Engine::Mongodb], "database servers"),
-    ("replicas", &[Engine::Postgres, Engine::Mariadb], "PostgreSQL and MariaDB (MongoDB's `readPreference` is part of its `url`)"),
+    (
+        "replicas",
+        &[Engine::Postgres, Engine::Mariadb],
+        "PostgreSQL and MariaDB (MongoDB's `readPreference` is part of its `url`)",
+    ),
     ("without_transactions", &[Engine::Mongodb], "MongoDB"),
 ];
 

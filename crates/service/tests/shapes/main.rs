@@ -69,7 +69,9 @@ fn found(service: &TestService, filter: &str) -> Vec<i64> {
 }
 
 #[rstest]
-fn members_are_fields_at_any_depth(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+fn members_are_fields_at_any_depth(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
+) {
     let Served { database, _project, service } = served(engine, TYPED);
     let fields = "report { by depth safe day weather { snow wind } tags \
                   people(first: 2) { __typename name age gear { kind } } __typename }";
@@ -98,7 +100,9 @@ fn members_are_fields_at_any_depth(#[values(Engine::Sqlite, Engine::Postgres, En
 }
 
 #[rstest]
-fn items_of_lists_are_filtered_and_paged(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+fn items_of_lists_are_filtered_and_paged(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
+) {
     let Served { database: _database, _project, service } = served(engine, TYPED);
     let fields = "report { young: people(filter: { age: { lt: 18 } }) { name } second: people(skip: 1, first: 1) { name } \
                   none: people(first: 0) { name } not: people(filter: { not: { age: { lt: 18 } } }) { name } }";
@@ -123,7 +127,9 @@ const TRIPS: [&str; 4] = [
 ];
 
 #[rstest]
-fn lists_inside_items_are_filtered_too(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+fn lists_inside_items_are_filtered_too(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
+) {
     let json = if engine == Engine::Postgres { "jsonb" } else { "json" };
     let rows: Vec<String> =
         TRIPS.iter().enumerate().map(|(at, trip)| format!("insert into trips values ({at}, '{trip}');\n")).collect();
@@ -184,7 +190,9 @@ fn lists_inside_items_are_filtered_too(#[values(Engine::Sqlite, Engine::Postgres
 
 /// Functions of some engines take a hundred arguments.
 #[rstest]
-fn a_list_is_asked_for_under_many_names(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+fn a_list_is_asked_for_under_many_names(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
+) {
     let Served { database: _database, _project, service } = served(engine, TYPED);
     let asked = |within: &str, list: &str, filter: &Json| {
         let lists: String = (0..900).map(|at| format!("a{at}:{list}(filter:$f){{__typename}}")).collect();
@@ -201,7 +209,9 @@ fn a_list_is_asked_for_under_many_names(#[values(Engine::Sqlite, Engine::Postgre
 }
 
 #[rstest]
-fn filters_say_the_same_on_every_engine(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+fn filters_say_the_same_on_every_engine(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
+) {
     let Served { database, _project, service } = served(engine, TYPED);
     database.execute(&insert(10, UNFIT));
     let cases: &[(&str, &[i64])] = &[
@@ -255,7 +265,7 @@ fn filters_say_the_same_on_every_engine(#[values(Engine::Sqlite, Engine::Postgre
 
 #[rstest]
 fn rows_are_walked_in_the_order_of_a_member(
-    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
     #[values("depth", "by", "safe", "day", "weather.wind")] member: &str,
 ) {
     let Served { database, _project, service } = served(engine, TYPED);
@@ -288,7 +298,9 @@ fn rows_are_walked_in_the_order_of_a_member(
 }
 
 #[rstest]
-fn members_are_summed_up_and_grouped_by(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+fn members_are_summed_up_and_grouped_by(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
+) {
     let Served { database, _project, service } = served(engine, TYPED);
     database.execute(&insert(10, UNFIT));
     let document =
@@ -329,7 +341,7 @@ fn members_are_summed_up_and_grouped_by(#[values(Engine::Sqlite, Engine::Postgre
 
 #[rstest]
 fn what_does_not_fit_is_an_error_on_that_field_alone(
-    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
 ) {
     let Served { database, _project, service } = served(engine, TYPED);
     database.execute(&insert(10, UNFIT));
@@ -385,7 +397,7 @@ fn as_role(service: &TestService, role: &str, claims: &Json, document: &str) -> 
 
 #[rstest]
 fn members_are_granted_masked_and_ruled_on(
-    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
 ) {
     let Served { database: _database, _project, service } = served(engine, &format!("{TYPED}{ROLES}"));
     let none = json!({});
@@ -483,7 +495,9 @@ fn what_grants_cannot_say_of_json_is_told_with_a_remedy() {
 
 /// A value as no one should store it does no harm.
 #[rstest]
-fn huge_values_are_read_and_asked_about(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+fn huge_values_are_read_and_asked_about(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
+) {
     let Served { database, _project, service } = served(engine, TYPED);
     let many: Vec<String> = (0..10_000).map(|at| format!("\"m{at}\": {at}")).collect();
     let deep = format!("{}1{}", "[".repeat(30), "]".repeat(30));
@@ -532,7 +546,7 @@ list = true
 
 #[rstest]
 fn what_the_survey_found_is_corrected_in_the_project_file(
-    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
 ) {
     let Served { database, _project: project, service } = served(engine, &format!("{TYPED}{CORRECTED}"));
     let late = r#"{"by": "Gus", "depth": 1.5, "weather": {"ice": 4}, "people": [{"age": 3, "nick": ["G", "g"]}]}"#;
@@ -599,7 +613,9 @@ fn corrections_of_what_is_not_there_are_refused() {
 
 /// Names that mean something to engines mean nothing but themselves.
 #[rstest]
-fn odd_names_of_members_are_asked_for(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+fn odd_names_of_members_are_asked_for(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
+) {
     let json = if engine == Engine::Postgres { "jsonb" } else { "json" };
     let document = r#"{"a'b": 1, "a.b": 2, "$": 3, "a b": {"[0]": 4, "0": 5, "*": 6, "é☃": 7}, "and": 8, "isNull": 9, "count": 10, "id": 11,
         "x\"y": 12, "": 13, "{}": 14, "?": 15, "%s": 16}"#;
@@ -628,13 +644,18 @@ fn odd_names_of_members_are_asked_for(#[values(Engine::Sqlite, Engine::Postgres,
         assert_eq!(service.data(&document)["papers"]["totalCount"], 1, "{document}");
     }
     numbers.sort_unstable();
-    assert_eq!(numbers, [1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 14, 15, 16]);
+    if engine == Engine::Mongodb {
+        // It takes dots and `$` for something else; the survey says that it leaves such members out.
+        assert_eq!(numbers, [1, 4, 5, 6, 7, 8, 9, 10, 11, 14, 15, 16]);
+    } else {
+        assert_eq!(numbers, [1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 14, 15, 16]);
+    }
 }
 
 /// What a role was not granted is told by no error.
 #[rstest]
 fn errors_tell_nothing_of_what_was_not_granted(
-    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
 ) {
     let Served { database, _project, service } = served(engine, &format!("{TYPED}{ROLES}"));
     database.execute(&insert(10, "\"secret\""));

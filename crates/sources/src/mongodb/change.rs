@@ -217,7 +217,8 @@ impl Steps for Transaction<'_> {
             Work::Update { collection, stage, given, key } => {
                 let filled = stage.fill_document(&OfStep(values))?;
                 let which = keyed(key, &values.given[*given..])?;
-                self.write(doc! { "update": collection, "updates": [{ "q": which, "u": [filled], "multi": true }] }).await?;
+                self.write(doc! { "update": collection, "updates": [{ "q": which, "u": [filled], "multi": true }] })
+                    .await?;
             }
             Work::UpdateEach { collection, key, set } => {
                 let width = key.len() + set.len();
@@ -362,7 +363,8 @@ fn keyed(key: &[(String, Conversion)], values: &[Datum]) -> Result<Document, Pro
         });
     }
     let one = |values: &[Datum]| {
-        let members = key.iter().zip(values).map(|((name, conversion), value)| Ok((name.clone(), conversion.operand(value)?)));
+        let members =
+            key.iter().zip(values).map(|((name, conversion), value)| Ok((name.clone(), conversion.operand(value)?)));
         members.collect::<Result<Document, Problem>>().map(Bson::Document)
     };
     Ok(doc! { "$or": values.chunks(key.len()).map(one).collect::<Result<Vec<Bson>, Problem>>()? })
@@ -437,11 +439,13 @@ impl Changing<'_> {
             }
             JsonChange::Object(members) => {
                 let is_object = apply_to("$eq", [apply("$type", own), "object".into()]);
-                let mut object = apply_to("$cond", [is_object, own.into(), apply("$literal", Node::Document(Vec::new()))]);
+                let mut object =
+                    apply_to("$cond", [is_object, own.into(), apply("$literal", Node::Document(Vec::new()))]);
                 for (name, change) in members {
                     let field = || apply("$literal", name.as_str());
                     if *change == JsonChange::Unset {
-                        object = apply("$unsetField", document([("field", field()), ("input", object)]));
+                        let gone = document([("field", field()), ("input", object), ("value", "$$REMOVE".into())]);
+                        object = apply("$setField", gone);
                         continue;
                     }
                     let place = format!("{own}.{name}");

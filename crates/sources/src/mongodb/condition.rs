@@ -244,7 +244,10 @@ impl<'a> Lowering<'a> {
         let mut members = vec![
             ("from".to_owned(), Node::from(self.model.types[of].relation.clone())),
             ("localField".to_owned(), own.first().map_or(String::new(), |(path, _)| path.clone()).into()),
-            ("foreignField".to_owned(), columns.first().map_or(String::new(), |first| self.path(of, *first).join(".")).into()),
+            (
+                "foreignField".to_owned(),
+                columns.first().map_or(String::new(), |first| self.path(of, *first).join(".")).into(),
+            ),
         ];
         if !variables.is_empty() {
             members.push(("let".to_owned(), Node::Document(variables)));
@@ -255,13 +258,7 @@ impl<'a> Lowering<'a> {
     }
 
     /// The stage that sets a masked column as it is shown.
-    fn shown(
-        &mut self,
-        scope: &mut Scope,
-        column: ColumnId,
-        mask: &Condition,
-        field: String,
-    ) -> Node {
+    fn shown(&mut self, scope: &mut Scope, column: ColumnId, mask: &Condition, field: String) -> Node {
         let condition = self.expression(scope, mask, false);
         let value = self.value_at(scope.of, column, &scope.place);
         let shown = apply_to("$cond", [condition, self.reference(&value), Node::NULL]);

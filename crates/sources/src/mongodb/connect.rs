@@ -173,7 +173,8 @@ async fn options(settings: &SourceSettings, base: &Path) -> Result<ClientOptions
     })?;
     if options.default_database.is_none() {
         return Err(wrong(
-            "it names no database; write it after the hosts, such as mongodb://user@host/huts?authSource=admin".to_owned(),
+            "it names no database; write it after the hosts, such as mongodb://user@host/huts?authSource=admin"
+                .to_owned(),
         ));
     }
     let is_here = |address: &ServerAddress| match address {

@@ -59,7 +59,10 @@ async fn explain_one(session: &Session, command: &Command, values: &OfRequest<'_
     let is_scan = plan.iter().any(|step| step.starts_with("COLLSCAN"));
     let filters = matches!(&command.form, Form::Find { filter, .. } if filter.weight() > crate::mongodb::template::Node::Document(Vec::new()).weight());
     let advice = (is_scan && filters).then(|| {
-        format!("`{}` is read document by document; an index on the members of its conditions would find them", command.collection)
+        format!(
+            "`{}` is read document by document; an index on the members of its conditions would find them",
+            command.collection
+        )
     });
     Ok(Explanation { text: command.text(), plan, advice: advice.into_iter().collect() })
 }

@@ -269,7 +269,8 @@ impl<'l, 'a, 'n> Selecting<'l, 'a, 'n> {
             if term.nullable && nulls_first == descending {
                 // The database has nulls at the other end.
                 let nulls = self.lowering.name();
-                let is_null = apply_to("$eq", [apply_to("$ifNull", [format!("${field}").into(), Node::NULL]), Node::NULL]);
+                let is_null =
+                    apply_to("$eq", [apply_to("$ifNull", [format!("${field}").into(), Node::NULL]), Node::NULL]);
                 self.stages.push(apply("$set", Node::Document(vec![(nulls.clone(), is_null)])));
                 self.sort.push((nulls, direction(nulls_first)));
             }
@@ -370,7 +371,8 @@ impl<'l, 'a, 'n> Selecting<'l, 'a, 'n> {
             let Some(field) = field_of(value) else { continue };
             if nulls_first == descending {
                 let nulls = self.lowering.name();
-                let is_null = apply_to("$eq", [apply_to("$ifNull", [format!("${field}").into(), Node::NULL]), Node::NULL]);
+                let is_null =
+                    apply_to("$eq", [apply_to("$ifNull", [format!("${field}").into(), Node::NULL]), Node::NULL]);
                 self.stages.push(apply("$set", Node::Document(vec![(nulls.clone(), is_null)])));
                 self.sort.push((nulls, direction(*nulls_first)));
             }
@@ -433,9 +435,7 @@ impl<'l, 'a, 'n> Selecting<'l, 'a, 'n> {
                 let more = i64::from(self.node.peek);
                 (Some((*size, more)), Some(Node::Bound(Slot::Count(*size, more))), *skip)
             }
-            RowSet::Groups { size, skip, .. } => {
-                (Some((*size, 0)), Some(Node::Bound(Slot::Count(*size, 0))), *skip)
-            }
+            RowSet::Groups { size, skip, .. } => (Some((*size, 0)), Some(Node::Bound(Slot::Count(*size, 0))), *skip),
         };
         let skip = skip.map(|skip| Node::Bound(Slot::Count(skip, 0)));
         let of = self.join.as_ref().map_or(self.node.of, |(join, _)| *join);
@@ -470,7 +470,11 @@ impl<'l, 'a, 'n> Selecting<'l, 'a, 'n> {
 }
 
 /// The documents of a join table, each with what it leads to.
-fn joined(lowering: &mut Lowering<'_>, node: &Select, through: &JoinTable) -> (Scope, Option<(TypeId, Scope)>, Vec<Node>) {
+fn joined(
+    lowering: &mut Lowering<'_>,
+    node: &Select,
+    through: &JoinTable,
+) -> (Scope, Option<(TypeId, Scope)>, Vec<Node>) {
     let mut join = Scope::document(through.of);
     let mut stages = Vec::new();
     if let Some(rule) = &node.join_rows {
@@ -572,15 +576,22 @@ fn delivered(model: &Model, of: TypeId, id: ColumnId, column: &Column, whole: bo
 
 /// The kind of a filtered list: where lists inside its items are filtered, too, each item comes as a list of itself and of those.
 fn with_beside(model: &Model, list: &Kind, of: TypeId, column: ColumnId, node: &Select, filter: usize) -> Kind {
-    fn kind(model: &Model, list: Kind, of: TypeId, column: ColumnId, filtered: &puente_core::plan::FilteredItems) -> Kind {
+    fn kind(
+        model: &Model,
+        list: Kind,
+        of: TypeId,
+        column: ColumnId,
+        filtered: &puente_core::plan::FilteredItems,
+    ) -> Kind {
         let FieldType::Items(items) = model.types[of].columns[column].kind else { return list };
         if filtered.beside.is_empty() {
             return list;
         }
         let Kind::Items(item) = list else { return list };
-        let beside = filtered.beside.iter().map(|(column, filtered)| {
-            kind(model, Kind::of(model, items, *column), items, *column, filtered)
-        });
+        let beside = filtered
+            .beside
+            .iter()
+            .map(|(column, filtered)| kind(model, Kind::of(model, items, *column), items, *column, filtered));
         Kind::Items(Box::new(Kind::Parts(std::iter::once(*item).chain(beside).collect())))
     }
     kind(model, list.clone(), of, column, &node.filtered_items[filter])

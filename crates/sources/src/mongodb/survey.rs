@@ -10,7 +10,8 @@ use bson::{Bson, Document, doc};
 use mongodb::results::{CollectionSpecification, CollectionType};
 use mongodb::{Cursor, Database};
 use puente_core::catalog::{
-    AssignedNames, Catalog, Column, Engine, FORMAT, Sampled, ShapeSample, ShapeType, Table, TableKind, document_columns, round,
+    AssignedNames, Catalog, Column, Engine, FORMAT, Sampled, ShapeSample, ShapeType, Table, TableKind,
+    document_columns, round,
 };
 use puente_core::error::Problem;
 use puente_core::model::{KeyProposal, Proposal, candidates};
@@ -135,9 +136,9 @@ impl Privileges {
             };
             resource.get_bool("anyResource").unwrap_or(false) || fits("db", database) && fits("collection", collection)
         };
-        ["insert", "update", "remove"].iter().all(|action| {
-            privileges.iter().any(|(resource, actions)| is_of(resource) && actions.contains(*action))
-        })
+        ["insert", "update", "remove"]
+            .iter()
+            .all(|action| privileges.iter().any(|(resource, actions)| is_of(resource) && actions.contains(*action)))
     }
 }
 
@@ -159,7 +160,8 @@ impl Collection<'_> {
         let options = &self.specification.options;
         let is_view = self.specification.collection_type == CollectionType::View;
         let is_capped = options.capped == Some(true);
-        let is_series = self.specification.collection_type == CollectionType::Timeseries || options.timeseries.is_some();
+        let is_series =
+            self.specification.collection_type == CollectionType::Timeseries || options.timeseries.is_some();
         let may_write = privileges.may_write(self.database.name(), self.name());
         let collection = self.database.collection::<RawDocumentBuf>(self.name());
         let rows = if is_view { 0 } else { collection.estimated_document_count().await? };
@@ -199,6 +201,10 @@ impl Collection<'_> {
             inherited: false,
             about_rows: round(rows),
         };
+        if seen.shape.values() == 0 && !table.columns.is_empty() && !is_view {
+            // As drivers make it, until a document says otherwise.
+            table.columns.extend(validated("_id", &doc! { "bsonType": "objectId" }));
+        }
         self.add_key(&mut table, is_view, seen.shape.values());
         if let Some(collation) = &options.collation {
             let strength = collation.strength.map_or_else(String::new, |strength| format!(" {strength:?}"));
@@ -302,8 +308,7 @@ impl Collection<'_> {
         let options = &self.specification.options;
         let schema = options.validator.as_ref().and_then(|validator| validator.get_document("$jsonSchema").ok());
         let Some(schema) = schema else { return Ok(()) };
-        let required: Vec<&str> =
-            schema.get_array("required").into_iter().flatten().filter_map(Bson::as_str).collect();
+        let required: Vec<&str> = schema.get_array("required").into_iter().flatten().filter_map(Bson::as_str).collect();
         let properties = schema.get_document("properties").cloned().unwrap_or_default();
         for (name, property) in &properties {
             let Some(property) = property.as_document() else { continue };
@@ -370,6 +375,16 @@ fn types(property: &Document) -> Vec<&str> {
     }
 }
 
+/// The scalar that holds values of two; none where they have nothing in common.
+fn both(one: Scalar, other: Scalar) -> Option<Scalar> {
+    const NUMBERS: [Scalar; 4] = [Scalar::Int, Scalar::BigInt, Scalar::Float, Scalar::Decimal];
+    let place = |scalar| NUMBERS.iter().position(|known| *known == scalar);
+    if one == other {
+        return Some(one);
+    }
+    Some(NUMBERS[place(one)?.max(place(other)?)])
+}
+
 /// The column of a property that no sampled document has.
 fn validated(name: &str, property: &Document) -> Option<Column> {
     let scalar_of = |property: &Document| {
@@ -387,7 +402,7 @@ fn validated(name: &str, property: &Document) -> Option<Column> {
             _ => None,
         });
         let first = scalars.next()??;
-        scalars.all(|other| other == Some(first)).then_some(first)
+        scalars.try_fold(first, |known, other| both(known, other?))
     };
     let is_list = types(property).contains(&"array");
     let items = property.get_document("items").ok().and_then(scalar_of);

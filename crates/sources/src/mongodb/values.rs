@@ -5,11 +5,11 @@ use std::borrow::Cow;
 use std::fmt::Write as _;
 use std::sync::Arc;
 
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
 use bson::oid::ObjectId;
 use bson::raw::{RawArray, RawBsonRef, RawDocument};
 use bson::spec::BinarySubtype;
-use base64::Engine as _;
-use base64::engine::general_purpose::STANDARD;
 use bson::{Binary, Bson, DateTime, Decimal128, Document, Uuid};
 use puente_core::access::TextTest;
 use puente_core::error::{Code, Problem};
@@ -221,9 +221,7 @@ fn scalar_value(scalar: Scalar, datum: &Datum) -> Result<Bson, Problem> {
         (_, Datum::Null) => Bson::Null,
         (Scalar::Boolean, Datum::Integer(value)) => Bson::Boolean(*value != 0),
         (Scalar::Decimal, Datum::Integer(value)) => decimal(&value.to_string())?,
-        (Scalar::Int, Datum::Integer(value)) => {
-            i32::try_from(*value).map_or(Bson::Int64(*value), Bson::Int32)
-        }
+        (Scalar::Int, Datum::Integer(value)) => i32::try_from(*value).map_or(Bson::Int64(*value), Bson::Int32),
         (_, Datum::Integer(value)) => Bson::Int64(*value),
         (Scalar::Decimal, Datum::Real(value)) => decimal(&value.to_string())?,
         (_, Datum::Real(value)) => Bson::Double(*value),
@@ -267,7 +265,8 @@ fn from_json(json: &Json, kind: &Kind) -> Result<Bson, Problem> {
         }
         (Json::Object(_), Kind::Scalar(Scalar::Json)) => untyped(json)?,
         (Json::Object(members), kind) => {
-            let members = members.iter().map(|(name, member)| Ok((name.clone(), from_json(member, kind.member(name))?)));
+            let members =
+                members.iter().map(|(name, member)| Ok((name.clone(), from_json(member, kind.member(name))?)));
             Bson::Document(members.collect::<Result<Document, Problem>>()?)
         }
         (Json::Bool(value), _) => Bson::Boolean(*value),
@@ -310,7 +309,8 @@ fn untyped(json: &Json) -> Result<Bson, Problem> {
         let extended: serde_json::Map<String, Json> = members.clone();
         return Bson::try_from(extended).map_err(|_| unfit("extended JSON"));
     }
-    let members = members.iter().map(|(name, member)| Ok((name.clone(), from_json(member, &Kind::Scalar(Scalar::Json))?)));
+    let members =
+        members.iter().map(|(name, member)| Ok((name.clone(), from_json(member, &Kind::Scalar(Scalar::Json))?)));
     Ok(Bson::Document(members.collect::<Result<Document, Problem>>()?))
 }
 
@@ -499,9 +499,8 @@ impl From<bson::error::Error> for Unreadable {
 pub(super) fn write_json(out: &mut Vec<u8>, value: RawBsonRef<'_>, kind: &Kind) -> Result<(), Unreadable> {
     let scalar = if let Kind::Scalar(scalar) = kind { Some(*scalar) } else { None };
     // Texts that stand where another type of BSON is expected would be taken for it.
-    let wants_another = scalar.is_some_and(|scalar| {
-        matches!(scalar, Scalar::DateTime | Scalar::ObjectId | Scalar::Uuid | Scalar::Bytes)
-    });
+    let wants_another = scalar
+        .is_some_and(|scalar| matches!(scalar, Scalar::DateTime | Scalar::ObjectId | Scalar::Uuid | Scalar::Bytes));
     match value {
         RawBsonRef::Null | RawBsonRef::Undefined => out.extend_from_slice(b"null"),
         RawBsonRef::Boolean(value) => out.extend_from_slice(if value { b"true" } else { b"false" }),

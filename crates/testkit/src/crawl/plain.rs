@@ -115,7 +115,9 @@ impl Session {
                     format!("case when {name} is not null then format('%s', {name}) end")
                 }
                 (Engine::Postgres, _) => format!("{name}::text"),
-                (Engine::Mariadb | Engine::Sqlite | Engine::Mongodb, FieldType::Scalar(Scalar::Bytes)) => format!("hex({name})"),
+                (Engine::Mariadb | Engine::Sqlite | Engine::Mongodb, FieldType::Scalar(Scalar::Bytes)) => {
+                    format!("hex({name})")
+                }
                 (Engine::Mariadb, FieldType::Scalar(Scalar::Float)) => format!("cast({name} as double)"),
                 (Engine::Sqlite, FieldType::Scalar(Scalar::Float)) => {
                     format!(

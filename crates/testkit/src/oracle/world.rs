@@ -419,7 +419,8 @@ fn read_documents(database: &Database, t: &model::Type) -> Vec<Vec<Datum>> {
         Some(Bson::Binary(binary)) => Datum::Blob(binary.bytes.clone()),
         Some(other) => panic!("a world has no {other:?}"),
     };
-    let row = |document: &bson::Document| own_columns(t).map(|column| cell(column, document.get(&column.name))).collect();
+    let row =
+        |document: &bson::Document| own_columns(t).map(|column| cell(column, document.get(&column.name))).collect();
     documents.iter().map(row).collect()
 }
 
@@ -610,9 +611,7 @@ impl Script<'_> {
     /// A reference: some lead nowhere, which servers only allow where the key is not enforced.
     fn reference(&self, column: &str, target: usize) -> (String, String) {
         match self.engine {
-            Engine::Sqlite | Engine::Mongodb => {
-                (format!("{column} integer references thing{target}s"), String::new())
-            }
+            Engine::Sqlite | Engine::Mongodb => (format!("{column} integer references thing{target}s"), String::new()),
             _ => (format!("{column} integer"), format!("foreign key ({column}) references thing{target}s (id)")),
         }
     }
