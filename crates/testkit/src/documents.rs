@@ -351,8 +351,9 @@ fn pull(database: &Database, connection: &Connection) {
             vec!["?"; names.len()].join(", ")
         );
         for document in documents {
-            let cells =
-                table.columns.iter().map(|column| document.get(table.member(&column.name)).map_or(Value::Null, |value| cell(column, value)));
+            let cells = table.columns.iter().map(|column| {
+                document.get(table.member(&column.name)).map_or(Value::Null, |value| cell(column, value))
+            });
             connection.execute(&sql, rusqlite::params_from_iter(cells)).expect("a row");
         }
     }

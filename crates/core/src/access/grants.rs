@@ -227,6 +227,9 @@ impl Granter<'_> {
                 (_, Some((_, column)), _) if t.is_computed(column) => {
                     format!("`{}.{name}` is computed by the database and cannot be written; leave it out", t.name)
                 }
+                (Action::Update, Some((_, column)), _) if t.columns[column].input.immutable => {
+                    format!("`{}.{name}` stays as it was when its row was created; leave it out", t.name)
+                }
                 (_, Some(_), _) => continue,
                 (_, _, Some(link)) if link.crosses => format!(
                     "`{}.{name}` is a link to another source, and a change writes one source: grant {}, by which it is \
@@ -329,7 +332,11 @@ impl Granter<'_> {
         }
         let mut fixed = Vec::new();
         for (field, text) in &grant.edit.fixed {
-            match t.column_called(field).filter(|column| !t.columns[*column].input.computed) {
+            let is_written = |column: &ColumnId| {
+                let input = &t.columns[*column].input;
+                !input.computed && !(grant.action == Action::Update && input.immutable)
+            };
+            match t.column_called(field).filter(is_written) {
                 Some(column) => match rule::compile_value(model, (grant.of, column), text, &mut self.registry) {
                     Ok(value) => fixed.push((column, value)),
                     Err(mistake) => self.mistakes.push(mistake),
@@ -427,7 +434,9 @@ fn every_field(t: &Type, action: Action) -> Vec<String> {
     if action == Action::Read {
         return t.fields().map(str::to_owned).collect();
     }
-    let columns = t.columns.iter().filter(|column| !column.input.computed && column.member.is_none());
+    let is_changed = action == Action::Update;
+    let is_written = |column: &&Column| !column.input.computed && !(is_changed && column.input.immutable);
+    let columns = t.columns.iter().filter(is_written).filter(|column| column.member.is_none());
     let columns = columns.filter_map(|column| column.field.clone());
     let links = t.links.iter().filter(|link| link.cardinality == Cardinality::One && !link.crosses);
     columns.chain(links.map(|link| link.field.clone())).collect()

@@ -116,9 +116,10 @@ impl TypeView {
     pub fn whole(model: &Model, id: TypeId) -> Self {
         let t = &model.types[id];
         let all = || t.writable.then(|| WriteGrant { columns: vec![true; t.columns.len()], ..WriteGrant::default() });
+        let changeable = t.columns.iter().map(|column| !column.input.immutable).collect();
         TypeView {
             create: all(),
-            update: all(),
+            update: all().map(|grant| WriteGrant { columns: changeable, ..grant }),
             delete: all(),
             columns: vec![true; t.columns.len()],
             links: vec![true; t.links.len()],

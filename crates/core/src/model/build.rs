@@ -410,7 +410,7 @@ impl<'a> Builder<'a> {
                 && !edit.nullable.contains(&column.name)
                 && matches!(kind, FieldType::Scalar(_) | FieldType::List(_)),
             typed: column.enforced && scalar == column.scalar,
-            input: input(column, engine),
+            input: input(column, engine, table.primary_key.contains(&column.name)),
             binary_json: engine == Engine::Sqlite && column.declared.eq_ignore_ascii_case("jsonb"),
             cast: column.cast.clone(),
             domain: column.domain,
@@ -439,7 +439,7 @@ impl<'a> Builder<'a> {
 }
 
 /// What may be written to a column, as far as its declared type tells.
-fn input(column: &crate::catalog::Column, engine: Engine) -> ColumnInput {
+fn input(column: &crate::catalog::Column, engine: Engine, is_key: bool) -> ColumnInput {
     let declared = column.declared.to_ascii_lowercase();
     let (name, arguments) = declared.split_once('(').unwrap_or((&declared, ""));
     let first = || arguments.split([',', ')']).next().and_then(|digits| digits.trim().parse().ok());
@@ -456,6 +456,7 @@ fn input(column: &crate::catalog::Column, engine: Engine) -> ColumnInput {
     let range = |bits: u32| if unsigned { (0, (1 << bits) - 1) } else { (-(1 << (bits - 1)), (1 << (bits - 1)) - 1) };
     ColumnInput {
         computed: column.generated,
+        immutable: engine.holds_documents() && is_key,
         filled: column.automatic || column.default.is_some(),
         length: if enforces && ["char", "binary"].iter().any(|word| name.contains(word)) { first() } else { None },
         range: bits.filter(|_| enforces).map(range),

@@ -190,6 +190,8 @@ pub struct ObjectType {
 pub struct ColumnInput {
     /// Does the database compute it, so that nothing can be written?
     pub computed: bool,
+    /// Does it stay as it was when its row was created? (The `_id` of documents.)
+    pub immutable: bool,
     /// Does the database fill it in where nothing is written: with a default, or by numbering?
     pub filled: bool,
     /// The most characters of a text, or bytes, where the engine enforces it.

@@ -359,6 +359,14 @@ impl Run<'_, '_> {
             None => Datum::Null,
         };
         let value = |column: usize| values.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell.clone());
+        let is_numbered = |column: &usize| t.columns[*column].kind == FieldType::Scalar(Scalar::ObjectId);
+        let key = t.row_key().map(|key| key.columns.as_slice()).unwrap_or_default();
+        if self.world.engine(of) == Engine::Mongodb
+            && key.iter().any(|column| is_numbered(column) && value(*column).is_none())
+        {
+            // Nobody knows which identifier it is given.
+            return Err(None);
+        }
         let cells = (0..t.columns.len()).map(|column| value(column).unwrap_or_else(|| left_out(column)));
         let row: Row = typed(&self.world.model, of, cells.collect());
         // Where a key is taken and a reference leads nowhere, the key is told first.
@@ -413,16 +421,18 @@ impl Run<'_, '_> {
 
     /// Does a foreign key of the changed columns refer to nothing?
     fn dangles(&self, of: TypeId, row: &[Datum], changed: &[usize]) -> bool {
-        self.world.model.types[of].links.iter().any(|link| {
-            let own = || link.pairs.iter().map(|(own, _)| *own);
-            let concerns = link.cardinality == Cardinality::One && !link.pairs.is_empty();
-            concerns
-                && own().any(|column| changed.contains(&column))
-                && own().all(|column| row[column] != Datum::Null)
-                && !self.world.rows[link.target]
-                    .iter()
-                    .any(|target| link.pairs.iter().all(|(own, other)| target[*other] == row[*own]))
-        })
+        // Documents may refer to what is not there.
+        self.world.engine(of) != Engine::Mongodb
+            && self.world.model.types[of].links.iter().any(|link| {
+                let own = || link.pairs.iter().map(|(own, _)| *own);
+                let concerns = link.cardinality == Cardinality::One && !link.pairs.is_empty();
+                concerns
+                    && own().any(|column| changed.contains(&column))
+                    && own().all(|column| row[column] != Datum::Null)
+                    && !self.world.rows[link.target]
+                        .iter()
+                        .any(|target| link.pairs.iter().all(|(own, other)| target[*other] == row[*own]))
+            })
     }
 
     fn create_or_change(&mut self, of: TypeId, rows: &[NewRow], key: &[usize], act: &str) -> Result<Vec<Row>, Refusal> {
@@ -545,18 +555,21 @@ impl Run<'_, '_> {
 
     /// Do others refer to what a row is (and no longer will be)?
     fn is_referred_to(&self, of: TypeId, row: &[Datum], then: Option<&Row>) -> bool {
-        self.world.model.types.iter().enumerate().any(|(other, t)| {
-            t.links.iter().any(|link| {
-                let refers = link.cardinality == Cardinality::One && link.target == of && !link.pairs.is_empty();
-                let stays =
-                    || then.is_some_and(|then| link.pairs.iter().all(|(_, column)| then[*column] == row[*column]));
-                refers
-                    && !stays()
-                    && self.world.rows[other].iter().any(|from| {
-                        link.pairs.iter().all(|(own, column)| from[*own] != Datum::Null && from[*own] == row[*column])
-                    })
+        self.world.engine(of) != Engine::Mongodb
+            && self.world.model.types.iter().enumerate().any(|(other, t)| {
+                t.links.iter().any(|link| {
+                    let refers = link.cardinality == Cardinality::One && link.target == of && !link.pairs.is_empty();
+                    let stays =
+                        || then.is_some_and(|then| link.pairs.iter().all(|(_, column)| then[*column] == row[*column]));
+                    refers
+                        && !stays()
+                        && self.world.rows[other].iter().any(|from| {
+                            link.pairs
+                                .iter()
+                                .all(|(own, column)| from[*own] != Datum::Null && from[*own] == row[*column])
+                        })
+                })
             })
-        })
     }
 
     fn update(&mut self, of: TypeId, found: &[Row], set: &Set) -> Result<Vec<Row>, Refusal> {

@@ -276,7 +276,7 @@ impl Drawing<'_> {
         let (mut columns, mut fields) = (vec![false; t.columns.len()], Vec::new());
         for column in (0..t.columns.len()).filter(|column| t.columns[*column].member.is_none()) {
             let c = &t.columns[column];
-            if c.input.computed || !self.random.random_bool(granted) {
+            if c.input.computed || updates && c.input.immutable || !self.random.random_bool(granted) {
                 continue;
             }
             let members: Vec<usize> = t.members(column).map(|(member, _)| member).collect();
@@ -301,6 +301,7 @@ impl Drawing<'_> {
             .filter(|column| {
                 !t.keys.iter().any(|key| key.columns.contains(column))
                     && !t.columns[*column].input.computed
+                    && !(updates && t.columns[*column].input.immutable)
                     && t.columns[*column].form != StorageFormat::JsonValue
             })
             .collect();
