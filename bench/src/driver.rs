@@ -157,6 +157,8 @@ pub(crate) fn database_processes(engine: Engine) -> Vec<u32> {
         Engine::Sqlite => return Vec::new(),
         Engine::Postgres => "postgres",
         Engine::Mariadb => "mariadbd",
+        // A program in Python, which is called as whoever runs it is.
+        Engine::Mongodb => "secantusd-py",
     };
     let entries = std::fs::read_dir("/proc").expect("the processes");
     entries

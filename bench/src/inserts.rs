@@ -39,6 +39,7 @@ pub(crate) fn measure(engine: Engine, settings: &SourceSettings, folder: &std::p
             Engine::Sqlite => by_prepared_statement(folder),
             Engine::Postgres => block_on(by_copy(settings, folder)),
             Engine::Mariadb => block_on(by_long_inserts(settings, folder)),
+            Engine::Mongodb => panic!("documents are measured by themselves"),
         }
         theirs.push(rate(start));
         take_away(engine, settings, folder);
@@ -121,6 +122,7 @@ fn take_away(engine: Engine, settings: &SourceSettings, folder: &std::path::Path
             session.query_drop(&text).await.expect("they go");
             session.disconnect().await.expect("a goodbye");
         }),
+        Engine::Mongodb => panic!("documents are measured by themselves"),
     }
 }
 

@@ -6,6 +6,7 @@
 
 mod asks;
 mod catalog;
+mod documents;
 mod driver;
 mod floor;
 mod handwritten;
@@ -45,6 +46,7 @@ fn main() {
         [_, "serve-puente", folder] => block_on(serve_puente(open(folder))),
         [_, "serve-floor", folder] => block_on(async { floor::serve(&open(folder), KEY).await }),
         [_, "serve-handwritten", folder] => block_on(async { handwritten::serve(&open(folder), KEY).await }),
+        [_, "serve-documents", folder] => block_on(async { documents::serve(&open(folder)).await }),
         [_, "serve-two", folder] => block_on(async { two_sources::serve(&open(folder)).await }),
         [_, "against", before, engines @ ..] => measure_against(before, engines),
         [_, engines @ ..] => measure(engines),
@@ -119,7 +121,7 @@ impl Drop for Server {
 }
 
 /// What is measured by itself.
-const PARTS: [&str; 7] = ["sqlite", "postgres", "mariadb", "catalog", "sources", "unindexed", "shapes"];
+const PARTS: [&str; 8] = ["sqlite", "postgres", "mariadb", "mongodb", "catalog", "sources", "unindexed", "shapes"];
 
 /// Measures on the engines that are named, or on all; where words are given beside them, the requests with one of them in their name
 /// alone.
@@ -133,6 +135,9 @@ fn measure(engines: &[&str]) {
     }
     if !words.is_empty() {
         return;
+    }
+    if wanted("mongodb") {
+        documents::measure();
     }
     if wanted("catalog") {
         catalog::measure();
@@ -198,7 +203,7 @@ fn prepare(database: &Database, folder: &Path) -> String {
         Engine::Sqlite => {
             puente_demo::write_huts(folder, None).expect("the demo");
         }
-        Engine::Postgres | Engine::Mariadb => {
+        Engine::Postgres | Engine::Mariadb | Engine::Mongodb => {
             puente_demo::write_huts(folder, Some(&database.url)).expect("a project");
             let load = async { puente_demo::load(&database.settings(""), folder).await.expect("the huts") };
             block_on(load);
@@ -216,7 +221,7 @@ fn prepare(database: &Database, folder: &Path) -> String {
             database.execute(&format!("create index incidents_snow on incidents (({member}));\nanalyze incidents;\n"));
         }
         // No index is on an expression there.
-        Engine::Mariadb => {}
+        Engine::Mariadb | Engine::Mongodb => {}
     }
     let warden = add_warden(folder);
     puente_service::survey(&ProjectFolder::open(folder).expect("a project"), None).expect("a survey");

@@ -37,7 +37,7 @@ pub(crate) fn measure() {
         let temporary = tempfile::tempdir().expect("a folder");
         let folder = temporary.path();
         match engine {
-            Engine::Sqlite | Engine::Mariadb => puente_demo::write(folder).expect("the demo"),
+            Engine::Sqlite | Engine::Mariadb | Engine::Mongodb => puente_demo::write(folder).expect("the demo"),
             Engine::Postgres => {
                 puente_demo::write_at(folder, &database.url).expect("the demo");
                 let load = async { puente_demo::load(&database.settings(""), folder).await.expect("the huts") };
@@ -137,7 +137,7 @@ pub(crate) async fn serve(folder: &ProjectFolder) {
     let source = &folder.project.sources[0];
     let huts = match source.engine {
         Engine::Sqlite => HutsDatabase::File(Readers::start(&folder.path.join(puente_demo::DATABASE))),
-        Engine::Postgres | Engine::Mariadb => {
+        Engine::Postgres | Engine::Mariadb | Engine::Mongodb => {
             let config: tokio_postgres::Config = source.url.0.parse().expect("an address");
             let manager =
                 Manager::from_config(config, NoTls, ManagerConfig { recycling_method: RecyclingMethod::Fast });

@@ -31,6 +31,7 @@ impl Floor {
             Engine::Sqlite => Floor::Sqlite(sqlite::Readers::start(&folder.path.join(puente_demo::DATABASE))),
             Engine::Postgres => Floor::Postgres(postgres::Sessions::open(&settings.url.0)),
             Engine::Mariadb => Floor::Mariadb(mariadb::Sessions::open(&settings.url.0)),
+            Engine::Mongodb => panic!("documents are measured by themselves"),
         }
     }
 
