@@ -161,6 +161,12 @@ impl<'n> Clauses<'n> {
 
         let dialect = writer.dialect;
         Fragment::text(match output {
+            Output::Key(column) => {
+                writer.compared(node.of, *column, &self.scope.alias, is_masked(&node.masks, *column))
+            }
+            Output::Type(column) => {
+                writer.delivered(node.of, *column, &self.scope.alias, is_masked(&node.masks, *column))
+            }
             Output::Json(column) => writer.whole(node.of, *column, &self.scope.alias),
             Output::Items(column, filter) => return self.items(writer, *column, &node.filtered_items[*filter]),
             Output::Column(column) => {

@@ -199,12 +199,18 @@ impl Granter<'_> {
         let t = &model.types[of];
         let named = match &edit.fields {
             None => return Vec::new(),
+            Some(Fields::All) if action == Action::Read => {
+                return every_field(t, action).into_iter().chain(model.element_links(of)).collect();
+            }
             Some(Fields::All) => return every_field(t, action),
             Some(Fields::Named(named)) => named,
         };
         for name in named {
             let column = model.field_called(of, name);
-            let link = t.links.iter().find(|link| link.field == *name);
+            let link = match model.link_called(of, name) {
+                Some((from, link)) if from == of || action == Action::Read => Some(&model.types[from].links[link]),
+                _ => None,
+            };
             let text = match (action, column, link) {
                 (Action::Read, Some(_), _) => continue,
                 (Action::Read, _, Some(link)) => {
@@ -283,6 +289,12 @@ impl Granter<'_> {
             }
         }
         let links = t.links.iter().map(|link| granted(&link.field)).collect();
+        for name in &grant.fields {
+            // What a list's items are linked with is granted by itself, beside the list.
+            if let Some((of, link)) = model.link_called(grant.of, name).filter(|(of, _)| *of != grant.of) {
+                types[of].get_or_insert_with(|| TypeView::nothing(model, of)).links[link] = true;
+            }
+        }
         let mut masks = Vec::new();
         for (field, text) in &grant.edit.masks {
             match model.field_called(grant.of, field) {

@@ -321,6 +321,10 @@ impl Compiler<'_> {
                     if l.crosses {
                         return Err(self.wrong(at, self.crossing(t, l)));
                     }
+                    if t.items_of.is_some() {
+                        let text = format!("a rule follows no link from inside a list: `{name}` of `{}`", t.name);
+                        return Err(self.wrong(at, format!("{text}; compare its key instead")));
+                    }
                     let hop = Hop { from: of, link, visible: None, join_visible: None, masks: Masks::default() };
                     return Ok(match l.cardinality {
                         Cardinality::One => {

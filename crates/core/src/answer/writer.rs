@@ -247,6 +247,13 @@ impl<'a, 's> Writer<'a, 's> {
                 let Some(from) = from else { return Ok(()) };
                 return self.json_items(items, key, location, from);
             }
+            Value::ItemRows(items) => {
+                let Some(from) = from else { return Ok(()) };
+                self.location = location;
+                return self.at(Step::Key(key), |writer| {
+                    writer.unless(items.non_null, |writer| writer.item_rows(items, location, from))
+                });
+            }
             Value::Revision { of, outputs } => {
                 let Some(from) = from else { return Ok(()) };
                 let cells = outputs.iter().map(|output| from.row.cell(*output));

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use super::link_words::field_names;
-use super::links::add_links;
+use super::links::{add_element_links, add_links, is_inside_list};
 use super::names;
 use super::naming::{Register, Wish};
 use super::shapes::add_shapes;
@@ -36,6 +36,7 @@ pub fn build(catalogs: &[&Catalog], project: &Project) -> Result<Model, Vec<Mist
     add_links(&mut builder);
     builder.add_cascades();
     add_shapes(&mut builder);
+    add_element_links(&mut builder);
     if !builder.mistakes.is_empty() {
         builder.mistakes.sort_by_key(|mistake| (mistake.place.line, mistake.place.column));
         return Err(builder.mistakes);
@@ -127,7 +128,10 @@ impl<'a> Builder<'a> {
             ] {
                 let texts = match self.tables.find(name) {
                     Ok(TableOf { table, .. }) => {
-                        let unknown = columns.iter().filter(|column| table.column(column).is_none());
+                        let is_known = |column: &&String| {
+                            table.column(column).is_some() || between.is_none() && is_inside_list(table, column)
+                        };
+                        let unknown = columns.iter().filter(|column| !is_known(column));
                         unknown.map(|column| unknown_column(table, column)).collect()
                     }
                     Err(text) => vec![text],

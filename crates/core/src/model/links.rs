@@ -5,7 +5,7 @@ use super::link_words::{Ends, LinkWords};
 use super::names;
 use super::naming::Wish;
 use super::tables::TableOf;
-use super::{Cardinality, ColumnId, Link, SourceId, Through, Type, TypeId};
+use super::{Cardinality, ColumnId, FieldType, ITEM_COLUMN, Link, Model, SourceId, Through, Type, TypeId};
 use crate::catalog::{ForeignKey, Table};
 use crate::project::{LinkEdit, Mistake, Place};
 
@@ -198,6 +198,129 @@ fn back(builder: &Builder<'_>, reference: &Reference<'_>, words: &LinkWords, all
             through: None,
         },
         place: reference.place,
+    }
+}
+
+/// Does a link start from a member of what a column of a document holds, such as `crew/memberId`?
+pub(super) fn is_inside_list(table: &Table, name: &str) -> bool {
+    let root = name.split_once('/').map(|(root, _)| root);
+    root.and_then(|root| table.column(root)).is_some_and(|column| column.shape.is_some())
+}
+
+/// Adds the links that start from items of lists, once those are types.
+pub(super) fn add_element_links(builder: &mut Builder<'_>) {
+    let project = builder.project;
+    for edit in project.links.iter().filter(|edit| edit.through.is_none()) {
+        let [from, to] = [&edit.table, &edit.to].map(|name| builder.tables.find(name).ok());
+        let (Some(from), Some(to)) = (from, to) else { continue };
+        if !edit.columns.iter().any(|name| from.table.column(name).is_none() && is_inside_list(from.table, name)) {
+            continue;
+        }
+        match element_link(builder, edit, from, to) {
+            Ok((items, link)) => builder.model.types[items].links.push(link),
+            Err(text) => builder.mistakes.push(Mistake { place: edit.place, text }),
+        }
+    }
+}
+
+fn element_link(
+    builder: &mut Builder<'_>,
+    edit: &LinkEdit,
+    from: TableOf<'_>,
+    to: TableOf<'_>,
+) -> Result<(TypeId, Link), String> {
+    let name = &from.table.name;
+    if !builder.tables.catalog(from.source).engine.holds_documents() {
+        return Err(format!("`{name}` is a table, and links start from inside lists of documents only"));
+    }
+    let hidden =
+        || format!("`{name}` or `{}` is hidden, so that nothing links them; leave the link out", to.table.name);
+    let of = builder.type_of(from.source, name).ok_or_else(hidden)?;
+    let target = builder.type_of(to.source, &to.table.name).ok_or_else(hidden)?;
+    let mut pairs = Vec::new();
+    let mut items = None;
+    for (column, reference) in edit.columns.iter().zip(&edit.references) {
+        let (within, own) = inside_list(&builder.model, of, column)?;
+        if items.is_some_and(|known| known != within) {
+            return Err(format!("the columns of a link are all in one list; `{column}` is in another"));
+        }
+        items = Some(within);
+        let other = builder.model.types[target].column_named(reference);
+        let other = other.ok_or_else(|| format!("`{}` has no column `{reference}`", to.table.name))?;
+        let model = &builder.model;
+        if !model.types[target].columns[other].can_equal(&model.types[within].columns[own]) {
+            return Err(format!("no value of `{column}` is one of `{reference}`: link by columns of one kind"));
+        }
+        pairs.push((own, other));
+    }
+    let items = items.ok_or("a link has columns")?;
+    if !is_key(builder, to, &edit.references) {
+        let text = "a link from inside a list leads to at most one row: `references` has to be a key";
+        return Err(format!("{text} of `{}`", to.table.name));
+    }
+    let t = &builder.model.types[items];
+    let identity = format!("({}) -> {}({})", edit.columns.join(", "), to.table.name, edit.references.join(", "));
+    let known = &builder.tables.catalog(from.source).names.types;
+    let remembered = known.get(name).and_then(|names| names.links.get(&identity)).cloned();
+    let last = edit.columns[0].rsplit('/').next().unwrap_or_default();
+    let mut words = names::words(last);
+    if words.len() > 1
+        && words.last().is_some_and(|word| ["id", "code", "key", "no", "number"].contains(&word.as_str()))
+    {
+        words.pop();
+    }
+    let is_taken = |name: &String| {
+        t.columns.iter().any(|column| column.field.as_ref() == Some(name))
+            || t.links.iter().any(|link| link.field == *name)
+    };
+    let by_rule = names::link_name(&words);
+    let candidates =
+        [by_rule.clone(), format!("{by_rule}{}", builder.model.types[target].name), format!("{by_rule}Link")];
+    let field = match edit.name.clone().or(remembered) {
+        Some(field) if is_taken(&field) => {
+            return Err(format!("`{field}` is a member of the items already; choose another `name`"));
+        }
+        Some(field) => field,
+        None => candidates.into_iter().find(|name| !is_taken(name)).ok_or("give the link a `name`")?,
+    };
+    if edit.back.is_some() {
+        return Err("a link from inside a list has no way back; leave `back` out, and filter by the list".to_owned());
+    }
+    if edit.name.is_none()
+        && let Some(names) = builder.model.names[from.source].types.get_mut(name)
+    {
+        names.links.insert(identity, field.clone());
+    }
+    let crosses = from.source != to.source;
+    Ok((items, Link { field, target, cardinality: Cardinality::One, pairs, crosses, through: None }))
+}
+
+/// The type of the items and the column that a way through a list leads to.
+fn inside_list(model: &Model, of: TypeId, way: &str) -> Result<(TypeId, ColumnId), String> {
+    let t = &model.types[of];
+    let (mut at, mut within): (TypeId, Option<ColumnId>) = (of, None);
+    let mut found = None;
+    for step in way.split('/') {
+        let column = model.types[at].columns.iter().position(|column| match (&column.member, within) {
+            (None, None) => column.name == step,
+            (Some(member), Some(within)) => {
+                member.within == within && member.path.last().is_some_and(|last| last == step)
+            }
+            _ => false,
+        });
+        let column = column.ok_or_else(|| format!("`{}` has no `{step}` on the way `{way}`", t.table))?;
+        found = Some((at, column));
+        (at, within) = match model.types[at].columns[column].kind {
+            FieldType::Items(items) => (items, Some(ITEM_COLUMN)),
+            _ => (at, Some(column)),
+        };
+    }
+    match found {
+        Some((items, column)) if model.types[items].items_of.is_some_and(|items| items.of == of) => Ok((items, column)),
+        Some((items, _)) if items == of => {
+            Err(format!("`{way}` is inside no list: a link starts from a column, or from a member of a list's items"))
+        }
+        _ => Err(format!("`{way}` is in a list inside another list, from where no link can be followed")),
     }
 }
 

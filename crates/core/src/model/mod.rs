@@ -93,8 +93,8 @@ pub struct Type {
     pub version: Option<ColumnId>,
     /// What the database does to rows of other tables where one of these is deleted.
     pub cascades: Vec<Cascade>,
-    /// Where its rows are, where they are the items of a list inside another type's JSON. It has no root fields then, no links
-    /// and no keys.
+    /// Where its rows are, where they are the items of a list inside another type's JSON. It has no root fields then, no
+    /// keys, and of links those alone that the project file says.
     pub items_of: Option<ItemsOf>,
 }
 
@@ -313,6 +313,36 @@ impl Model {
     /// The types of tables, without those of what is inside JSON.
     pub fn tables(&self) -> impl Iterator<Item = (TypeId, &Type)> {
         self.types.iter().enumerate().filter(|(_, t)| t.items_of.is_none())
+    }
+
+    /// The type of the table that holds a type's rows: of items of a list, that of the rows around them.
+    pub fn table_of(&self, of: TypeId) -> TypeId {
+        self.types[of].items_of.map_or(of, |items| self.table_of(items.of))
+    }
+
+    /// The link of a type that a name means; one that starts from inside a list is called behind the list's own name, with a dot
+    /// between.
+    pub fn link_called(&self, of: TypeId, name: &str) -> Option<(TypeId, LinkId)> {
+        let t = &self.types[of];
+        if let Some(link) = t.links.iter().position(|link| link.field == name) {
+            return Some((of, link));
+        }
+        t.columns.iter().filter(|column| column.field.is_some()).find_map(|column| {
+            let FieldType::Items(items) = column.kind else { return None };
+            let rest = name.strip_prefix(column.label())?.strip_prefix('.')?;
+            self.link_called(items, rest)
+        })
+    }
+
+    /// What the links are called that start from inside a type's lists.
+    pub fn element_links(&self, of: TypeId) -> Vec<String> {
+        let lists = self.types[of].columns.iter().filter(|column| column.field.is_some());
+        let links = lists.filter_map(|column| {
+            let FieldType::Items(items) = column.kind else { return None };
+            let links = self.types[items].links.iter();
+            Some(links.map(|link| format!("{}.{}", column.label(), link.field)).collect::<Vec<_>>())
+        });
+        links.flatten().collect()
     }
 
     /// The type of this name.

@@ -293,7 +293,9 @@ impl<'a> Planner<'a> {
         let id = self.planned.selects.len() - 1;
         if let Some(parent) = parent.filter(|_| !self.planned.joined[id]) {
             for (own, _) in &parent.pairs {
-                self.output(parent.select, Output::Column(*own));
+                let of = self.planned.selects[parent.select].of;
+                let is_inside = self.view.model().types[of].columns[*own].member.is_some();
+                self.output(parent.select, if is_inside { Output::Key(*own) } else { Output::Column(*own) });
             }
         }
         Ok(id)

@@ -64,7 +64,9 @@ impl<'a> Planner<'a> {
                 continue;
             }
             let column = self.view.fields(within).find(|(_, field)| *field == &*name).map(|(column, _)| column);
-            let mut links = self.view.links(within.of).filter(|_| within.object.is_none());
+            // What items of lists are linked with is read, and not asked about.
+            let is_row = within.object.is_none() && self.view.model().types[within.of].items_of.is_none();
+            let mut links = self.view.links(within.of).filter(|_| is_row);
             let link = links.find(|(_, link)| *link.field == *name).map(|(link, _)| link);
             if let Some(column) = column {
                 self.filter_column(within.of, column, value, (before, negated), depth, &mut all)?;

@@ -9,11 +9,14 @@ use apollo_compiler::executable::Field;
 
 use super::build::{Planner, located};
 use super::input::{Input, Leaf};
-use super::shape::{FieldHead, FieldShape, ItemField, ItemShape, ItemValue, ItemsShape, ListShape, ObjectShape, Value};
-use super::{FilteredItems, Output, Parameter, SelectId};
-use crate::access::Within;
+use super::shape::{
+    FieldHead, FieldShape, ItemField, ItemRowsShape, ItemShape, ItemValue, ItemsShape, ListShape, ObjectShape, Value,
+};
+use super::{FilteredItems, Output, Parameter, ParentJoin, RowSet, Select, SelectId};
+use crate::access::{Origin, Predicate, Within};
 use crate::error::Problem;
-use crate::model::{ColumnId, FieldType, ObjectId, TypeId};
+use crate::model::{ColumnId, FieldType, ITEM_COLUMN, ObjectId, TypeId};
+use crate::value::Datum;
 
 /// Lists inside an item that come beside it: what is answered of each, and what is delivered for it.
 #[derive(Default)]
@@ -105,6 +108,9 @@ impl<'a> Planner<'a> {
         fields: &[&'a Node<Field>],
         depth: usize,
     ) -> Result<Value, Problem> {
+        if self.follows_links(items, fields)? {
+            return self.item_rows((of, column), items, select, fields, depth).map(Value::ItemRows);
+        }
         let (list, filtered) = self.item_list(items, fields, depth)?;
         let output = if filtered.is_whole() {
             Output::Column(column)
@@ -116,6 +122,60 @@ impl<'a> Planner<'a> {
         let output = self.output(select, output);
         let non_null = self.view.is_non_null(of, column);
         Ok(Value::Items(ItemsShape { output, non_null, name: self.json_name(of, column), list }))
+    }
+
+    /// Is a link followed from the items of a list?
+    fn follows_links(&self, items: TypeId, fields: &[&'a Node<Field>]) -> Result<bool, Problem> {
+        if self.view.links(items).next().is_none() {
+            return Ok(false);
+        }
+        let asked = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
+        let is_link = |name: &str| self.view.links(items).any(|(_, link)| link.field == name);
+        Ok(asked.iter().any(|(_, fields)| is_link(fields[0].name.as_str())))
+    }
+
+    /// A list of objects whose items are rows of a select of their own: links start from them.
+    fn item_rows(
+        &mut self,
+        (of, column): (TypeId, ColumnId),
+        items: TypeId,
+        select: SelectId,
+        fields: &[&'a Node<Field>],
+        depth: usize,
+    ) -> Result<ItemRowsShape, Problem> {
+        self.check_depth(depth)?;
+        let model = self.view.model();
+        let key = model.types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default();
+        let output = self.output(select, Output::Type(column));
+        let filter = self.reads.open(self.argument(fields[0], "filter"))?;
+        let mut predicates = Vec::new();
+        if filter.is_given() {
+            let condition = Arc::new(self.filter(items, filter, &[], false, 1)?);
+            predicates.push(Predicate { origin: Origin::Caller, condition });
+        }
+        let (first, skip) = self.items_page(fields[0])?;
+        // Where nothing is said all are wanted: more than a list may have is an error, and not cut off.
+        let most = u32::try_from(self.limits.list).unwrap_or(u32::MAX);
+        let peek = first.is_none();
+        let size = first.unwrap_or_else(|| self.parameter(Parameter::Constant(Datum::Integer(most.into()))));
+        let masks = self.view.masks(of).iter().filter(|(masked, _)| *masked == column).cloned().collect();
+        let pairs = key.into_iter().map(|column| (column, column)).collect();
+        let rows = Select {
+            output: vec![Output::Type(ITEM_COLUMN)],
+            join_masks: masks,
+            row_set: RowSet::Page { size, backward: false, skip, after: None, before: None },
+            peek,
+            ..Select::one(items, Some(ParentJoin { select, pairs, through: None }), predicates)
+        };
+        let child = self.add(rows)?;
+        let object = self.object(items, child, fields, depth)?;
+        Ok(ItemRowsShape {
+            output,
+            non_null: self.view.is_non_null(of, column),
+            name: self.json_name(of, column),
+            select: child,
+            object,
+        })
     }
 
     /// What is answered of a list of objects, and which of its items are delivered for it.

@@ -38,7 +38,7 @@ pub use filter_words::{FilterWord, LINK_FILTER_WORDS, Takes};
 pub use layout::presence_column;
 pub use shape::{
     ChangeField, ChangeShape, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape, ItemField,
-    ItemShape, ItemValue, ItemsShape, ListShape, ObjectShape, PageInfoField, PageInfoShape, Value,
+    ItemRowsShape, ItemShape, ItemValue, ItemsShape, ListShape, ObjectShape, PageInfoField, PageInfoShape, Value,
 };
 pub use summary::{GROUP_WORDS, summary_functions};
 pub use variables::Variables;
@@ -97,7 +97,7 @@ pub struct Select {
     pub masks: Masks,
     /// What must be true of each row of the join table, where there is one.
     pub join_rows: Option<Arc<Condition>>,
-    /// Which columns of the join table are masked.
+    /// Which columns of the join table are masked; of the rows around a list, where the rows are its items.
     pub join_masks: Masks,
     /// The order, ending with a key where there is one.
     pub order: Vec<OrderTerm>,
@@ -154,6 +154,7 @@ impl Select {
             let is_shown = shown.any(|output| match output {
                 Output::Column(shown) | Output::Summary(_, shown) => *shown == column,
                 Output::Items(shown, _) | Output::Json(shown) => *shown == column,
+                Output::Key(shown) | Output::Type(shown) => *shown == column,
                 Output::Edge(_) | Output::Order(_) | Output::Count | Output::Group(_) => false,
             });
             let is_value = |path: &Path| path.masked && path.hops.is_empty() && path.column == column;
@@ -165,7 +166,8 @@ impl Select {
         if self.masks.iter().any(|(column, _)| !is_needed(*column)) {
             self.masks = self.masks.iter().filter(|(column, _)| is_needed(*column)).cloned().collect();
         }
-        if self.join_masks.iter().any(|(column, _)| !self.output.contains(&Output::Edge(*column))) {
+        let is_joined = self.parent.as_ref().is_some_and(|parent| parent.through.is_some());
+        if is_joined && self.join_masks.iter().any(|(column, _)| !self.output.contains(&Output::Edge(*column))) {
             let edges = self.join_masks.iter().filter(|(column, _)| self.output.contains(&Output::Edge(*column)));
             self.join_masks = edges.cloned().collect();
         }
@@ -173,7 +175,10 @@ impl Select {
 
     /// Which output delivers a column.
     pub fn output_of(&self, column: ColumnId) -> Option<usize> {
-        self.output.iter().position(|output| *output == Output::Column(column))
+        self.output
+            .iter()
+            .position(|output| *output == Output::Key(column))
+            .or_else(|| self.output.iter().position(|output| *output == Output::Column(column)))
     }
 
     /// The scalar of one output; none for a count and for what is not a scalar.
@@ -182,8 +187,10 @@ impl Select {
         let kind = match self.output.get(output)? {
             // It is delivered as it is written in JSON.
             Output::Column(column) if columns[*column].form == StorageFormat::JsonValue => return None,
-            Output::Items(..) | Output::Json(_) => return None,
-            Output::Column(column) | Output::Summary(Function::Min | Function::Max, column) => columns[*column].kind,
+            Output::Items(..) | Output::Json(_) | Output::Type(_) => return None,
+            Output::Column(column) | Output::Key(column) | Output::Summary(Function::Min | Function::Max, column) => {
+                columns[*column].kind
+            }
             Output::Group(term) => {
                 let RowSet::Groups { by, .. } = &self.row_set else { return None };
                 columns[by[*term].column].kind
@@ -276,6 +283,10 @@ impl FilteredItems {
 pub enum Output {
     /// A column of the type.
     Column(ColumnId),
+    /// A value inside JSON that rows are linked by, as it is compared.
+    Key(ColumnId),
+    /// What a column's JSON is: `object` or `array`, null, or the type of what it is instead.
+    Type(ColumnId),
     /// The whole JSON of a column.
     Json(ColumnId),
     /// A list inside JSON, of which not every item is delivered: by its number among [`Select::filtered_items`].

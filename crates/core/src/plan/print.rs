@@ -104,7 +104,8 @@ impl<'m> Printer<'m> {
             };
             match &parent.through {
                 None => {
-                    let pairs: Vec<String> = parent.pairs.iter().map(|(a, b)| pair(above, *a, select.of, *b)).collect();
+                    let pairs: Vec<String> =
+                        parent.pairs.iter().map(|(a, b)| pair(above, *a, self.model.table_of(select.of), *b)).collect();
                     let _ = write!(head, " by {}", pairs.join(" and "));
                 }
                 Some(join) => {
@@ -257,6 +258,8 @@ impl<'m> Printer<'m> {
     fn output(&mut self, select: &Select, output: &Output) -> String {
         match output {
             Output::Column(column) => self.column(select.of, *column),
+            Output::Key(column) => format!("{} as a key", self.column(select.of, *column)),
+            Output::Type(column) => format!("the type of {}", self.column(select.of, *column)),
             Output::Json(column) => format!("{} as a whole", self.column(select.of, *column)),
             Output::Items(column, filter) => {
                 let list = self.column(select.of, *column);

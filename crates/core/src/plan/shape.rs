@@ -70,6 +70,8 @@ pub enum Value {
     },
     /// A list of objects inside the row's JSON.
     Items(ItemsShape),
+    /// The same where its items are rows of another select, because links start from them.
+    ItemRows(ItemRowsShape),
     /// At most one row of another select.
     One {
         /// The select.
@@ -105,6 +107,21 @@ pub struct ItemsShape {
     pub name: Arc<str>,
     /// What is answered of it.
     pub list: ListShape,
+}
+
+/// A list of objects inside a row's JSON whose items are rows.
+#[derive(Debug)]
+pub struct ItemRowsShape {
+    /// Which output of the row's select tells whether it is a list.
+    pub output: usize,
+    /// Is null impossible?
+    pub non_null: bool,
+    /// `Type.field`, for errors.
+    pub name: Arc<str>,
+    /// The select whose rows are the items; its first output tells whether an item is an object.
+    pub select: SelectId,
+    /// The fields of an item.
+    pub object: ObjectShape,
 }
 
 /// What is answered of a list of objects that is written as JSON.
@@ -327,6 +344,7 @@ impl Value {
         match self {
             Value::One { object, .. } | Value::NestedObject(object) | Value::Object { object, .. } => object.weight(),
             Value::Items(items) => items.list.weight(),
+            Value::ItemRows(items) => items.object.weight(),
             Value::WholeObject { item, .. } => item.weight(),
             Value::Connection(connection) => connection.weight(),
             Value::Typename(name) => name.len(),

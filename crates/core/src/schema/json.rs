@@ -39,6 +39,11 @@ impl Printer<'_> {
         for (column, field) in view.fields(within) {
             self.column_field(within.of, column, field);
         }
+        if within.object.is_none() {
+            for (_, link) in view.links(within.of) {
+                self.link_field(link);
+            }
+        }
         line!(self, "}}\n");
         self.object_filter(helpers, within);
         // Items of a list are not ordered, nor summed up.

@@ -169,7 +169,7 @@ impl Printer<'_> {
         line!(self, "  {field}{arguments}: {kind}{}", if non_null { "!" } else { "" });
     }
 
-    fn link_field(&mut self, link: &Link) {
+    pub(super) fn link_field(&mut self, link: &Link) {
         let target = &self.model.types[link.target];
         match (link.cardinality, &link.through) {
             (Cardinality::One, _) => line!(self, "  {}: {}", link.field, target.name),

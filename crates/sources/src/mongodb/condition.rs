@@ -289,6 +289,7 @@ impl<'a> Lowering<'a> {
     /// An expression of a value as it is: of any type, or missing.
     fn reference(&self, value: &Value<'_>) -> Node {
         match &value.place {
+            Place::Document(prefix) if value.path.is_empty() => format!("${}", prefix.trim_end_matches('.')).into(),
             Place::Document(prefix) => format!("${prefix}{}", value.path).into(),
             Place::Variable(name) if value.path.is_empty() => format!("$${name}").into(),
             Place::Variable(name) => format!("$${name}.{}", value.path).into(),
@@ -655,6 +656,12 @@ impl<'a> Lowering<'a> {
     pub(super) fn column(&mut self, scope: &mut Scope, column: ColumnId) -> Node {
         let value = self.value(scope, &Path { hops: Vec::new(), column, masked: true });
         self.typed(&value)
+    }
+
+    /// The type of what the role sees of a column.
+    pub(super) fn type_of(&mut self, scope: &mut Scope, column: ColumnId) -> Node {
+        let value = self.value(scope, &Path { hops: Vec::new(), column, masked: true });
+        apply("$type", self.reference(&value))
     }
 
     /// Those items of a list that are delivered; what is no list as it is.

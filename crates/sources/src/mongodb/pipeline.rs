@@ -1,7 +1,7 @@
 //! From a select to a command: which documents, in which order, which of them, and what is delivered of each.
 
 use puente_core::access::Path;
-use puente_core::model::{Column, ColumnId, FieldType, Model, TypeId};
+use puente_core::model::{Column, ColumnId, FieldType, ItemsOf, Model, TypeId};
 use puente_core::plan::{
     Function, GroupOrder, GroupTerm, GroupUnit, JoinTable, OrderTerm, Output, ParentJoin, RowSet, Seek, Select,
 };
@@ -199,9 +199,11 @@ struct Selecting<'l, 'a, 'n> {
 
 impl<'l, 'a, 'n> Selecting<'l, 'a, 'n> {
     fn new(lowering: &'l mut Lowering<'a>, node: &'n Select) -> Self {
-        let (scope, join, stages) = match node.parent.as_ref().and_then(|parent| parent.through.as_ref()) {
-            None => (Scope::document(node.of), None, Vec::new()),
-            Some(through) => joined(lowering, node, through),
+        let through = node.parent.as_ref().and_then(|parent| parent.through.as_ref());
+        let (scope, join, stages) = match (through, lowering.model.types[node.of].items_of) {
+            (Some(through), _) => joined(lowering, node, through),
+            (None, Some(items)) => unwound(lowering, node, items),
+            (None, None) => (Scope::document(node.of), None, Vec::new()),
         };
         Selecting {
             lowering,
@@ -301,6 +303,14 @@ impl<'l, 'a, 'n> Selecting<'l, 'a, 'n> {
                 let path = self.lowering.source_of(&self.scope, *column, true);
                 let c = &model.types[of].columns[*column];
                 (path, delivered(model, of, *column, c, matches!(output, Output::Json(_))))
+            }
+            Output::Key(column) => {
+                let key = self.lowering.column(&mut self.scope, *column);
+                (self.compute(key), Delivered::Scalar(scalar_of(&model.types[of].columns[*column])))
+            }
+            Output::Type(column) => {
+                let found = self.lowering.type_of(&mut self.scope, *column);
+                (self.compute(found), Delivered::Type)
             }
             Output::Items(column, filter) => {
                 let items = self.lowering.items(&mut self.scope, *column, &self.node.filtered_items[*filter]);
@@ -438,7 +448,7 @@ impl<'l, 'a, 'n> Selecting<'l, 'a, 'n> {
             RowSet::Groups { size, skip, .. } => (Some((*size, 0)), Some(Node::Bound(Slot::Count(*size, 0))), *skip),
         };
         let skip = skip.map(|skip| Node::Bound(Slot::Count(skip, 0)));
-        let of = self.join.as_ref().map_or(self.node.of, |(join, _)| *join);
+        let of = self.join.as_ref().map_or(self.lowering.model.table_of(self.node.of), |(join, _)| *join);
         let collection = self.lowering.model.types[of].relation.clone();
         let sort = (!self.sort.is_empty()).then(|| Node::Document(std::mem::take(&mut self.sort)));
         let is_group = matches!(self.node.row_set, RowSet::Aggregate | RowSet::Groups { .. });
@@ -467,6 +477,20 @@ impl<'l, 'a, 'n> Selecting<'l, 'a, 'n> {
         ];
         Command { collection, form: Form::Keyed { stages, keys: keys.collect() }, most, reader: self.reader }
     }
+}
+
+/// The items of a list, each as a document that holds it.
+fn unwound(lowering: &mut Lowering<'_>, node: &Select, items: ItemsOf) -> (Scope, Option<(TypeId, Scope)>, Vec<Node>) {
+    let mut around = Scope::document(items.of);
+    for (column, mask) in node.join_masks.iter() {
+        lowering.mask(&mut around, *column, mask);
+    }
+    let list = lowering.column(&mut around, items.column);
+    let mut stages = around.take_stages();
+    let field = lowering.name();
+    stages.push(apply("$set", Node::Document(vec![(field.clone(), list)])));
+    stages.push(apply("$unwind", format!("${field}")));
+    (Scope::part(node.of, &field), None, stages)
 }
 
 /// The documents of a join table, each with what it leads to.

@@ -376,6 +376,8 @@ pub(super) enum Delivered {
     Json(Kind),
     /// The word `object`, or the type of what is there instead.
     IsObject,
+    /// A type, by its name.
+    Type,
 }
 
 impl Delivered {
@@ -404,6 +406,11 @@ impl Delivered {
                 }
             }
             Delivered::IsObject => rows.push(DatumRef::Text(type_name(value).as_bytes())),
+            Delivered::Type => match value {
+                RawBsonRef::String("missing" | "null" | "undefined") => rows.push(DatumRef::Null),
+                RawBsonRef::String(name) => rows.push(DatumRef::Text(name.as_bytes())),
+                other => rows.push(DatumRef::Text(type_name(other).as_bytes())),
+            },
         }
     }
 }

@@ -2,9 +2,9 @@
 
 use super::places::Part;
 use super::{Origin, Step, Stop, Writer};
-use crate::error::Location;
+use crate::error::{Code, Location, Problem};
 use crate::model::FieldType;
-use crate::plan::{ItemField, ItemShape, ItemValue, ItemsShape, ListShape, ObjectShape};
+use crate::plan::{ItemField, ItemRowsShape, ItemShape, ItemValue, ItemsShape, ListShape, ObjectShape, RowSet};
 use crate::value::{
     CoercionError, DatumRef, describe_stored, type_of_stored, write_json_list, write_json_scalar, write_plain,
 };
@@ -96,6 +96,57 @@ impl<'a, 's> Writer<'a, 's> {
         });
         self.places = places;
         result
+    }
+
+    /// A list of objects whose items are rows of a select of their own.
+    pub(super) fn item_rows(
+        &mut self,
+        items: &'a ItemRowsShape,
+        location: Option<Location>,
+        from: Origin<'_, 's>,
+    ) -> Result<(), Stop> {
+        let about = About { name: &items.name, non_null: items.non_null, location, from };
+        match from.row.cell(items.output) {
+            DatumRef::Text(b"array") => {}
+            DatumRef::Text(other) => {
+                return self.is_not("a list", String::from_utf8_lossy(other).into_owned(), about);
+            }
+            _ => return self.is_not("a list", "null".to_owned(), about),
+        }
+        self.with_rows(items.select, Some(from), |writer, rows| {
+            let RowSet::Page { size, .. } = &writer.bound.plan().selects()[items.select].row_set else {
+                return Err(Problem::new(Code::Internal, "a list's select has no page").into());
+            };
+            let most = usize::try_from(writer.bound.integer(*size)).unwrap_or(0);
+            if rows.len() > most {
+                let text = format!(
+                    "`{}` has over {most} items, the limit of `list` in `[limits]`; ask for a part with `first` and `skip`",
+                    items.name
+                );
+                return Err(Problem::new(Code::TooCostly, text).at(location).into());
+            }
+            writer.out.push(b'[');
+            for at in 0..rows.len() {
+                if at > 0 {
+                    writer.out.push(b',');
+                }
+                let item = Origin { select: items.select, row: rows.row(at) };
+                writer.at(Step::Index(at), |writer| {
+                    writer.nullable(|writer| match item.row.cell(0) {
+                        DatumRef::Text(b"object") => writer.object(&items.object, Some(item)),
+                        other => {
+                            let found = match other {
+                                DatumRef::Text(found) => String::from_utf8_lossy(found).into_owned(),
+                                _ => "null".to_owned(),
+                            };
+                            writer.is_not("an object", found, About { non_null: false, ..about })
+                        }
+                    })
+                })?;
+            }
+            writer.out.push(b']');
+            Ok(())
+        })
     }
 
     fn item_list(&mut self, list: &'a ListShape, part: Part<'_>, about: About<'_, '_, 's>) -> Result<(), Stop> {
