@@ -152,9 +152,34 @@ impl Database {
         }
     }
 
+    /// Inserts documents.
+    ///
+    /// # Panics
+    /// Where it keeps none, or does not take one.
+    pub fn insert(&self, collection: &str, documents: Vec<bson::Document>) {
+        documents::insert(self, collection, documents);
+    }
+
+    /// Every document of a collection, as it is stored.
+    ///
+    /// # Panics
+    /// Where it keeps none.
+    pub fn documents(&self, collection: &str) -> Vec<bson::Document> {
+        documents::read(self, collection)
+    }
+
+    /// Runs a command of MongoDB.
+    ///
+    /// # Panics
+    /// Where it is wrong.
+    pub fn command(&self, command: bson::Document) {
+        documents::command(self, command);
+    }
+
     /// What the project file has to say of links that the database does not declare; tables are called behind `prefix`.
     pub fn links(&self, prefix: &str) -> String {
-        if self.engine == Engine::Mongodb { documents::links(self, prefix) } else { String::new() }
+        let has_tables = self.engine == Engine::Mongodb && documents::has_tables(self);
+        if has_tables { documents::links(self, prefix) } else { String::new() }
     }
 
     /// The rows of a query, every value as text.

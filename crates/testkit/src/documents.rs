@@ -369,6 +369,27 @@ pub(crate) async fn all(from: &Collections, collection: &str) -> Vec<Document> {
     found
 }
 
+/// Were its collections made of tables?
+pub(crate) fn has_tables(database: &Database) -> bool {
+    file(database).exists()
+}
+
+/// Inserts documents into a collection of a database.
+pub(crate) fn insert(database: &Database, collection: &str, documents: Vec<Document>) {
+    block_on(async {
+        let to = collections(database).await;
+        to.collection::<Document>(collection).insert_many(documents).await.expect("documents");
+    });
+}
+
+/// Runs a command.
+pub(crate) fn command(database: &Database, command: Document) {
+    block_on(async {
+        let told = format!("{command}");
+        collections(database).await.run_command(command).await.unwrap_or_else(|error| panic!("{error}\n{told}"));
+    });
+}
+
 /// Every document of a collection of a database.
 pub(crate) fn read(database: &Database, collection: &str) -> Vec<Document> {
     block_on(async { all(&collections(database).await, collection).await })
