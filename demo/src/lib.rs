@@ -51,6 +51,30 @@ pub const ASKS: [(&str, &str); 5] = [
     ),
 ];
 
+/// What to ask of documents, where the demo has some: what it shows, who asks, and what.
+pub const DOCUMENT_ASKS: [(&str, &str, &str); 4] = [
+    (
+        "rows and documents in one request: the latest reports of the highest huts, and which medics were there",
+        "",
+        "{ huts(first: 2, orderBy: [{ altitude: DESC }]) { nodes { name reports(first: 2, orderBy: [{ at: DESC }]) { totalCount nodes { at kind severity crew(filter: { role: { eq: \"medic\" } }) { member { name skills } } } } } } }",
+    ),
+    (
+        "deep snow, and the worst of it first",
+        "",
+        "{ reports(first: 3, filter: { weather: { snow: { gt: 200 } } }, orderBy: [{ weather: { snow: DESC } }]) { totalCount nodes { hut { name } weather { snow wind { from gusts } } steps { at text } } } }",
+    ),
+    (
+        "gear that failed its last look, and what it is worth",
+        "",
+        "{ gears(first: 3, filter: { checks: { exists: { passed: { eq: false } } } }) { totalCount summary { price { sum } } nodes { serial item state price checks { on passed } hut { name } } } }",
+    ),
+    (
+        "a rescuer on duty, who sees no colleague that has left, and adds a step; --rehearse rolls it back",
+        "--as rescuer --rehearse",
+        "mutation { updateReports(filter: { kind: { eq: \"lost\" }, severity: { eq: 4 } }, set: { push: { steps: [{ at: \"2026-07-14T08:30:00Z\", text: \"found\" }] } }) { count nodes { at crew { member { name } } steps { text } } } }",
+    ),
+];
+
 /// A question that the roles of the demo answer differently.
 pub const QUESTION: &str =
     "{ bookings(first: 3) { totalCount nodes { startsOn status hut { name } hiker { name phone } } } }";

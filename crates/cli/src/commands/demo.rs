@@ -127,6 +127,14 @@ impl Demo {
             output::say(faint(&format!("  # {what}")));
             output::say(format!("  puente ask --project {dir} --table {who} '{document}'"));
         }
+        if folder.project.sources.iter().any(|source| source.name == puente_demo::DOCUMENTS) {
+            output::say(heading("\nDocuments, and what they have to do with rows"));
+            for (what, who, document) in puente_demo::DOCUMENT_ASKS {
+                let who = if who.is_empty() { String::new() } else { format!("{who} ") };
+                output::say(faint(&format!("  # {what}")));
+                output::say(format!("  puente ask --project {dir} {who}'{document}'"));
+            }
+        }
         output::say(faint("\nOver HTTP"));
         output::say(format!(
             "  curl -s http://{address}/graphql -H 'Authorization: Bearer {key}' \\\n    -H 'Content-Type: application/json' -d '{{\"query\":\"{{ huts(first: 3) {{ nodes {{ name }} }} }}\"}}'"
