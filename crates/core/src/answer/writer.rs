@@ -9,7 +9,7 @@ use crate::plan::{
 };
 use crate::rows::{Row, Rows, too_large};
 use crate::value::{CoercionError, DatumRef, make_room, write_list, write_plain, write_scalar, write_string};
-use places::Place;
+use places::{Place, WalkBudget};
 
 mod json;
 mod places;
@@ -61,6 +61,7 @@ pub fn write<'s>(bound: &BoundPlan, fetch: &mut dyn Fetch<'s>, most_bytes: usize
         location: None,
         rows: plan.selects().iter().map(|_| Rows::default()).collect(),
         places: Vec::new(),
+        walks: WalkBudget::new(most_bytes),
     };
     writer.out.extend_from_slice(HEAD);
     match writer.nullable(|writer| writer.object(plan.roots(), None)) {
@@ -116,6 +117,8 @@ struct Writer<'a, 's> {
     rows: Vec<Rows<'s>>,
     /// Where the parts of a row's JSON are. Taken out while they are written, put back after.
     places: Vec<Place>,
+    /// How much JSON may still be gone over.
+    walks: WalkBudget,
 }
 
 /// One step of the path to what is being written.

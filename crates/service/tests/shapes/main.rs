@@ -208,6 +208,31 @@ fn a_list_is_asked_for_under_many_names(
     assert_eq!(report["a899"], json!([{ "__typename": "IncidentReportPerson" }]));
 }
 
+/// What is passed over costs no byte of the answer, and time all the same.
+#[rstest]
+fn a_list_is_not_gone_over_without_end(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
+) {
+    let people: Vec<Json> =
+        (0..100).map(|at| json!({ "name": "somebody with a name", "age": at, "gear": [] })).collect();
+    let report = json!({ "by": "Ida", "people": people }).to_string();
+    let edits = format!("{TYPED}[limits]\nanswer_bytes = 40000\n");
+    let Served { database, _project, service } = served(engine, &edits);
+    database.execute(&insert(20, &report));
+    let asked = |names: usize, list: &str| {
+        let lists: String = (0..names).map(|at| format!("a{at}: people({list}) {{ name }} ")).collect();
+        service.ask(&format!("{{ incident(key: {{ id: 20 }}) {{ report {{ {lists} }} }} }}"))
+    };
+    for list in ["skip: 200", "first: 0"] {
+        let few = asked(100, list);
+        assert_eq!(few.code(), "", "{}", few.text());
+        let many = asked(800, list);
+        assert_eq!(many.code(), "TOO_COSTLY", "{}", many.text());
+        assert!(many.text().contains("goes over JSON too often"), "{}", many.text());
+    }
+    assert_eq!(asked(1, "first: 1").code(), "", "and the next request is answered");
+}
+
 #[rstest]
 fn filters_say_the_same_on_every_engine(
     #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,

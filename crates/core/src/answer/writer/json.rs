@@ -1,6 +1,6 @@
 //! What is inside a row's JSON, written as the answer wants it.
 
-use super::places::Part;
+use super::places::{Part, Wanted};
 use super::{Origin, Step, Stop, Writer};
 use crate::error::{Code, Location, Problem};
 use crate::model::FieldType;
@@ -64,7 +64,7 @@ impl<'a, 's> Writer<'a, 's> {
         let mut places = std::mem::take(&mut self.places);
         // Whether it is JSON is seen as it is walked over.
         let json = if std::str::from_utf8(json).is_ok() { json } else { b"" };
-        let result = match Part::object(self.bound, item, json, &mut places, self.most_bytes) {
+        let result = match Part::whole(self.bound, Wanted::Object(item), json, &mut places, &mut self.walks) {
             Ok(Some(part)) => self.item(item, part, None, about),
             Ok(None) => self.is_not("an object", NOT_JSON.to_owned(), about),
             Err(problem) => Err(problem.into()),
@@ -87,7 +87,7 @@ impl<'a, 's> Writer<'a, 's> {
         };
         let about = About { name: &items.name, non_null: items.non_null, location, from };
         let mut places = std::mem::take(&mut self.places);
-        let found = Part::list(self.bound, &items.list, json, &mut places, self.most_bytes)?;
+        let found = Part::whole(self.bound, Wanted::List(&items.list), json, &mut places, &mut self.walks)?;
         let result = self.at(Step::Key(key), |writer| {
             writer.unless(items.non_null, |writer| match found {
                 Some(part) => writer.item_list(&items.list, part, about),

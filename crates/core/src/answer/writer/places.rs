@@ -1,6 +1,6 @@
 //! Where the parts of a row's JSON are that an answer asks for: found in one walk over it, which turns nothing into values.
 
-use crate::error::Problem;
+use crate::error::{Code, Problem};
 use crate::plan::{BoundPlan, ItemField, ItemShape, ItemValue, ListShape};
 use crate::rows::too_large;
 use crate::value::{STORED_LEVELS, after_space, is_called, past_list, past_object, past_value};
@@ -36,10 +36,50 @@ impl Place {
 
 /// What an answer asks for of a part of JSON.
 #[derive(Clone, Copy)]
-enum Wanted<'a> {
+pub(super) enum Wanted<'a> {
+    /// A single value.
     Value,
+    /// Members of an object.
     Object(&'a ItemShape),
+    /// Items of a list of objects.
     List(&'a ListShape),
+}
+
+/// How often bytes of an answer at the most may be gone over on the way to it. What is read once is never near that.
+const WALKS: usize = 64;
+
+/// How much JSON an answer may still go over: a list that is asked for under many names is gone over once for each, whatever of it is
+/// written.
+#[derive(Debug)]
+pub(super) struct WalkBudget {
+    /// The most bytes of the answer.
+    most_bytes: usize,
+    /// Bytes that may still be gone over; none once there were too many.
+    left: Option<usize>,
+}
+
+impl WalkBudget {
+    pub(super) fn new(most_bytes: usize) -> Self {
+        WalkBudget { most_bytes, left: Some(most_bytes.saturating_mul(WALKS)) }
+    }
+
+    fn spend(&mut self, bytes: usize) -> Option<()> {
+        self.left = self.left.and_then(|left| left.checked_sub(bytes));
+        self.left.map(|_| ())
+    }
+
+    fn is_spent(&self) -> bool {
+        self.left.is_none()
+    }
+
+    fn problem(&self) -> Problem {
+        let most = self.most_bytes.saturating_mul(WALKS);
+        let text = format!(
+            "the request goes over JSON too often: over {most} bytes in all, {WALKS} times the limit of `answer_bytes` in `[limits]`; \
+             ask for lists under fewer names, or for fewer rows"
+        );
+        Problem::new(Code::TooCostly, text)
+    }
 }
 
 impl<'a> From<&'a ItemValue> for Wanted<'a> {
@@ -61,43 +101,26 @@ pub(super) struct Part<'j> {
 }
 
 impl<'j> Part<'j> {
-    /// An object; none where the whole is no JSON.
+    /// The part that is the whole of some JSON; none where that is no JSON.
     ///
     /// # Errors
-    /// `TOO_COSTLY` where what would be written of it is over `most_bytes`.
-    pub(super) fn object(
-        bound: &BoundPlan,
-        shape: &ItemShape,
-        json: &'j [u8],
-        places: &'j mut Vec<Place>,
-        most_bytes: usize,
-    ) -> Result<Option<Self>, Problem> {
-        Self::found(bound, Wanted::Object(shape), json, places, most_bytes)
-    }
-
-    /// The same of a list of objects.
-    pub(super) fn list(
-        bound: &BoundPlan,
-        shape: &ListShape,
-        json: &'j [u8],
-        places: &'j mut Vec<Place>,
-        most_bytes: usize,
-    ) -> Result<Option<Self>, Problem> {
-        Self::found(bound, Wanted::List(shape), json, places, most_bytes)
-    }
-
-    fn found(
+    /// `TOO_COSTLY` where what would be written of it is more than an answer may have, or where the answer goes over JSON too often.
+    pub(super) fn whole(
         bound: &BoundPlan,
         wanted: Wanted<'_>,
         json: &'j [u8],
         places: &'j mut Vec<Place>,
-        most_bytes: usize,
+        budget: &mut WalkBudget,
     ) -> Result<Option<Self>, Problem> {
         places.clear();
-        let mut walk = Walk { bound, json, places, most_places: most_bytes / BYTES_PER_PLACE };
+        let most_places = budget.most_bytes / BYTES_PER_PLACE;
+        let mut walk = Walk { bound, json, places, most_places, budget };
         let place = walk.part(wanted, after_space(json, 0), STORED_LEVELS);
-        if walk.most_places < walk.places.len() {
-            return Err(too_large(most_bytes));
+        if most_places < walk.places.len() {
+            return Err(too_large(budget.most_bytes));
+        }
+        if budget.is_spent() {
+            return Err(budget.problem());
         }
         let is_whole = |place: &Place| after_space(json, place.end as usize) == json.len();
         Ok(place.filter(is_whole).map(|place| Part { json, places, place }))
@@ -151,6 +174,8 @@ struct Walk<'w, 'j> {
     places: &'w mut Vec<Place>,
     /// The walk ends where there are more.
     most_places: usize,
+    /// And where it is spent.
+    budget: &'w mut WalkBudget,
 }
 
 impl Walk<'_, '_> {
@@ -160,10 +185,17 @@ impl Walk<'_, '_> {
             (Wanted::Object(shape), b'{') => self.object(shape, 0, at, levels),
             (Wanted::List(list), b'[') => self.list(list, at, levels),
             _ => {
-                let end = past_value(self.json, at, levels)?;
+                let end = self.pass(at, levels)?;
                 Place::new(at, end, 0, 0)
             }
         }
+    }
+
+    /// Where the value that begins at `at` ends, of which nothing else is wanted.
+    fn pass(&mut self, at: usize, levels: usize) -> Option<usize> {
+        let end = past_value(self.json, at, levels)?;
+        self.budget.spend(end - at)?;
+        Some(end)
     }
 
     /// An object, with so many places more behind those of its fields.
@@ -173,6 +205,8 @@ impl Walk<'_, '_> {
         let json = self.json;
         let end = past_object(json, at, levels, |name, at, levels| {
             let mut end = None;
+            // Each field is compared with it.
+            self.budget.spend(name.len() + shape.fields.len())?;
             for (number, (_, field)) in shape.fields.iter().enumerate() {
                 let ItemField::Member { member, value, .. } = field else { continue };
                 // Of several of one name the first counts, as for the engines that keep several.
@@ -186,7 +220,7 @@ impl Walk<'_, '_> {
                     break;
                 }
             }
-            end.or_else(|| past_value(json, at, levels))
+            end.or_else(|| self.pass(at, levels))
         })?;
         Place::new(at, end, inside, self.places.len())
     }
@@ -202,7 +236,7 @@ impl Walk<'_, '_> {
         let end = past_list(json, at, levels, |at, levels| {
             number += 1;
             if !page.has(number - 1) {
-                return past_value(json, at, levels);
+                return self.pass(at, levels);
             }
             let place = self.places.len();
             self.make_room(1)?;
