@@ -100,8 +100,8 @@ fn a_database_that_is_killed_leaves_whole_operations_behind(#[case] engine: Engi
     assert!((done..=done + unknown).contains(&whole), "{whole} walks, {done} answered, {unknown} unknown");
 }
 
-/// A way to a server that is cut when a commit passes: before it arrives, or after.
-fn cutting_proxy(server: &str, arrives: bool) -> (u16, &'static AtomicBool) {
+/// A way to a server that, once it is told to, is cut when such a command passes: before it arrives, or after.
+fn cutting_proxy(server: &str, arrives: bool, ends: fn(&[u8]) -> bool) -> (u16, &'static AtomicBool) {
     let listener = TcpListener::bind("127.0.0.1:0").expect("a port");
     let port = listener.local_addr().expect("an address").port();
     let cutting: &'static AtomicBool = Box::leak(Box::new(AtomicBool::new(false)));
@@ -111,21 +111,30 @@ fn cutting_proxy(server: &str, arrives: bool) -> (u16, &'static AtomicBool) {
             let Ok(upstream) = TcpStream::connect(&server) else { continue };
             let (mut to_client, mut from_server) = (client.try_clone().unwrap(), upstream.try_clone().unwrap());
             std::thread::spawn(move || std::io::copy(&mut from_server, &mut to_client));
-            std::thread::spawn(move || forward(client, upstream, arrives, cutting));
+            std::thread::spawn(move || forward(client, upstream, arrives, ends, cutting));
         }
     });
     (port, cutting)
 }
 
-fn forward(mut client: TcpStream, mut upstream: TcpStream, arrives: bool, cutting: &AtomicBool) {
+/// Does what is sent commit a transaction? `committed` is a level of isolation, `autocommit` how a transaction begins.
+fn commits(sent: &[u8]) -> bool {
+    let begins = |at: &usize| sent[*at..].starts_with(b"commit") && sent.get(at + 6) != Some(&b't');
+    (0..sent.len()).filter(begins).any(|at| !sent[..at].ends_with(b"auto"))
+}
+
+fn forward(
+    mut client: TcpStream,
+    mut upstream: TcpStream,
+    arrives: bool,
+    ends: fn(&[u8]) -> bool,
+    cutting: &AtomicBool,
+) {
     let mut buffer = [0; 16 << 10];
     while let Ok(length @ 1..) = client.read(&mut buffer) {
-        // `commit`, and not `committed`.
-        let sent = &buffer[..length];
-        let commits = (0..length).any(|at| sent[at..].starts_with(b"commit") && sent.get(at + 6) != Some(&b't'));
-        let cuts = commits && cutting.load(Ordering::Relaxed);
+        let cuts = ends(&buffer[..length]) && cutting.load(Ordering::Relaxed);
         if cuts {
-            // Before the commit is passed on: no answer may come back, however quick the server is.
+            // Before the command is passed on: no answer may come back, however quick the server is.
             let _ = client.shutdown(std::net::Shutdown::Both);
         }
         if (!cuts || arrives) && upstream.write_all(&buffer[..length]).is_err() {
@@ -148,9 +157,8 @@ fn a_commit_without_an_answer_is_not_tried_again(
     let mut database = Database::empty(engine);
     database.execute(tables(engine));
     let direct = database.url.clone();
-    let parsed = url::Url::parse(&direct).expect("an address");
-    let address = format!("{}:{}", parsed.host_str().expect("a host"), parsed.port().expect("a port"));
-    let (port, cutting) = cutting_proxy(&address, arrives);
+    let address = address(&direct);
+    let (port, cutting) = cutting_proxy(&address, arrives, commits);
     database.url = direct.replace(&address, &format!("127.0.0.1:{port}"));
     let project = TestProject::of(&database, "", "");
     let service = project.serve();
@@ -181,9 +189,7 @@ fn swallowing_proxy(server: &str) -> (u16, &'static AtomicBool) {
                 let mut buffer = [0; 16 << 10];
                 while let Ok(length @ 1..) = client.read(&mut buffer) {
                     let sent = &buffer[..length];
-                    let commits =
-                        (0..length).any(|at| sent[at..].starts_with(b"commit") && sent.get(at + 6) != Some(&b't'));
-                    if commits && swallowing.load(Ordering::Relaxed) {
+                    if commits(sent) && swallowing.load(Ordering::Relaxed) {
                         // The connection stays open, and nothing comes back.
                         std::thread::sleep(Duration::from_secs(60));
                         return;
@@ -204,8 +210,7 @@ fn a_commit_that_is_never_answered_is_given_up(#[values(Engine::Postgres, Engine
     let mut database = Database::empty(engine);
     database.execute(tables(engine));
     let direct = database.url.clone();
-    let parsed = url::Url::parse(&direct).expect("an address");
-    let address = format!("{}:{}", parsed.host_str().expect("a host"), parsed.port().expect("a port"));
+    let address = address(&direct);
     let (port, swallowing) = swallowing_proxy(&address);
     database.url = direct.replace(&address, &format!("127.0.0.1:{port}"));
     let project = TestProject::of(&database, "connections = 1\n", "[limits]\ntime_ms = 2000\n");
@@ -217,4 +222,68 @@ fn a_commit_that_is_never_answered_is_given_up(#[values(Engine::Postgres, Engine
     swallowing.store(false, Ordering::Relaxed);
     // The one session was given up: the next change has another.
     assert_eq!(service.ask(&create("after")).code(), "");
+}
+
+/// Host and port of a database's URL.
+fn address(url: &str) -> String {
+    let parsed = url::Url::parse(url).expect("an address");
+    format!("{}:{}", parsed.host_str().expect("a host"), parsed.port().expect("a port"))
+}
+
+/// The same for documents: the driver asks a second time whether a commit was done, and where that is not answered
+/// either, nobody knows.
+#[rstest]
+fn a_commit_of_documents_without_an_answer_is_told(#[values(true, false)] arrives: bool) {
+    let mut database = Database::empty(Engine::Mongodb);
+    database.insert("walks", vec![bson::doc! { "title": "there" }]);
+    loses_one(&mut database, arrives, commits);
+}
+
+fn inserts(sent: &[u8]) -> bool {
+    sent.windows(6).any(|sent| sent == b"insert")
+}
+
+/// What is not in a transaction is not rolled back either: whether it was done, nobody knows.
+#[rstest]
+#[case::mariadb(Engine::Mariadb)]
+#[case::mongodb(Engine::Mongodb)]
+fn a_change_without_a_transaction_and_an_answer_is_told(#[case] engine: Engine, #[values(true, false)] arrives: bool) {
+    if engine == Engine::Mongodb {
+        let server = servers::start_mongodb(&["--standalone"]);
+        let mut database = Database::on(&server);
+        database.insert("walks", vec![bson::doc! { "title": "there" }]);
+        loses_one(&mut database, arrives, inserts);
+    } else {
+        let mut database = Database::empty(engine);
+        database.execute(
+            "create table walks (id integer auto_increment primary key, title varchar(40)) engine = MyISAM;
+insert into walks (title) values ('there')",
+        );
+        loses_one(&mut database, arrives, inserts);
+    }
+}
+
+/// Creates one walk whose answer is lost, between two others.
+fn loses_one(database: &mut Database, arrives: bool, ends: fn(&[u8]) -> bool) {
+    let direct = database.url.clone();
+    let address = address(&direct);
+    let (port, cutting) = cutting_proxy(&address, arrives, ends);
+    database.url = direct.replace(&address, &format!("127.0.0.1:{port}"));
+    if database.engine == Engine::Mongodb {
+        // Else the driver goes where the server says that it is.
+        database.url.push_str("?directConnection=true");
+    }
+    let project = TestProject::of(database, "", "");
+    let service = project.serve();
+    let create =
+        |title: &str| service.ask(&format!("mutation {{ createWalk(input: {{ title: \"{title}\" }}) {{ count }} }}"));
+    assert_eq!(create("before").code(), "");
+    cutting.store(true, Ordering::Relaxed);
+    let response = create("lost");
+    assert_eq!((response.status, response.code().as_str()), (200, "OUTCOME_UNKNOWN"), "{}", response.text());
+    cutting.store(false, Ordering::Relaxed);
+    std::thread::sleep(Duration::from_millis(400));
+    let counted = service.data("{ walks { totalCount } }")["walks"]["totalCount"].as_u64().expect("a count");
+    assert!((2..=3).contains(&counted), "done once, or not at all: {counted}");
+    assert_eq!(create("after").code(), "", "the service goes on");
 }

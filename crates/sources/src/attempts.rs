@@ -9,6 +9,7 @@ use tokio::time::{sleep_until, timeout};
 
 use crate::cluster::Job;
 use crate::server::END_TIMEOUT;
+use puente_run::change;
 use puente_run::turns::Party;
 use puente_run::{ChangeRequest, Outcome};
 
@@ -22,6 +23,9 @@ pub(crate) trait Transactional: Sync {
 
     /// Takes a session when it is the caller's turn, and waits for one until the deadline.
     fn take(&self, caller: &Party, deadline: Instant) -> impl Future<Output = Result<Self::Client, Problem>> + Send;
+
+    /// Has the server transactions at all?
+    fn has_transactions(&self, client: &Self::Client) -> bool;
 
     /// Begins a transaction and runs the mutation in it. Also tells whether the database itself took it back, in favour of
     /// others.
@@ -49,6 +53,7 @@ pub(crate) async fn run(server: &impl Transactional, job: Job<ChangeRequest>) ->
     loop {
         attempts += 1;
         let mut client = server.take(&request.party, request.deadline).await?;
+        let is_rolled_back = server.has_transactions(&client) && change::is_rolled_back(request);
         let result = tokio::select! {
             result = server.attempt(&mut client, request) => Some(result),
             () = sleep_until(request.deadline.into()) => None,
@@ -57,7 +62,12 @@ pub(crate) async fn run(server: &impl Transactional, job: Job<ChangeRequest>) ->
         match result {
             None => {
                 server.cancel(client).await;
-                return Err(Problem::new(Code::TimedOut, "the change took too long, and was rolled back; change less"));
+                let text = "the change took too long, and was rolled back; change less";
+                return Err(if is_rolled_back {
+                    Problem::new(Code::TimedOut, text)
+                } else {
+                    outcome_untold("out of time")
+                });
             }
             // A session whose transaction does not end in time is dropped, and the transaction with it.
             Some((Ok(outcome), _)) if request.rehearse => {
@@ -73,6 +83,10 @@ pub(crate) async fn run(server: &impl Transactional, job: Job<ChangeRequest>) ->
             }
             Some((Err(problem), rolled_back)) => {
                 let _ = timeout(END_TIMEOUT, server.roll_back(client)).await;
+                // The answer may be what was lost, and not the change.
+                if !is_rolled_back && matches!(problem.code, Code::SourceUnavailable | Code::TimedOut) {
+                    return Err(outcome_untold(problem));
+                }
                 if attempts == MOST_ATTEMPTS || !(rolled_back || is_race(request, &problem)) {
                     return Err(problem);
                 }
@@ -90,5 +104,12 @@ fn is_race(request: &ChangeRequest, problem: &Problem) -> bool {
 pub(crate) fn outcome_unknown(error: impl std::fmt::Display) -> Problem {
     let text =
         "the connection was lost while the change was committed: it is done as a whole, or not at all; read to see";
+    Problem::new(Code::OutcomeUnknown, text).with_detail(error)
+}
+
+/// The problem of a change that nothing rolls back, and whose answer did not come.
+fn outcome_untold(error: impl std::fmt::Display) -> Problem {
+    let text = "the database did not answer, and has no transaction to roll back: the change is done, or a part of it, or \
+                nothing; read to see";
     Problem::new(Code::OutcomeUnknown, text).with_detail(error)
 }

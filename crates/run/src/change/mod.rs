@@ -301,6 +301,12 @@ fn check_transactional(request: &ChangeRequest) -> Result<(), Problem> {
     Ok(())
 }
 
+/// Are all rows that the mutation changes kept with transactions, so that what does not end well is rolled back?
+pub fn is_rolled_back(request: &ChangeRequest) -> bool {
+    let mut changed = request.mutation.roots().iter().filter_map(|root| Some((root, root.change.as_ref()?)));
+    changed.all(|(root, change)| root.answer.plan().model().types[change.of].transactional)
+}
+
 fn placed(mut problem: Problem, root: &Root) -> Problem {
     if problem.path.is_empty() {
         problem.path = vec![PathStep::Key(root.key.clone())];

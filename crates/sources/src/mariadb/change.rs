@@ -27,6 +27,10 @@ impl Transactional for Server {
         self.session(caller, deadline).await
     }
 
+    fn has_transactions(&self, _: &connect::Session) -> bool {
+        true
+    }
+
     async fn attempt(
         &self,
         client: &mut connect::Session,

@@ -4,7 +4,7 @@ use std::time::Instant;
 
 use bson::raw::RawDocumentBuf;
 use bson::{Bson, Document, doc, oid::ObjectId};
-use mongodb::error::UNKNOWN_TRANSACTION_COMMIT_RESULT;
+use mongodb::error::{ErrorKind, UNKNOWN_TRANSACTION_COMMIT_RESULT};
 use mongodb::options::ReadConcern;
 use puente_core::error::{Code, Problem};
 use puente_core::model::{Column, ColumnId, Model, TypeId};
@@ -33,6 +33,10 @@ impl Transactional for Server {
         self.session(caller, deadline).await
     }
 
+    fn has_transactions(&self, client: &Session) -> bool {
+        client.reached.has_transactions
+    }
+
     async fn attempt(&self, client: &mut Session, request: &ChangeRequest) -> (Result<Outcome, Problem>, bool) {
         let mut transaction = Transaction { deadline: request.deadline, session: client, rolled_back: false };
         let result = match self.begin(&mut transaction, request).await {
@@ -57,10 +61,13 @@ impl Transactional for Server {
             return Ok(());
         }
         client.session.commit_transaction().await.map_err(|error| {
-            if error.contains_label(UNKNOWN_TRANSACTION_COMMIT_RESULT) {
-                attempts::outcome_unknown(error)
-            } else {
+            // Only what the server itself answers is known: an error on the way, or while the driver looks for a server
+            // to ask again, may come after the commit.
+            let is_answered = matches!(*error.kind, ErrorKind::Command(_));
+            if is_answered && !error.contains_label(UNKNOWN_TRANSACTION_COMMIT_RESULT) {
                 fault::problem(&error)
+            } else {
+                attempts::outcome_unknown(error)
             }
         })
     }
@@ -322,7 +329,11 @@ impl Transaction<'_> {
         };
         let first = told.get_array("writeErrors").ok().and_then(|errors| errors.first()?.as_document());
         match first {
-            None => Ok(()),
+            None => match told.get("writeConcernError") {
+                None => Ok(()),
+                // Written, but perhaps not by enough members of the replica set to last.
+                Some(error) => Err(Failure::Problem(attempts::outcome_unknown(error))),
+            },
             Some(error) => Err(match fault::refusal(error) {
                 Some(refusal) => Failure::Refused(refusal),
                 None => {

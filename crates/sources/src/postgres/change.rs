@@ -26,6 +26,10 @@ impl Transactional for Server {
         self.session(caller, deadline).await.map(|session| Lease(Some(session)))
     }
 
+    fn has_transactions(&self, _: &Lease) -> bool {
+        true
+    }
+
     async fn attempt(&self, client: &mut Lease, request: &ChangeRequest) -> (Result<Outcome, Problem>, bool) {
         let mut transaction = Transaction { server: self, client: client.client(), rolled_back: false };
         let result = transaction.attempt(request).await;
