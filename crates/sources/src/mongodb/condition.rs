@@ -324,7 +324,24 @@ impl<'a> Lowering<'a> {
     }
 
     /// What is asked of a value in a filter, which lists on the way to it and at its place do not answer.
-    fn guarded(&self, value: &Value<'_>, mut asked: Vec<(String, Node)>, types: Option<&[&str]>) -> Node {
+    fn guarded(&self, value: &Value<'_>, asked: Vec<(String, Node)>, types: Option<&[&str]>) -> Node {
+        self.guarded_as(value, asked, types, is_whole_number(value.column))
+    }
+
+    /// That a value equals one of its type. What equals a number of 32 bits has no fraction: that is not looked at, which no
+    /// index could do.
+    fn equal(&self, value: &Value<'_>, asked: Vec<(String, Node)>, types: Option<&[&str]>) -> Node {
+        let is_whole = is_whole_number(value.column) && value.column.scalar() != Some(Scalar::Int);
+        self.guarded_as(value, asked, types, is_whole)
+    }
+
+    fn guarded_as(
+        &self,
+        value: &Value<'_>,
+        mut asked: Vec<(String, Node)>,
+        types: Option<&[&str]>,
+        is_whole: bool,
+    ) -> Node {
         let Place::Document(prefix) = &value.place else { return Node::from(false) };
         let path = format!("{prefix}{}", value.path);
         if value.typed {
@@ -342,19 +359,27 @@ impl<'a> Lowering<'a> {
             let types = types.iter().map(|name| Node::from(*name)).collect::<Vec<_>>();
             asked.push(("$type".to_owned(), types.into()));
         }
-        let no_list = || apply("$not", apply("$type", "array"));
-        let mut filters = vec![Node::Document(vec![(path.clone(), Node::Document(asked))])];
-        if !is_list {
-            filters.push(Node::Document(vec![(path, no_list())]));
+        let no_list = || apply("$type", "array");
+        let has_not = asked.iter().any(|(word, _)| word == "$not");
+        if !is_list && !has_not {
+            asked.push(("$not".to_owned(), no_list()));
         }
-        if is_whole_number(value.column) {
-            let path = format!("{prefix}{}", value.path);
+        let mut filters = vec![Node::Document(vec![(path.clone(), Node::Document(asked))])];
+        if !is_list && has_not {
+            filters.push(Node::Document(vec![(path.clone(), apply("$not", no_list()))]));
+        }
+        if is_whole {
             let integers = vec![Node::from("int"), "long".into()];
             let is_integer = Node::Document(vec![(path.clone(), apply("$type", integers))]);
             filters.push(apply("$or", vec![is_integer, apply("$expr", whole_number(format!("${path}").into()))]));
         }
-        filters.extend(value.above.iter().map(|above| Node::Document(vec![(format!("{prefix}{above}"), no_list())])));
-        if filters.len() == 1 { filters.remove(0) } else { apply("$and", filters) }
+        filters.extend(
+            value
+                .above
+                .iter()
+                .map(|above| Node::Document(vec![(format!("{prefix}{above}"), apply("$not", no_list()))])),
+        );
+        one_of_all(filters)
     }
 
     /// `condition`, true where it is true, as a filter of documents.
@@ -393,7 +418,8 @@ impl<'a> Lowering<'a> {
         match parts.len() {
             0 => constant(all),
             1 => parts.remove(0),
-            _ => apply(if all { "$and" } else { "$or" }, parts),
+            _ if all => one_of_all(parts),
+            _ => apply("$or", parts),
         }
     }
 
@@ -442,9 +468,14 @@ impl<'a> Lowering<'a> {
             Test::Compare { comparison, operand: with, ignore_case: false } => {
                 let comparison = if negated { negation(*comparison) } else { *comparison };
                 let asked = vec![(operator(comparison).to_owned(), operand(with))];
-                // What equals a value is of its type, unless that is one of several.
-                let says_type = comparison == Comparison::Eq && types.len() == 1;
-                return self.guarded(value, asked, (!says_type).then_some(types));
+                let types = Some(types);
+                return match comparison {
+                    // What equals a value is of its type, unless that is one of several.
+                    Comparison::Eq => self.equal(value, asked, types.filter(|types| types.len() > 1)),
+                    Comparison::Ne | Comparison::Lt | Comparison::Lte | Comparison::Gt | Comparison::Gte => {
+                        self.guarded(value, asked, types)
+                    }
+                };
             }
             Test::Compare { comparison, operand: with, ignore_case: true } => match comparison {
                 Comparison::Eq | Comparison::Ne => {
@@ -455,9 +486,13 @@ impl<'a> Lowering<'a> {
             },
             Test::In { operand: with, ignore_case: false } => {
                 let list = Node::Bound(list_slot(with, value.column));
-                let word = if negated { "$nin" } else { "$in" };
-                let says_type = !negated && types.len() == 1;
-                return self.guarded(value, vec![(word.to_owned(), list)], (!says_type).then_some(types));
+                return match negated {
+                    true => self.guarded(value, vec![("$nin".to_owned(), list)], Some(types)),
+                    false => {
+                        let types = Some(types).filter(|types| types.len() > 1);
+                        self.equal(value, vec![("$in".to_owned(), list)], types)
+                    }
+                };
             }
             Test::In { operand: with, ignore_case: true } => Some((pattern(with, Matching::Whole), true, !negated)),
             Test::Text { test, operand: with, ignore_case } if types == ["string"] => {
@@ -691,6 +726,31 @@ impl<'a> Lowering<'a> {
         }
         apply_to("$cond", [apply("$isArray", vec![list.clone()]), kept, list])
     }
+}
+
+/// A filter of all of these: one document, where they ask nothing of the same.
+fn one_of_all(filters: Vec<Node>) -> Node {
+    let mut parts = Vec::new();
+    for filter in filters {
+        match filter {
+            Node::Document(mut members) => match (members.len(), members.pop()) {
+                (1, Some((word, Node::List(inner)))) if word == "$and" => parts.extend(inner),
+                (_, last) => {
+                    members.extend(last);
+                    parts.push(Node::Document(members));
+                }
+            },
+            other => parts.push(other),
+        }
+    }
+    let mut asked: Vec<(String, Node)> = Vec::new();
+    let is_one = parts.iter().all(|part| {
+        let Node::Document(members) = part else { return false };
+        let is_new = members.iter().all(|(name, _)| asked.iter().all(|(known, _)| known != name));
+        asked.extend(members.iter().cloned());
+        is_new
+    });
+    if is_one { Node::Document(asked) } else { apply("$and", parts) }
 }
 
 /// Are a column's values numbers without a fraction?
