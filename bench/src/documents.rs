@@ -167,17 +167,34 @@ fn survey(database: &Database, folder: &Path) {
             database.collection::<Document>("wide").insert_many(rows.iter().map(|row| wide(*row))).await.expect("rows");
         }
     });
+    let by_hand = crate::block_on(async {
+        let database = puente_sources::mongodb::connect(&settings, folder).await.expect("a client");
+        let start = Instant::now();
+        look(&database.collection("wide")).await.expect("documents");
+        look(&database.collection("readings")).await.expect("documents");
+        start.elapsed()
+    });
     let before = report::resident(std::process::id());
     let start = Instant::now();
     let surveyed = puente_sources::survey(&settings, folder).expect("a survey");
     let wide = surveyed.catalog.table("wide").expect("the collection");
     assert_eq!(wide.columns.len(), MEMBERS as usize + 1, "all members were found");
     report::line(&format!(
-        "A survey with {READINGS} documents of {MEMBERS} members, 1,000 of them looked at, and of {READINGS} small ones: {} ms; resident \
-         {before} before, {} after",
+        "A survey with {READINGS} documents of {MEMBERS} members, 1,000 of them looked at, and of {READINGS} small ones: {} ms; reading \
+         the same documents of these two and no more: {} ms; resident {before} before, {} after",
         start.elapsed().as_millis(),
+        by_hand.as_millis(),
         report::resident(std::process::id())
     ));
+}
+
+/// Reads as many documents as a survey does.
+async fn look(documents: &Documents) -> Result<(), mongodb::error::Error> {
+    let mut first = documents.find(doc! {}).limit(100).await?;
+    while first.advance().await? {}
+    let mut sampled = documents.aggregate([doc! { "$sample": { "size": 900 } }]).await?;
+    while sampled.advance().await? {}
+    Ok(())
 }
 
 struct Shared {

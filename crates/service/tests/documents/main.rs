@@ -1,6 +1,7 @@
 //! Collections of documents: what a survey finds in them, what is read of them and written to them, and how they are linked with
 //! tables.
 
+mod commands;
 mod links;
 mod surveys;
 mod writing;
@@ -33,6 +34,12 @@ fn served(collections: &[(&str, Vec<Document>)], edits: &str) -> Served {
 }
 
 impl Served {
+    /// The same database, served once more with other lines in the project file.
+    fn again(self, edits: &str) -> Served {
+        let project = TestProject::of(&self.database, "", edits);
+        Served { service: project.serve(), database: self.database, _project: project }
+    }
+
     /// Asks as a role with claims.
     fn ask_as(&self, role: &str, claims: &Json, document: &str) -> Json {
         let extensions = json!({ "as": { "role": role, "claims": claims } });

@@ -237,9 +237,10 @@ impl<'a> Lowering<'a> {
                 variables.push((format!("t{at}"), equals.clone()));
                 conditions.push(apply("$expr", format!("$$t{at}")));
             }
-            conditions.push(self.is_there(&other));
+            // What it equals is of its type.
+            conditions.push(self.is_there_as(&other, &|types| self.equal(&other, Vec::new(), Some(types))));
         }
-        let mut pipeline = vec![apply("$match", apply("$and", conditions))];
+        let mut pipeline = vec![apply("$match", one_of_all(conditions))];
         pipeline.extend(stages);
         let mut members = vec![
             ("from".to_owned(), Node::from(self.model.types[of].relation.clone())),
@@ -311,6 +312,10 @@ impl<'a> Lowering<'a> {
 
     /// Is a value there, and of its type? As a filter.
     fn is_there(&self, value: &Value<'_>) -> Node {
+        self.is_there_as(value, &|types| self.guarded(value, Vec::new(), Some(types)))
+    }
+
+    fn is_there_as(&self, value: &Value<'_>, is_of: &dyn Fn(&[&str]) -> Node) -> Node {
         let Place::Document(prefix) = &value.place else { return apply("$expr", self.is_typed_expression(value)) };
         let path = format!("{prefix}{}", value.path);
         if value.typed {
@@ -320,7 +325,7 @@ impl<'a> Lowering<'a> {
         if types.is_empty() {
             return apply("$expr", self.is_typed_expression(value));
         }
-        self.guarded(value, Vec::new(), Some(types))
+        is_of(types)
     }
 
     /// What is asked of a value in a filter, which lists on the way to it and at its place do not answer.
