@@ -54,13 +54,13 @@ fn main() {
     }
 }
 
-fn block_on(future: impl Future<Output = ()>) {
+fn block_on<T>(future: impl Future<Output = T>) -> T {
     tokio::runtime::Builder::new_multi_thread()
         .enable_all()
         .worker_threads(2)
         .build()
         .expect("a runtime")
-        .block_on(future);
+        .block_on(future)
 }
 
 async fn serve_puente(folder: ProjectFolder) {

@@ -11,6 +11,13 @@ use serde_json::{Value as Json, json};
 fn served(engine: Engine) -> (Database, TestProject, TestService) {
     let database = Database::empty(engine);
     let (double, single, json) = match engine {
+        Engine::Mongodb => {
+            let number = |kind: &str| bson::doc! { "bsonType": kind };
+            let members = bson::doc! { "_id": number("int"), "level": number("double") };
+            let validator = bson::doc! { "$jsonSchema": { "bsonType": "object", "properties": members } };
+            database.command(bson::doc! { "create": "readings", "validator": validator });
+            return put_up(database);
+        }
         Engine::Sqlite => ("double", "double", "json"),
         Engine::Postgres => ("double precision", "real", "jsonb"),
         Engine::Mariadb => ("double", "float", "json"),
@@ -18,6 +25,10 @@ fn served(engine: Engine) -> (Database, TestProject, TestService) {
     database.execute(&format!(
         "create table readings (id integer primary key, level {double}, coarse {single}, exact decimal(40, 10), about {json});\n"
     ));
+    put_up(database)
+}
+
+fn put_up(database: Database) -> (Database, TestProject, TestService) {
     let project = TestProject::of(&database, "", "");
     let service = project.serve();
     (database, project, service)
@@ -32,7 +43,7 @@ fn found(service: &TestService, filter: &Json) -> Json {
 
 #[rstest]
 fn doubles_come_back_bit_for_bit_and_are_found(
-    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
 ) {
     let (_database, _project, service) = served(engine);
     let mut random = StdRng::seed_from_u64(11);

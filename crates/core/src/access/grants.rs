@@ -344,10 +344,7 @@ impl Granter<'_> {
         }
         let mut fixed = Vec::new();
         for (field, text) in &grant.edit.fixed {
-            let is_written = |column: &ColumnId| {
-                let input = &t.columns[*column].input;
-                !input.computed && !(grant.action == Action::Update && input.immutable)
-            };
+            let is_written = |column: &ColumnId| t.columns[*column].input.is_given(grant.action == Action::Update);
             match t.column_called(field).filter(is_written) {
                 Some(column) => match rule::compile_value(model, (grant.of, column), text, &mut self.registry) {
                     Ok(value) => fixed.push((column, value)),
@@ -446,8 +443,7 @@ fn every_field(t: &Type, action: Action) -> Vec<String> {
     if action == Action::Read {
         return t.fields().map(str::to_owned).collect();
     }
-    let is_changed = action == Action::Update;
-    let is_written = |column: &&Column| !column.input.computed && !(is_changed && column.input.immutable);
+    let is_written = |column: &&Column| column.input.is_given(action == Action::Update);
     let columns = t.columns.iter().filter(is_written).filter(|column| column.member.is_none());
     let columns = columns.filter_map(|column| column.field.clone());
     let links = t.links.iter().filter(|link| link.cardinality == Cardinality::One && !link.crosses);

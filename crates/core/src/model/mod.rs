@@ -215,6 +215,13 @@ pub enum FieldType {
     Items(TypeId),
 }
 
+impl ColumnInput {
+    /// Can a value be given, when a row is created or when it is updated?
+    pub fn is_given(&self, updates: bool) -> bool {
+        !self.computed && (!self.immutable || !updates)
+    }
+}
+
 /// An enum type.
 #[derive(Debug, Clone)]
 pub struct Enum {

@@ -132,7 +132,7 @@ pub(super) struct Prepared {
 
 enum Work {
     /// Documents that are read; with their key's ordinal, where they have one.
-    Read(Command),
+    Read(Box<Command>),
     /// Documents that are made, each of so many values, and what is delivered of them.
     Insert { collection: String, columns: Vec<(String, Conversion)>, numbers: bool, returning: Reader },
     /// What is set in the documents of some keys; the values of the keys come after those of what is set.
@@ -155,9 +155,9 @@ impl Steps for Transaction<'_> {
     fn prepare(&self, model: &Model, step: Step<'_>) -> Prepared {
         let collection = |of: TypeId| model.types[of].relation.clone();
         let (work, word) = match step {
-            Step::Level(plan, select) => (Work::Read(command(model, &plan.selects()[select])), ""),
-            Step::Find(lookup) => (Work::Read(command(model, &lookup.select)), ""),
-            Step::Address(address) => (Work::Read(addressed(model, &address.select)), ""),
+            Step::Level(plan, select) => (Work::Read(Box::new(command(model, &plan.selects()[select]))), ""),
+            Step::Find(lookup) => (Work::Read(Box::new(command(model, &lookup.select))), ""),
+            Step::Address(address) => (Work::Read(Box::new(addressed(model, &address.select))), ""),
             Step::Insert { of, columns, returning, .. } => {
                 let key = model.types[of].column_named("_id");
                 let numbers = key.is_some_and(|key| {

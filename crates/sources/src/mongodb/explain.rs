@@ -6,7 +6,7 @@ use puente_run::Explanation;
 
 use super::connect::{Server, Session};
 use super::fault;
-use super::pipeline::{Command, Form};
+use super::pipeline::{Command, Find, Form};
 use super::run::{OfRequest, commands};
 use crate::cluster::Job;
 use crate::server::within;
@@ -31,7 +31,8 @@ impl Server {
 
 async fn explain_one(session: &Session, command: &Command, values: &OfRequest<'_>) -> Result<Explanation, Problem> {
     let asked = match &command.form {
-        Form::Find { filter, projection, sort, .. } => {
+        Form::Find(asked) => {
+            let Find { filter, projection, sort, .. } = &**asked;
             let mut find = doc! {
                 "find": &command.collection,
                 "filter": filter.fill_document(values)?,
@@ -57,7 +58,7 @@ async fn explain_one(session: &Session, command: &Command, values: &OfRequest<'_
     let mut plan = Vec::new();
     steps(&told, &mut plan);
     let is_scan = plan.iter().any(|step| step.starts_with("COLLSCAN"));
-    let filters = matches!(&command.form, Form::Find { filter, .. } if filter.weight() > crate::mongodb::template::Node::Document(Vec::new()).weight());
+    let filters = matches!(&command.form, Form::Find(find) if find.filter.asks());
     let advice = (is_scan && filters).then(|| {
         format!(
             "`{}` is read document by document; an index on the members of its conditions would find them",

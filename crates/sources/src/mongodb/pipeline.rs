@@ -28,11 +28,21 @@ pub(super) struct Command {
 #[derive(Debug)]
 pub(super) enum Form {
     /// By a filter alone.
-    Find { filter: Node, projection: Node, sort: Option<Node>, limit: Option<Node>, skip: Option<Node> },
+    Find(Box<Find>),
     /// By stages.
     Stages(Vec<Node>),
     /// For each of some keys, by stages behind a lookup: documents come with their key's ordinal.
     Keyed { stages: Vec<Node>, keys: Vec<Conversion> },
+}
+
+/// A filter, and what it finds.
+#[derive(Debug)]
+pub(super) struct Find {
+    pub(super) filter: Node,
+    pub(super) projection: Node,
+    pub(super) sort: Option<Node>,
+    pub(super) limit: Option<Node>,
+    pub(super) skip: Option<Node>,
 }
 
 /// The name of a key's ordinal, and of what is found for it.
@@ -95,7 +105,8 @@ impl Command {
     pub(super) fn text(&self) -> String {
         let mut out = self.collection.clone();
         let stages = match &self.form {
-            Form::Find { filter, projection, sort, limit, skip } => {
+            Form::Find(find) => {
+                let Find { filter, projection, sort, limit, skip } = &**find;
                 out.push_str(".find(");
                 filter.tell(&mut out);
                 out.push_str(", ");
@@ -126,7 +137,7 @@ impl Command {
     fn limit(&mut self, size: usize, more: i64) {
         let counted = Node::Bound(Slot::Count(size, more));
         match &mut self.form {
-            Form::Find { limit, .. } => *limit = Some(counted),
+            Form::Find(find) => find.limit = Some(counted),
             Form::Stages(stages) | Form::Keyed { stages, .. } => {
                 for stage in stages {
                     if let Node::Document(members) = stage
@@ -144,7 +155,8 @@ impl Command {
     pub(super) fn weight(&self) -> usize {
         const PER_OUTPUT: usize = 128;
         let nodes = match &self.form {
-            Form::Find { filter, projection, sort, limit, skip } => {
+            Form::Find(find) => {
+                let Find { filter, projection, sort, limit, skip } = &**find;
                 let rest = [sort, limit, skip].into_iter().flatten().map(Node::weight).sum::<usize>();
                 filter.weight() + projection.weight() + rest
             }
@@ -455,8 +467,8 @@ impl<'l, 'a, 'n> Selecting<'l, 'a, 'n> {
         let is_found = self.node.parent.is_none() && !is_group;
         let filter = is_found.then(|| only_filter(&self.stages)).flatten();
         if let Some(filter) = filter {
-            let form = Form::Find { filter, projection: Node::Document(projection), sort, limit, skip };
-            return Command { collection, form, most, reader: self.reader };
+            let find = Find { filter, projection: Node::Document(projection), sort, limit, skip };
+            return Command { collection, form: Form::Find(Box::new(find)), most, reader: self.reader };
         }
         let mut stages = std::mem::take(&mut self.stages);
         stages.extend(sort.map(|sort| apply("$sort", sort)));

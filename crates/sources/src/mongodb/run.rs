@@ -18,7 +18,7 @@ use puente_run::{ChangeRequest, Explanation, Outcome, Prepared, Request, Stateme
 
 use super::connect::{Server, Session};
 use super::fault;
-use super::pipeline::{Branch, Command, FOUND, Form, ORDINAL, Reader, command};
+use super::pipeline::{Branch, Command, FOUND, Find, Form, ORDINAL, Reader, command};
 use super::template::{Node, Values};
 use super::values::Conversion;
 use crate::attempts;
@@ -256,7 +256,7 @@ impl<V: Values> Sent<'_, V> {
                     let found = document.get_document(FOUND);
                     (Some(ordinal.unwrap_or(0)), found.map_err(|_| unreadable())?)
                 }
-                Form::Find { .. } | Form::Stages(_) => (None, document),
+                Form::Find(_) | Form::Stages(_) => (None, document),
             };
             let mut found = vec![None; reader.outputs.len()];
             collect(&reader.root, document, &mut found)?;
@@ -281,7 +281,8 @@ impl<V: Values> Sent<'_, V> {
         }
         let time = self.time.max(Duration::from_millis(1));
         let cursor = match form {
-            Form::Find { filter, projection, sort, limit, skip } => {
+            Form::Find(find) => {
+                let Find { filter, projection, sort, limit, skip } = &**find;
                 let collection = database.collection::<RawDocumentBuf>(collection);
                 let mut find = collection
                     .find(filter.fill_document(self.values)?)

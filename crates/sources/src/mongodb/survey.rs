@@ -201,7 +201,8 @@ impl Collection<'_> {
             inherited: false,
             about_rows: round(rows),
         };
-        if seen.shape.values() == 0 && !table.columns.is_empty() && !is_view {
+        let has_key = table.column("_id").is_some();
+        if seen.shape.values() == 0 && !table.columns.is_empty() && !is_view && !has_key {
             // As drivers make it, until a document says otherwise.
             table.columns.extend(validated("_id", &doc! { "bsonType": "objectId" }));
         }

@@ -106,6 +106,11 @@ impl Node {
         matches!(self, Node::Fixed(Bson::Int32(0)))
     }
 
+    /// Is it more than an empty document?
+    pub(super) fn asks(&self) -> bool {
+        !matches!(self, Node::Document(members) if members.is_empty())
+    }
+
     /// About how many bytes it holds in memory.
     pub(super) fn weight(&self) -> usize {
         let below = match self {

@@ -276,7 +276,7 @@ impl Drawing<'_> {
         let (mut columns, mut fields) = (vec![false; t.columns.len()], Vec::new());
         for column in (0..t.columns.len()).filter(|column| t.columns[*column].member.is_none()) {
             let c = &t.columns[column];
-            if c.input.computed || updates && c.input.immutable || !self.random.random_bool(granted) {
+            if !c.input.is_given(updates) || !self.random.random_bool(granted) {
                 continue;
             }
             let members: Vec<usize> = t.members(column).map(|(member, _)| member).collect();
@@ -300,8 +300,7 @@ impl Drawing<'_> {
         let free: Vec<usize> = (0..t.columns.len())
             .filter(|column| {
                 !t.keys.iter().any(|key| key.columns.contains(column))
-                    && !t.columns[*column].input.computed
-                    && !(updates && t.columns[*column].input.immutable)
+                    && t.columns[*column].input.is_given(updates)
                     && t.columns[*column].form != StorageFormat::JsonValue
             })
             .collect();
