@@ -17,10 +17,15 @@ demo: build
 test: build-packages test-packages console/dist/index.html
 	$(CARGO) test --workspace --locked
 
-## Format and lints, in Rust and in TypeScript.
+## Format and lints, in Rust and in TypeScript; also of builds with one engine alone, and without MongoDB.
+ENGINE_FEATURES = sqlite postgres mariadb mongodb
 check: build-packages console/dist/index.html
 	$(CARGO) fmt --all --check
 	$(CARGO) clippy --workspace --all-targets --locked -- -D warnings
+	for engine in $(ENGINE_FEATURES); do \
+		$(CARGO) clippy -p puente-sources --no-default-features --features $$engine --locked -- -D warnings || exit 1; \
+	done
+	$(CARGO) clippy -p puente --no-default-features --locked -- -D warnings
 	cd console && npm run --silent check
 
 ## Measures against two rivals; see bench/README.md. ENGINES=postgres measures there only.

@@ -5,6 +5,7 @@
 
 mod data;
 mod mariadb;
+#[cfg(feature = "mongodb")]
 mod mongodb;
 mod postgres;
 mod random;

@@ -7,7 +7,9 @@ use puente_core::project::SourceSettings;
 use rusqlite::Connection;
 use rusqlite::types::Value;
 
-use crate::{mariadb, mongodb, postgres};
+#[cfg(feature = "mongodb")]
+use crate::mongodb;
+use crate::{mariadb, postgres};
 
 /// The tables in an order in which every reference finds its target.
 pub(crate) const TABLES: &[&str] = &[
@@ -44,6 +46,9 @@ pub async fn load(settings: &SourceSettings, base: &Path) -> Result<(), String> 
     match settings.engine {
         Engine::Postgres => postgres::load(settings, base, rows()?).await,
         Engine::Mariadb => mariadb::load(settings, base, rows()?).await,
+        #[cfg(not(feature = "mongodb"))]
+        Engine::Mongodb => Err("this build of Puente is without that kind of database".to_owned()),
+        #[cfg(feature = "mongodb")]
         Engine::Mongodb => {
             let mut huts = Connection::open_in_memory().map_err(|error| failed(&error))?;
             crate::fill(&mut huts).map_err(|error| failed(&error))?;

@@ -10,6 +10,11 @@
 //! An engine is a folder and a row of [`ENGINES`]. Each is a cargo feature, all on by default: `sqlite`, `postgres`, `mariadb`,
 //! `mongodb`.
 
+#![cfg_attr(
+    not(all(feature = "sqlite", feature = "postgres", feature = "mariadb", feature = "mongodb")),
+    allow(dead_code, reason = "what engines share is not cut to each choice of them")
+)]
+
 #[cfg(any(feature = "postgres", feature = "mariadb", feature = "mongodb"))]
 mod attempts;
 #[cfg(any(feature = "postgres", feature = "mariadb", feature = "mongodb"))]
@@ -19,7 +24,7 @@ mod cluster;
 mod engines;
 #[cfg(feature = "mariadb")]
 pub mod mariadb;
-#[cfg(any(feature = "postgres", feature = "mariadb"))]
+#[cfg(any(feature = "sqlite", feature = "postgres", feature = "mariadb"))]
 mod member_index;
 #[cfg(feature = "mongodb")]
 pub mod mongodb;
@@ -34,7 +39,7 @@ mod snapshots;
 #[cfg(feature = "sqlite")]
 pub mod sqlite;
 mod statements;
-#[cfg(any(feature = "postgres", feature = "mariadb"))]
+#[cfg(any(feature = "postgres", feature = "mariadb", feature = "mongodb"))]
 mod tls;
 
 pub use engines::{ENGINES, EngineEntry, open, survey};
