@@ -52,6 +52,21 @@ fn a_slow_statement_is_cancelled_in_the_database_at_its_time(
     eventually("the database is done with it", || busy(&database) == 0);
 }
 
+/// The server of the tests does not tell what it is busy with: that it answers others is what is seen.
+#[test]
+fn a_slow_command_on_documents_ends_at_its_time() {
+    const READINGS: i32 = 40_000;
+    let database = Database::empty(Engine::Mongodb);
+    database.insert("readings", (0..READINGS).map(|id| bson::doc! { "_id": id, "level": id % 1_000 }).collect());
+    let project = TestProject::of(&database, "", "[limits]\ntime_ms = 250\n");
+    let service = project.serve();
+    // No index serves the order.
+    let response = service.ask("{ readings(orderBy: [{ level: DESC }]) { nodes { id } } }");
+    assert_eq!((response.status, response.code().as_str()), (504, "TIMED_OUT"), "{}", response.text());
+    let one = || service.ask("{ reading(key: { id: 7 }) { level } }").json()["data"]["reading"]["level"].clone();
+    eventually("the service goes on", || one() == 7);
+}
+
 #[rstest]
 fn an_ask_whose_client_left_is_cancelled_in_the_database(#[values(Engine::Postgres, Engine::Mariadb)] engine: Engine) {
     let database = Database::empty(engine);

@@ -15,6 +15,7 @@ use crate::output;
 Example:
   puente init --project api --source main=sqlite:/var/lib/huts/huts.db
   puente init --project api --source main=postgres://me@localhost/huts
+  puente init --project api --source main=mongodb://localhost/huts
   puente init --project api --source huts=sqlite:huts.db --source log=postgres://me@localhost/log
   puente init --project api --source people=mariadb://me@localhost/people    # adds it to the project that is there
   puente init --project api --source 'main=${DATABASE_URL}'    # an address with a password stays in the environment")]

@@ -169,6 +169,7 @@ async fn options(settings: &SourceSettings, base: &Path) -> Result<ClientOptions
     let parsed = ClientOptions::parse(&settings.url.0).await;
     let mut options = parsed.map_err(|error| match *error.kind {
         mongodb::error::ErrorKind::DnsResolve { .. } => fault::unreachable(&error),
+        mongodb::error::ErrorKind::InvalidArgument { ref message, .. } => wrong(message.clone()),
         _ => wrong(error.to_string()),
     })?;
     if options.default_database.is_none() {
@@ -225,7 +226,7 @@ mod tests {
 
     #[rstest]
     #[case("mongodb://h", "names no database")]
-    #[case("mongodb://h/d?readPreference=blue", "readPreference")]
+    #[case("mongodb://h/d?readPreference=blue", "url`: 'blue' is not a valid read preference")]
     #[tokio::test]
     async fn an_address_that_cannot_be_understood_is_refused(#[case] url: &str, #[case] text: &str) {
         let problem = options(&settings(url), Path::new(".")).await.err().unwrap();

@@ -102,3 +102,25 @@ pub(super) fn refused(error: &Error) -> Option<ConstraintViolation> {
     violation.columns = (!name.is_empty()).then(|| name.to_owned()).into_iter().collect();
     Some(violation)
 }
+
+#[cfg(test)]
+mod tests {
+    use bson::doc;
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case(11_000, Some(ConstraintKind::Unique))]
+    #[case(121, Some(ConstraintKind::Check))]
+    #[case(14, Some(ConstraintKind::Form))]
+    #[case(8_000, None)]
+    fn what_a_collection_does_not_take_has_a_kind(#[case] code: i32, #[case] expected: Option<ConstraintKind>) {
+        let error = doc! { "code": code, "errmsg": "…", "keyPattern": { "code": 1, "year": 1 } };
+        let found = refusal(&error);
+        assert_eq!(found.as_ref().map(|violation| violation.rule), expected);
+        if let Some(violation) = found {
+            assert_eq!(violation.columns, ["code", "year"]);
+        }
+    }
+}

@@ -592,3 +592,93 @@ fn push_string(out: &mut Vec<u8>, text: &str) {
         out.extend_from_slice(Json::from(text).to_string().as_bytes());
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use bson::raw::RawDocumentBuf;
+    use rstest::rstest;
+
+    use super::*;
+
+    fn delivered(value: &Bson, what: &Delivered) -> Datum {
+        let document = RawDocumentBuf::try_from(&bson::doc! { "v": value.clone() }).expect("BSON");
+        let mut rows = Rows::default();
+        rows.clear(1);
+        what.push(document.get("v").expect("BSON"), &mut rows);
+        rows.row(0).cell(0).to_datum()
+    }
+
+    fn text(text: &str) -> Datum {
+        Datum::Text(text.to_owned())
+    }
+
+    #[rstest]
+    #[case(Scalar::Boolean, Datum::Integer(1), Bson::Boolean(true))]
+    #[case(Scalar::Int, Datum::Integer(7), Bson::Int32(7))]
+    #[case(Scalar::BigInt, Datum::Integer(i64::MAX), Bson::Int64(i64::MAX))]
+    #[case(Scalar::Float, Datum::Real(0.1), Bson::Double(0.1))]
+    #[case(Scalar::Decimal, text("1234567890123456789012345678901.234"), Bson::Decimal128("1234567890123456789012345678901.234".parse().unwrap()))]
+    #[case(Scalar::String, text("$where"), Bson::String("$where".to_owned()))]
+    #[case(Scalar::ObjectId, text("680000010000000000000007"), Bson::ObjectId(ObjectId::parse_str("680000010000000000000007").unwrap()))]
+    #[case(Scalar::Bytes, Datum::Blob(vec![0, 255]), Bson::Binary(Binary { subtype: BinarySubtype::Generic, bytes: vec![0, 255] }))]
+    #[case(
+        Scalar::DateTime,
+        text("2026-01-31 06:00:00.123Z"),
+        Bson::DateTime(DateTime::from_millis(1_769_839_200_123))
+    )]
+    fn values_come_back_as_they_were_written(#[case] scalar: Scalar, #[case] datum: Datum, #[case] stored: Bson) {
+        assert_eq!(Conversion::Scalar(scalar).value(&datum).unwrap(), stored);
+        assert_eq!(delivered(&stored, &Delivered::Scalar(scalar)), datum);
+    }
+
+    #[rstest]
+    #[case(Scalar::ObjectId, "7")]
+    #[case(Scalar::DateTime, "yesterday")]
+    #[case(Scalar::Uuid, "680000010000000000000007")]
+    #[case(Scalar::Decimal, "1e99999")]
+    fn what_the_database_cannot_hold_is_refused(#[case] scalar: Scalar, #[case] given: &str) {
+        let problem = Conversion::Scalar(scalar).value(&text(given)).unwrap_err();
+        assert_eq!(problem.code, Code::InvalidArgument, "{}", problem.message);
+    }
+
+    #[rstest]
+    #[case(Scalar::Int, Bson::String("7".to_owned()))]
+    #[case(Scalar::Int, Bson::Double(7.5))]
+    #[case(Scalar::String, Bson::Int32(7))]
+    #[case(Scalar::ObjectId, Bson::String("680000010000000000000007".to_owned()))]
+    #[case(Scalar::Boolean, Bson::Int32(1))]
+    #[case(Scalar::DateTime, Bson::String("2026-01-31T06:00:00Z".to_owned()))]
+    fn a_value_of_another_type_is_not_taken_for_one(#[case] scalar: Scalar, #[case] stored: Bson) {
+        let found = delivered(&stored, &Delivered::Scalar(scalar));
+        let own = [Datum::Integer(7), Datum::Integer(1), text("7"), text("680000010000000000000007")];
+        assert!(!own.contains(&found) || scalar == Scalar::String && found == Datum::Integer(7), "{found:?}");
+    }
+
+    #[rstest]
+    #[case("1E+3", "1000")]
+    #[case("-1.5E-3", "-0.0015")]
+    #[case("12.50", "12.50")]
+    #[case("1.25E+1", "12.5")]
+    #[case("NaN", "NaN")]
+    fn decimals_have_no_exponent(#[case] stored: &str, #[case] written: &str) {
+        assert_eq!(plain_decimal(stored.parse().unwrap()), written);
+    }
+
+    #[rstest]
+    #[case(Matching::Whole, ".*", "^\\.\\*$(?!\\n)")]
+    #[case(Matching::Part(TextTest::Contains), "a(b", "a\\(b")]
+    #[case(Matching::Part(TextTest::StartsWith), "ü", "^ü")]
+    #[case(Matching::Part(TextTest::EndsWith), "a\0", "a\\x00$(?!\\n)")]
+    fn a_text_is_looked_for_as_it_is(#[case] matching: Matching, #[case] given: &str, #[case] pattern: &str) {
+        assert_eq!(matching.pattern(&text(given)), pattern);
+    }
+
+    #[test]
+    fn numbers_without_a_type_lose_nothing() {
+        let stored = |number: &str| number_value(&number.parse().unwrap()).unwrap();
+        assert_eq!(stored("7"), Bson::Int32(7));
+        assert_eq!(stored("3000000000"), Bson::Int64(3_000_000_000));
+        assert_eq!(stored("0.5"), Bson::Double(0.5));
+        assert!(matches!(stored("0.12345678901234567890123"), Bson::Decimal128(_)));
+    }
+}
