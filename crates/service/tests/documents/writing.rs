@@ -191,3 +191,23 @@ check = \"row.stars < 5\"
     assert_eq!(code(&refused), "INVALID_ARGUMENT", "{refused}");
     assert_eq!(served.stored("posts", 1).get_i32("stars").unwrap(), 7);
 }
+
+/// A caller chooses how many members are changed at once: the command grows with them, and not with their combinations.
+#[test]
+fn all_members_of_a_wide_object_are_changed_at_once() {
+    const MEMBERS: usize = 90;
+    let sums: Document = (0..MEMBERS).map(|at| (format!("m{at}"), Bson::Int32(1))).collect();
+    let mut lacking = sums.clone();
+    lacking.remove("m3");
+    let days = vec![doc! { "_id": 1, "sums": sums }, doc! { "_id": 2, "sums": lacking }];
+    let served = served(&[("days", days)], "");
+    let add: Vec<String> = (0..MEMBERS).filter(|at| *at != 5).map(|at| format!("m{at}: 2")).collect();
+    let change = format!("sums: {{ add: {{ {} }}, unset: {{ m5: true }} }}", add.join(", "));
+    served.service.data(&format!("mutation {{ updateDays(everyRow: true, set: {{ {change} }}) {{ count }} }}"));
+    for (id, is_there) in [(1, true), (2, false)] {
+        let stored = served.stored("days", id);
+        let sums = stored.get_document("sums").unwrap();
+        assert_eq!(sums.get("m3").cloned(), is_there.then_some(Bson::Int32(3)), "what is not there is not made");
+        assert_eq!((sums.get("m5"), sums.get("m17")), (None, Some(&Bson::Int32(3))));
+    }
+}

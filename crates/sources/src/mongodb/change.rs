@@ -452,11 +452,10 @@ impl Changing<'_> {
                 let is_object = apply_to("$eq", [apply("$type", own), "object".into()]);
                 let mut object =
                     apply_to("$cond", [is_object, own.into(), apply("$literal", Node::Document(Vec::new()))]);
+                let (mut gone, mut set) = (Vec::new(), Vec::new());
                 for (name, change) in members {
-                    let field = || apply("$literal", name.as_str());
                     if *change == JsonChange::Unset {
-                        let gone = document([("field", field()), ("input", object), ("value", "$$REMOVE".into())]);
-                        object = apply("$setField", gone);
+                        gone.push(Node::from(name.as_str()));
                         continue;
                     }
                     let place = format!("{own}.{name}");
@@ -465,16 +464,25 @@ impl Changing<'_> {
                     };
                     let member = model.types[of].members(column).find(is_meant).map_or(column, |(id, _)| id);
                     let value = self.part(&place, (of, member), change);
-                    let set = document([("field", field()), ("input", object.clone()), ("value", value)]);
-                    let set = apply("$setField", set);
-                    object = match change {
-                        JsonChange::Set(_) | JsonChange::Push(_) | JsonChange::Object(_) | JsonChange::Unset => set,
+                    let value = match change {
+                        JsonChange::Set(_) | JsonChange::Push(_) | JsonChange::Object(_) | JsonChange::Unset => value,
                         // What is not there is not made.
                         JsonChange::Add(..) | JsonChange::Pull(_) | JsonChange::PullWhere(..) => {
                             let is_there = apply_to("$ne", [apply("$type", place), "missing".into()]);
-                            apply_to("$cond", [is_there, set, object])
+                            apply_to("$cond", [is_there, value, "$$REMOVE".into()])
                         }
                     };
+                    set.push((name.clone(), value));
+                }
+                // All members at once: a step for each would be as deep as there are members.
+                if !gone.is_empty() {
+                    let is_kept = apply("$not", vec![apply_to("$in", ["$$member.k".into(), gone.into()])]);
+                    let all = apply("$objectToArray", object);
+                    let kept = document([("input", all), ("as", "member".into()), ("cond", is_kept)]);
+                    object = apply("$arrayToObject", vec![apply("$filter", kept)]);
+                }
+                if !set.is_empty() {
+                    object = apply_to("$mergeObjects", [object, Node::Document(set)]);
                 }
                 object
             }

@@ -311,7 +311,7 @@ impl Collection<'_> {
         let Some(schema) = schema else { return Ok(()) };
         let required: Vec<&str> = schema.get_array("required").into_iter().flatten().filter_map(Bson::as_str).collect();
         let properties = schema.get_document("properties").cloned().unwrap_or_default();
-        for (name, property) in &properties {
+        for (name, property) in properties.iter().filter(|(name, _)| can_be_asked_for(name)) {
             let Some(property) = property.as_document() else { continue };
             if !columns.iter().any(|column| column.name == *name) {
                 columns.extend(validated(name, property));
@@ -432,14 +432,19 @@ impl Seen {
     }
 }
 
+/// Is a member's name one that the database can be asked for, and none of what commands compute?
+fn can_be_asked_for(name: &str) -> bool {
+    !name.is_empty() && !name.contains('.') && !name.starts_with(['$', COMPUTED])
+}
+
 fn sampled_document<'d>(document: &'d RawDocument, left_out: &mut BTreeSet<String>) -> Sampled<'d> {
     let mut members = Vec::new();
     for (name, value) in document.iter().flatten() {
         let name = name.as_str();
-        if name.contains('.') || name.starts_with(['$', COMPUTED]) || name.is_empty() {
-            left_out.insert(name.to_owned());
-        } else {
+        if can_be_asked_for(name) {
             members.push((name, sampled_value(value, left_out)));
+        } else {
+            left_out.insert(name.to_owned());
         }
     }
     Sampled::Object(members)
