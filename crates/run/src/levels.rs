@@ -1,11 +1,11 @@
 //! The walk over a plan whose selects are read level by level, each once for all of its parents' rows. There is one for every
 //! engine, and for the answers of changes.
 
-use puente_core::answer::{KeyValues, Levels};
+use puente_core::answer::{self, KeyValues, Levels};
 use puente_core::error::Problem;
 use puente_core::plan::{Plan, SelectId};
 
-use crate::StatementReport;
+use crate::{Outcome, Request, StatementReport};
 
 /// What reads the levels of one request: a session under one snapshot, or a transaction.
 pub trait LevelReader {
@@ -19,6 +19,18 @@ pub trait LevelReader {
 
     /// What was sent since this was asked last.
     fn take_reports(&mut self) -> Vec<StatementReport>;
+}
+
+/// Reads all levels of a request, and writes its answer.
+///
+/// # Errors
+/// As [`read`], and what writing the answer reports.
+pub async fn answer(request: &Request, mut reader: impl LevelReader) -> Result<Outcome, Problem> {
+    let plan = request.bound.plan();
+    let mut levels = Levels::new(plan);
+    read(plan, &mut levels, request.most_bytes, &mut reader).await?;
+    let answer = answer::write(&request.bound, &mut levels.fetch(plan), request.most_bytes)?;
+    Ok(Outcome::new(answer, reader.take_reports()))
 }
 
 /// Reads every select that runs, parents before their children; not what hangs on rows of another source.

@@ -5,7 +5,7 @@ use std::time::Instant;
 
 use mysql_async::prelude::Queryable as _;
 use mysql_async::{Conn, Params, Row, Value};
-use puente_core::answer::{self, KeyValues, Levels};
+use puente_core::answer::{KeyValues, Levels};
 use puente_core::error::{Code, Problem};
 use puente_core::model::SourceId;
 use puente_core::plan::{Capabilities, Plan, SelectId};
@@ -19,7 +19,7 @@ use crate::attempts;
 use crate::cluster::{self, Job};
 use crate::server::{CANCEL_TIMEOUT, within};
 use crate::statements::{self, needs_snapshot, program};
-use puente_run::levels::LevelReader;
+use puente_run::levels::{self, LevelReader};
 use puente_run::{ChangeRequest, Explanation, Outcome, Prepared, Request, StatementReport};
 
 impl cluster::Server for Server {
@@ -104,7 +104,7 @@ async fn work(session: &mut Conn, request: &Request) -> Result<Outcome, Problem>
     if several {
         begin_reading(session).await?;
     }
-    let outcome = by_level(session, request).await?;
+    let outcome = levels::answer(request, Reading::new(session, request)).await?;
     if several {
         session.query_drop("commit").await.map_err(told)?;
     }
@@ -114,15 +114,6 @@ async fn work(session: &mut Conn, request: &Request) -> Result<Outcome, Problem>
 pub(super) async fn begin_reading(session: &mut Conn) -> Result<(), Problem> {
     let begun = session.query_drop("start transaction with consistent snapshot, read only").await;
     begun.map_err(|error| fault::problem(&error))
-}
-
-async fn by_level(session: &mut Conn, request: &Request) -> Result<Outcome, Problem> {
-    let plan = request.bound.plan();
-    let mut levels = Levels::new(plan);
-    let mut reading = Reading::new(session, request);
-    puente_run::levels::read(plan, &mut levels, request.most_bytes, &mut reading).await?;
-    let answer = answer::write(&request.bound, &mut levels.fetch(plan), request.most_bytes)?;
-    Ok(Outcome::new(answer, reading.reports))
 }
 
 /// A session that reads the levels of a request.

@@ -7,13 +7,13 @@ use std::time::{Duration, Instant};
 use bson::raw::{RawBsonRef, RawDocument, RawDocumentBuf};
 use bson::{Bson, Document, doc};
 use mongodb::{ClientSession, Database, SessionCursor};
-use puente_core::answer::{self, KeyValues, Levels};
+use puente_core::answer::{KeyValues, Levels};
 use puente_core::error::{Code, Problem};
 use puente_core::model::SourceId;
 use puente_core::plan::{BoundPlan, Capabilities, Plan, RowSet, SelectId};
 use puente_core::rows::{Rows, check_held};
 use puente_core::value::{Datum, DatumRef};
-use puente_run::levels::LevelReader;
+use puente_run::levels::{self, LevelReader};
 use puente_run::{ChangeRequest, Explanation, Outcome, Prepared, Request, StatementReport};
 
 use super::connect::{Server, Session};
@@ -92,7 +92,13 @@ impl Server {
             if needs_snapshot(request) {
                 begin_reading(&mut session).await?;
             }
-            match within(request.deadline, &mut disconnected, by_level(&mut session, request)).await {
+            match within(
+                request.deadline,
+                &mut disconnected,
+                levels::answer(request, Reading::new(&mut session, request)),
+            )
+            .await
+            {
                 // The connection had died before this request, most likely; reads can be asked again on a new one.
                 Some(Err(problem)) if fault::is_lost(&problem) && !retried => {
                     self.lost();
@@ -112,15 +118,6 @@ pub(super) async fn begin_reading(session: &mut Session) -> Result<(), Problem> 
         session.session = begun.map_err(|error| fault::problem(&error))?;
     }
     Ok(())
-}
-
-async fn by_level(session: &mut Session, request: &Request) -> Result<Outcome, Problem> {
-    let plan = request.bound.plan();
-    let mut levels = Levels::new(plan);
-    let mut reading = Reading::new(session, request);
-    puente_run::levels::read(plan, &mut levels, request.most_bytes, &mut reading).await?;
-    let answer = answer::write(&request.bound, &mut levels.fetch(plan), request.most_bytes)?;
-    Ok(Outcome::new(answer, reading.reports))
 }
 
 /// A session that reads the levels of a request.

@@ -141,7 +141,7 @@ impl Node {
                 Slot::IsEmpty(number) => {
                     Bson::Boolean(matches!(values.parameter(*number), Datum::List(items) if items.is_empty()))
                 }
-                Slot::Pattern(number, matching) => Bson::String(matching.pattern(values.parameter(*number))),
+                Slot::Pattern(number, matching) => Bson::String(matching.pattern_of_caller(values.parameter(*number))?),
                 Slot::Count(number, more) => match values.parameter(*number) {
                     Datum::Integer(count) => Bson::Int64(count.saturating_add(*more)),
                     _ => Bson::Int64(*more),

@@ -324,6 +324,23 @@ pub(super) enum Matching {
 }
 
 impl Matching {
+    /// The regular expression for what a caller looks for.
+    ///
+    /// # Errors
+    /// `TOO_COSTLY` where it is longer than the database takes.
+    pub(super) fn pattern_of_caller(self, datum: &Datum) -> Result<String, Problem> {
+        let pattern = self.pattern(datum);
+        if pattern.len() > MOST_PATTERN {
+            let text = format!(
+                "the texts that are looked for make a regular expression of {} bytes, and the database takes {MOST_PATTERN}; ask for \
+                 fewer or shorter ones, or without `ignoreCase`",
+                pattern.len()
+            );
+            return Err(Problem::new(Code::TooCostly, text));
+        }
+        Ok(pattern)
+    }
+
     /// The regular expression that finds it; of a list, any of its texts.
     pub(super) fn pattern(self, datum: &Datum) -> String {
         let text = match datum {
@@ -343,6 +360,8 @@ impl Matching {
     }
 }
 
+/// The longest regular expression that MongoDB takes, in bytes.
+const MOST_PATTERN: usize = 32_764;
 /// A regular expression that finds nothing.
 const NOTHING: &str = "(?!)";
 /// The end of a text, and not the one before a last line break.
@@ -671,6 +690,13 @@ mod tests {
     #[case(Matching::Part(TextTest::EndsWith), "a\0", "a\\x00$(?!\\n)")]
     fn a_text_is_looked_for_as_it_is(#[case] matching: Matching, #[case] given: &str, #[case] pattern: &str) {
         assert_eq!(matching.pattern(&text(given)), pattern);
+    }
+
+    #[test]
+    fn more_text_than_the_database_looks_for_is_refused() {
+        let long = Datum::List(vec![text(&"a".repeat(200)); 200]);
+        let problem = Matching::Whole.pattern_of_caller(&long).unwrap_err();
+        assert_eq!(problem.code, Code::TooCostly, "{}", problem.message);
     }
 
     #[test]

@@ -25,7 +25,7 @@ use crate::attempts;
 use crate::cluster::{self, Job};
 use crate::server::{CANCEL_TIMEOUT, KEPT_TEXT_BYTES, STATEMENTS_KEPT, within};
 use crate::statements::{self, program};
-use puente_run::levels::LevelReader;
+use puente_run::levels::{self, LevelReader};
 use puente_run::{ChangeRequest, Explanation, Outcome, Prepared, Request, StatementReport};
 
 /// The bytes of a value as they came.
@@ -128,7 +128,7 @@ impl Server {
             Program::SingleStatement(statement, nested) => self.whole(client, request, (statement, nested)).await,
             Program::Batched(..) | Program::NestedLoop(_) => {
                 self.begin_reading(client).await?;
-                let result = self.by_level(client, request).await;
+                let result = levels::answer(request, Reading::new(self, client, request)).await;
                 let ended = client.batch_execute("rollback").await;
                 ended.map_err(|error| fault::problem(&error))?;
                 result
@@ -166,15 +166,6 @@ impl Server {
     pub(super) async fn begin_reading(&self, client: &Object) -> Result<(), Problem> {
         let begun = client.batch_execute("begin isolation level repeatable read read only").await;
         begun.map_err(|error| fault::problem(&error))
-    }
-
-    async fn by_level(&self, client: &Object, request: &Request) -> Result<Outcome, Problem> {
-        let plan = request.bound.plan();
-        let mut levels = Levels::new(plan);
-        let mut reading = Reading::new(self, client, request);
-        puente_run::levels::read(plan, &mut levels, request.most_bytes, &mut reading).await?;
-        let answer = answer::write(&request.bound, &mut levels.fetch(plan), request.most_bytes)?;
-        Ok(Outcome::new(answer, reading.reports))
     }
 
     async fn query(
