@@ -77,6 +77,9 @@ async fn serve_puente(folder: ProjectFolder) {
         origins: Vec::new(),
         owner_key: Some(KEY.to_owned()),
         workers: Some(2),
+        folder: folder.clone(),
+        development: false,
+        surveyed: None,
     };
     let access_keys = Arc::new(AccessKeys::open(&access_keys).expect("access keys"));
     let served = Served { api, identity: folder.identity(false).expect("identities") };

@@ -6,28 +6,14 @@ use std::sync::Arc;
 use std::time::Instant;
 
 use futures_util::future::BoxFuture;
-use puente_core::catalog::Catalog;
 use puente_core::error::Problem;
-use puente_core::model::{KeyProposal, Proposal, SourceId};
+use puente_core::model::SourceId;
 use puente_core::plan::change::Mutation;
 use puente_core::plan::{BoundPlan, Capabilities, Plan};
 
 use crate::snapshot::Snapshot;
 use crate::turns::Party;
 use crate::{Explanation, Outcome};
-
-/// What a survey brings home.
-#[derive(Debug)]
-pub struct Survey {
-    /// Tables and views.
-    pub catalog: Catalog,
-    /// Links that names, types and sampled values suggest.
-    pub proposals: Vec<Proposal>,
-    /// Keys that sampled values suggest for tables and views without one.
-    pub keys: Vec<KeyProposal>,
-    /// What could not be surveyed, and why.
-    pub notices: Vec<String>,
-}
 
 /// One plan to run.
 #[derive(Debug)]

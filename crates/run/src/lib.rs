@@ -7,6 +7,7 @@
 //! snapshot    one source of those: what it reads, and holds
 //! change      the interpreter of mutations: steps, which a session puts into its own language
 //! turns       who is next at whatever is scarce
+//! survey      what a survey brings home, and who watches it
 //! report      what a source tells beside the answer
 //! ```
 
@@ -16,7 +17,9 @@ pub mod levels;
 pub mod parts;
 mod report;
 pub mod snapshot;
+mod survey;
 pub mod turns;
 
-pub use connector::{ChangeRequest, Connector, Prepared, Request, Source, Survey};
+pub use connector::{ChangeRequest, Connector, Prepared, Request, Source};
 pub use report::{Explanation, Outcome, Rest, RootAnswer, StatementReport};
+pub use survey::{Survey, SurveyStep, SurveyWatch};

@@ -1,7 +1,7 @@
 //! The API of one project: asks in, answers out, as a role. The same for HTTP and for the command line.
 
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, SystemTime};
 
 use puente_core::access::{Claims, OWNER, Role, View};
 use puente_core::answer::{self, Fetch};
@@ -20,6 +20,7 @@ use serde_json::{Map, Value as Json};
 use crate::metrics::{AskLabels, Metrics, SourceCounters};
 use crate::prepared_plan::{self, BoundQuery, PreparedPlan};
 use crate::principal::{Principal, no_such_role};
+use crate::recent::RecentAsk;
 use crate::roles::{RoleApi, Roles};
 
 /// One request.
@@ -153,6 +154,11 @@ impl Api {
         &self.metrics
     }
 
+    /// The names of its roles, beside the owner, in the order of their names.
+    pub fn role_names(&self) -> impl Iterator<Item = &str> {
+        self.inner.roles.names().filter(|name| *name != OWNER)
+    }
+
     /// Is there a role of this name?
     pub fn has_role(&self, name: &str) -> bool {
         self.inner.roles.get(name).is_some()
@@ -269,6 +275,14 @@ impl Api {
             ms = elapsed.as_secs_f64() * 1_000.0,
             "ask"
         );
+        self.metrics.recent.add(RecentAsk {
+            at: SystemTime::now(),
+            operation: operation.into_owned(),
+            role: role.into_owned(),
+            outcome: outcome.to_owned(),
+            rows,
+            microseconds: u64::try_from(elapsed.as_micros()).unwrap_or(u64::MAX),
+        });
         let worth_a_line = |problem: &&Problem| problem.code.level() != Level::Info || problem.detail.is_some();
         for problem in problems.iter().filter(worth_a_line) {
             let (code, detail) = (problem.code.as_str(), problem.detail.as_deref().unwrap_or_default());

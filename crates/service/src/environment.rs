@@ -1,5 +1,7 @@
 //! The one place where the process's environment is read.
 
+use std::path::Path;
+
 /// The owner's access key, instead of a generated one.
 pub const OWNER_KEY: &str = "PUENTE_OWNER_KEY";
 /// The secret that `[service] secret` usually refers to.
@@ -24,4 +26,35 @@ pub fn too_short(key: &str) -> Option<String> {
              makes one"
         )
     })
+}
+
+/// The file in `.puente/` that holds variables which a project's file names and the environment may lack.
+const KEPT: &str = "environment";
+
+/// Looks a variable up that a project's file names: in the environment, else among those that this machine keeps for the project in
+/// `.puente/environment`, a line `NAME=VALUE` each.
+pub fn of_project(path: &Path) -> impl Fn(&str) -> Option<String> {
+    let kept = std::fs::read_to_string(path.join(".puente").join(KEPT)).unwrap_or_default();
+    move |name| {
+        let of_line =
+            |line: &str| line.split_once('=').filter(|(known, _)| *known == name).map(|(_, value)| value.to_owned());
+        read(name).or_else(|| kept.lines().find_map(of_line))
+    }
+}
+
+/// Keeps a variable for a project, readable by whoever owns the files alone.
+///
+/// # Errors
+/// Where the file cannot be read or written.
+pub fn keep(private: &Path, name: &str, value: &str) -> std::io::Result<()> {
+    let file = private.join(KEPT);
+    let before = match std::fs::read_to_string(&file) {
+        Ok(text) => text,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => String::new(),
+        Err(error) => return Err(error),
+    };
+    let is_other = |line: &&str| line.split_once('=').is_none_or(|(known, _)| known != name);
+    let mut text: String = before.lines().filter(is_other).map(|line| format!("{line}\n")).collect();
+    text.push_str(&format!("{name}={value}\n"));
+    crate::folder::write_private(&file, text.as_bytes())
 }

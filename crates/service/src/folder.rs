@@ -67,8 +67,61 @@ impl ProjectFolder {
                 project::FILE
             ))
         })?;
-        let project = project::read(&text, &environment::read).map_err(FolderError::Mistakes)?;
+        let project = project::read(&text, &environment::of_project(path)).map_err(FolderError::Mistakes)?;
         Ok(ProjectFolder { path: path.to_owned(), project })
+    }
+
+    /// The project file's text, as it is now.
+    ///
+    /// # Errors
+    /// Where it cannot be read.
+    pub fn text(&self) -> Result<String, FolderError> {
+        let file = self.path.join(project::FILE);
+        match std::fs::read_to_string(&file) {
+            Ok(text) => Ok(text),
+            // Where nobody has begun yet, nothing is said.
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound && self.project.sources.is_empty() => {
+                Ok(String::new())
+            }
+            Err(error) => Err(FolderError::Unreadable(format!("{} cannot be read: {error}", file.display()))),
+        }
+    }
+
+    /// Writes the project file as a whole.
+    ///
+    /// # Errors
+    /// Where it cannot be written; it is then as it was.
+    pub fn write(&self, text: &str) -> Result<(), FolderError> {
+        let file = self.path.join(project::FILE);
+        replace(&file, text)
+            .map_err(|error| FolderError::Unreadable(format!("{} cannot be written: {error}", file.display())))
+    }
+
+    /// Reads the folder, or what stands for one in which nobody has begun yet: a project without sources.
+    ///
+    /// # Errors
+    /// What is wrong with the project file that is there.
+    pub fn open_or_begin(path: &Path) -> Result<Self, FolderError> {
+        if path.join(project::FILE).exists() {
+            return ProjectFolder::open(path);
+        }
+        Ok(ProjectFolder { path: path.to_owned(), project: Project::empty() })
+    }
+
+    /// Keeps secrets and records out of version control, where nothing is said of that yet.
+    ///
+    /// # Errors
+    /// Where that cannot be written.
+    pub fn keep_private(&self) -> Result<(), FolderError> {
+        let file = self.path.join(".gitignore");
+        if file.exists() {
+            return Ok(());
+        }
+        std::fs::write(&file, ".puente/\n").map_err(|error| {
+            let text =
+                format!("{} could not be written ({error}); keep `.puente/` out of git yourself", file.display());
+            FolderError::Unreadable(text)
+        })
     }
 
     /// Sets a source up; it is reached with the first ask.
@@ -77,6 +130,15 @@ impl ProjectFolder {
     /// `SOURCE_UNAVAILABLE` where its address or certificate cannot be understood.
     pub fn open_source(&self, source: &SourceSettings) -> Result<Source, Problem> {
         puente_sources::open(source, &self.path, self.project.limits.answer_bytes)
+    }
+
+    /// Sets up every source that is not open already, in the order of the file.
+    pub(crate) fn open_sources(
+        &self,
+        open: &dyn Fn(&SourceSettings) -> Option<Source>,
+    ) -> Result<Vec<Source>, Problem> {
+        let opened = |source| open(source).map_or_else(|| self.open_source(source), Ok);
+        self.project.sources.iter().map(opened).collect()
     }
 
     /// The path of a source's survey file.
@@ -185,8 +247,7 @@ impl ProjectFolder {
     ) -> Result<ApiOptions, OpenError> {
         let model = self.model()?;
         let roles = self.roles(&model)?;
-        let opened = |source| open(source).map_or_else(|| self.open_source(source).map_err(OpenError::Source), Ok);
-        let sources = self.project.sources.iter().map(opened).collect::<Result<_, _>>()?;
+        let sources = self.open_sources(open).map_err(OpenError::Source)?;
         Ok(ApiOptions { model, roles, limits: self.project.limits, secret, sources })
     }
 }
@@ -226,6 +287,14 @@ impl fmt::Display for OpenError {
 
 impl std::error::Error for OpenError {}
 
+/// Writes a file as a whole: whoever reads it meanwhile, and whatever interrupts us, finds the old one or the new one.
+pub(crate) fn replace(file: &Path, text: &str) -> std::io::Result<()> {
+    let mut draft = file.as_os_str().to_owned();
+    draft.push(".draft");
+    std::fs::write(&draft, text)?;
+    std::fs::rename(&draft, file)
+}
+
 /// The bytes of a file that only its owner can read; made at random where it is not there.
 pub(crate) fn private_bytes(file: &Path) -> std::io::Result<Vec<u8>> {
     const FEWEST: usize = 32;
@@ -241,7 +310,7 @@ pub(crate) fn private_bytes(file: &Path) -> std::io::Result<Vec<u8>> {
 }
 
 /// Writes a file that only its owner can read.
-fn write_private(file: &Path, bytes: &[u8]) -> std::io::Result<()> {
+pub(crate) fn write_private(file: &Path, bytes: &[u8]) -> std::io::Result<()> {
     let mut options = std::fs::OpenOptions::new();
     options.write(true).create(true).truncate(true);
     #[cfg(unix)]

@@ -9,7 +9,6 @@ mod access_keys;
 mod api;
 mod console;
 pub mod environment;
-mod evidence;
 mod folder;
 mod http;
 mod identity;
@@ -19,18 +18,20 @@ mod metrics;
 mod operations;
 mod prepared_plan;
 mod principal;
+mod recent;
 mod reload;
 mod roles;
 mod shares;
-mod visible_rows;
+mod workbench;
 
 pub use access_keys::{AccessKey, AccessKeys, NewKey, RecordsError};
 pub use api::{Api, ApiOptions, Arrival, Ask, AskResult};
 pub use folder::{FolderError, OpenError, ProjectFolder};
-pub use http::{Running, ServeError, ServeOptions, Served, serve};
+pub use http::{Running, ServeError, ServeOptions, Served, interface, serve};
 pub use identity::{DevelopmentKey, Identity, IdentityError};
 pub use metrics::Metrics;
-pub use operations::{Accepted, SourceOutcome, SurveyError, SurveyOutcome, accept, check_drift, survey};
+pub use operations::{
+    Accepted, Finding, FindingKind, SourceOutcome, SurveyError, SurveyOutcome, Visible, WhoLine, accept, check,
+    check_drift, field_names, has_field, survey, visible_rows, who_can,
+};
 pub use principal::{AuthMethod, Principal, claims_of};
-pub use reload::reload;
-pub use visible_rows::{Visible, visible_rows};

@@ -8,6 +8,8 @@ use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::metrics::histogram::{Histogram, exponential_buckets};
 use prometheus_client::registry::Registry;
 
+use crate::recent::RecentAsks;
+
 /// Labels of a request.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
 pub struct AskLabels {
@@ -67,6 +69,8 @@ pub struct Metrics {
     pub seconds: Histogram,
     /// Requests that are running now.
     pub running: Gauge,
+    /// The last ones that were answered.
+    pub recent: RecentAsks,
 }
 
 impl Default for Metrics {
@@ -84,6 +88,7 @@ impl Default for Metrics {
             source_away: Family::default(),
             seconds: Histogram::new(exponential_buckets(FASTEST, 2.5, 14)),
             running: Gauge::default(),
+            recent: RecentAsks::default(),
         };
         let r = &mut metrics.registry;
         r.register("asks", "Asks answered, by role and outcome", metrics.asks.clone());

@@ -7,27 +7,32 @@ use puente_run::Source;
 
 use crate::api::Api;
 use crate::folder::{OpenError, ProjectFolder};
-use crate::http::{Running, Served};
+use crate::http::{Served, Shared};
 
 /// Reloads a project and puts it in the place of what is served: types, grants, rules, limits and identities. A source
 /// is opened again only where its settings changed. Hosts and origins need a new start.
 ///
 /// # Errors
-/// What is wrong; what was served is then served on, and `folder` is as it was.
-pub fn reload(folder: &mut ProjectFolder, running: &Running, development: bool) -> Result<(), OpenError> {
-    let read = ProjectFolder::open(&folder.path)?;
-    let now = running.served();
-    let is_as_wide = read.project.limits.answer_bytes == folder.project.limits.answer_bytes;
+/// What is wrong; what was served is then served on.
+pub(crate) fn reload(shared: &Shared) -> Result<(), OpenError> {
+    let workbench = &shared.workbench;
+    let before = workbench.folder();
+    let read = match workbench.development {
+        true => ProjectFolder::open_or_begin(&before.path)?,
+        false => ProjectFolder::open(&before.path)?,
+    };
+    let now = shared.served();
+    let is_as_wide = read.project.limits.answer_bytes == before.project.limits.answer_bytes;
     let open = |source: &SourceSettings| {
-        let is_as_it_was = is_as_wide && folder.project.source(&source.name) == Some(source);
+        let is_as_it_was = is_as_wide && before.project.source(&source.name) == Some(source);
         let open = now.api.sources().find(|(name, _)| is_as_it_was && *name == source.name);
         open.map(|(_, source)| Source::clone(source))
     };
-    let options = read.api_options(read.secret(development)?, &open)?;
-    let identity = read.identity(development)?;
+    let options = read.api_options(read.secret(workbench.development)?, &open)?;
+    let identity = read.identity(workbench.development)?;
     let api = Arc::new(Api::new(options, Arc::clone(now.api.metrics())));
-    running.replace(Served { api: Arc::clone(&api), identity });
-    *folder = read;
-    tokio::task::spawn_blocking(move || api.warm_up());
+    shared.replace(Served { api: Arc::clone(&api), identity });
+    workbench.reload(read);
+    std::thread::spawn(move || api.warm_up());
     Ok(())
 }

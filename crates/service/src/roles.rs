@@ -106,6 +106,13 @@ impl Roles {
         Roles { by_name: by_name.collect(), asks: AtomicU64::new(0) }
     }
 
+    /// The names of all, in their order.
+    pub(crate) fn names(&self) -> impl Iterator<Item = &str> {
+        let mut names: Vec<&str> = self.by_name.keys().map(String::as_str).collect();
+        names.sort_unstable();
+        names.into_iter()
+    }
+
     pub(crate) fn get(&self, name: &str) -> Option<&Arc<RoleApi>> {
         self.by_name.get(name)
     }

@@ -6,7 +6,7 @@ use puente_core::catalog::Engine;
 use puente_core::error::{Code, Problem};
 use puente_core::project::SourceSettings;
 
-use puente_run::{Source, Survey};
+use puente_run::{Source, Survey, SurveyWatch};
 
 /// One kind of source.
 #[derive(Debug)]
@@ -14,7 +14,7 @@ pub struct EngineEntry {
     /// Its name in survey files and addresses.
     pub engine: Engine,
     open: fn(&SourceSettings, &Path, usize) -> Result<Source, Problem>,
-    survey: fn(&SourceSettings, &Path) -> Result<Survey, Problem>,
+    survey: fn(&SourceSettings, &Path, &SurveyWatch) -> Result<Survey, Problem>,
 }
 
 /// The engines that are built in.
@@ -50,5 +50,17 @@ pub fn open(settings: &SourceSettings, base: &Path, most_bytes: usize) -> Result
 /// # Errors
 /// `SOURCE_UNAVAILABLE` where it cannot be reached, or what it reports.
 pub fn survey(settings: &SourceSettings, base: &Path) -> Result<Survey, Problem> {
-    (entry(settings.engine)?.survey)(settings, base)
+    survey_watched(settings, base, &SurveyWatch::default())
+}
+
+/// The same, while somebody watches.
+///
+/// # Errors
+/// As for a survey; `TIMED_OUT` where it was stopped.
+pub fn survey_watched(settings: &SourceSettings, base: &Path, watch: &SurveyWatch) -> Result<Survey, Problem> {
+    let found = (entry(settings.engine)?.survey)(settings, base, watch);
+    match watch.is_stopped() {
+        true => Err(Problem::new(Code::TimedOut, "the survey was stopped; nothing was changed")),
+        false => found,
+    }
 }

@@ -55,6 +55,14 @@ impl TestProject {
         project
     }
 
+    /// A folder in which nobody has begun yet.
+    ///
+    /// # Panics
+    /// Where it cannot be made.
+    pub fn nothing() -> Self {
+        TestProject { folder: tempfile::tempdir().expect("a folder") }
+    }
+
     /// A project over a database of these statements; `edits` is added to the project file.
     ///
     /// # Panics
@@ -159,7 +167,7 @@ impl TestProject {
     }
 
     fn serve_as(&self, development: bool) -> TestService {
-        let folder = self.open();
+        let folder = ProjectFolder::open_or_begin(self.path()).expect("a project");
         let options = folder.api_options(b"the tests' secret, thirty-two bytes.".to_vec(), &|_| None).expect("an API");
         let api = Arc::new(Api::new(options, Arc::new(Metrics::default())));
         let private = folder.private_folder().expect("a private folder");
@@ -167,10 +175,13 @@ impl TestProject {
         let identity = folder.identity(development).expect("identities");
         let options = ServeOptions {
             listen: "127.0.0.1:0".parse().expect("an address"),
-            hosts: folder.project.service.hosts,
-            origins: folder.project.service.origins,
+            hosts: folder.project.service.hosts.clone(),
+            origins: folder.project.service.origins.clone(),
             owner_key: Some(OWNER_KEY.to_owned()),
             workers: Some(2),
+            folder,
+            development,
+            surveyed: None,
         };
         let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
         let runtime = runtime.expect("a runtime");

@@ -97,7 +97,7 @@ impl Access {
             let visible = match (&self.role, role.view.type_view(of)) {
                 (Some(_), Some(_)) => {
                     let claims = claims_of(&self.claims).map_err(Failure::wrong)?;
-                    Some(super::block_on(visible_rows(folder, role, of, claims))??)
+                    Some(super::block_on(visible_rows(folder, role, of, claims, &|_| None))??)
                 }
                 _ => None,
             };
@@ -128,61 +128,43 @@ impl Access {
     }
 
     fn one_field(&self, model: &Model, of: TypeId, field: &str, roles: &[Role]) -> Result<(), Failure> {
-        let t = &model.types[of];
-        if !t.fields().any(|known| known == field) && model.field_called(of, field).is_none() {
-            let hint = did_you_mean(field, t.fields().chain(t.columns.iter().map(Column::label)));
-            return Err(Failure::wrong(format!("`{}` has no field `{field}`{hint}", t.name)));
+        if !puente_service::has_field(model, of, field) {
+            let hint = did_you_mean(field, puente_service::field_names(model, of));
+            return Err(Failure::wrong(format!("`{}` has no field `{field}`{hint}", model.types[of].name)));
         }
-        let names = |grant: &&Grant| grant.of == of && grant.fields.iter().any(|named| is_about(named, field));
+        let lines = puente_service::who_can(model, roles, of, field);
         if self.json {
+            // As everywhere: grants with all that they say.
+            let is_named = |grant: &&Grant| {
+                grant.of == of
+                    && lines.iter().any(|line| line.line == grant.edit.place.line && line.action == grant.action)
+            };
             let found: Vec<Json> = roles
                 .iter()
-                .flat_map(|role| role.grants.iter().filter(names).map(move |grant| told(model, role, grant)))
+                .flat_map(|role| role.grants.iter().filter(is_named).map(move |grant| told(model, role, grant)))
                 .collect();
             output::say(Json::Array(found).to_string());
             return Ok(());
         }
-        let mut rows = Vec::new();
-        for role in roles {
-            for grant in role.grants.iter().filter(names) {
-                let place = format!(
-                    "[role.{}.{}.{}], line {}",
-                    grant.from.as_deref().unwrap_or(role.view.role()),
-                    t.name,
-                    grant.action.word(),
-                    grant.edit.place.line
-                );
-                let mut only: Vec<String> = grant.edit.rows.iter().map(|rule| rule.text.clone()).collect();
-                let parts = grant.fields.iter().filter(|named| is_inside(named, field)).map(String::as_str);
-                let parts: Vec<&str> = parts.collect();
-                if !parts.is_empty() {
-                    only.push(format!("of it {}", parts.join(", ")));
-                }
-                for (masked, rule) in grant.edit.masks.iter().filter(|(masked, _)| is_about(masked, field)) {
-                    let what = if masked == field { "value" } else { masked.as_str() };
-                    only.push(format!("{what} only where {}", rule.text));
-                }
-                let only = if only.is_empty() { "every row".to_owned() } else { only.join("; ") };
-                rows.push(vec![role.view.role().to_owned(), grant.action.word().to_owned(), only, place]);
+        if lines.is_empty() {
+            output::say(format!("nobody but owner: no role was granted `{}.{field}`", model.types[of].name));
+            return Ok(());
+        }
+        let rows = lines.into_iter().map(|line| {
+            let mut only: Vec<String> = line.rows.into_iter().collect();
+            if !line.parts.is_empty() {
+                only.push(format!("of it {}", line.parts.join(", ")));
             }
-        }
-        if rows.is_empty() {
-            output::say(format!("nobody but owner: no role was granted `{}.{field}`", t.name));
-        } else {
-            output::say(output::table(&["role", "may", "where", "by"], rows));
-        }
+            for mask in &line.masks {
+                let what = if mask.field == field { "value" } else { mask.field.as_str() };
+                only.push(format!("{what} only where {}", mask.rule));
+            }
+            let only = if only.is_empty() { "every row".to_owned() } else { only.join("; ") };
+            vec![line.role, line.action.word().to_owned(), only, format!("{}, line {}", line.section, line.line)]
+        });
+        output::say(output::table(&["role", "may", "where", "by"], rows));
         Ok(())
     }
-}
-
-/// Is a field, named by the fields that lead to it, inside of another?
-fn is_inside(field: &str, outer: &str) -> bool {
-    field.strip_prefix(outer).is_some_and(|rest| rest.starts_with('.'))
-}
-
-/// Is what is said of one field said of another, or of something inside of it?
-fn is_about(named: &str, field: &str) -> bool {
-    named == field || is_inside(field, named) || is_inside(named, field)
 }
 
 fn type_named(model: &Model, name: &str) -> Result<TypeId, Failure> {

@@ -2,9 +2,8 @@
 
 use std::path::Path;
 
-use puente_core::access::{self, Role, View};
-use puente_core::schema;
-use puente_service::{FolderError, ProjectFolder};
+use puente_core::project::FILE;
+use puente_service::{Finding, FindingKind, ProjectFolder};
 
 use crate::exit::Failure;
 use crate::output;
@@ -21,27 +20,20 @@ pub(crate) struct Check {
     json: bool,
 }
 
-/// One thing that is wrong.
-struct Finding {
-    kind: &'static str,
-    text: String,
-    /// Does it break something, or is it worth a word only?
-    breaking: bool,
-}
-
 impl Check {
     pub(crate) fn run(self, project: &Path) -> Result<(), Failure> {
         let (findings, failure) = self.find(project);
         if self.json {
             let rows: Vec<_> = findings
                 .iter()
-                .map(|f| serde_json::json!({ "kind": f.kind, "text": f.text, "breaking": f.breaking }))
+                .map(|f| serde_json::json!({ "kind": f.kind.word(), "text": placed(f), "breaking": f.breaking }))
                 .collect();
             output::say(serde_json::json!({ "findings": rows }).to_string());
         } else {
             for finding in &findings {
-                let kind = if finding.breaking { output::urgent(finding.kind) } else { output::faint(finding.kind) };
-                output::say(format!("{kind} {}", finding.text));
+                let word = finding.kind.word();
+                let kind = if finding.breaking { output::urgent(word) } else { output::faint(word) };
+                output::say(format!("{kind} {}", placed(finding)));
             }
             if failure.is_none() {
                 output::say(if findings.is_empty() { "all is well" } else { "nothing breaks" });
@@ -55,38 +47,14 @@ impl Check {
         let mut findings = Vec::new();
         let folder = match ProjectFolder::open(project) {
             Ok(folder) => folder,
-            Err(error) => return (in_files(&error), Some(Failure { code: 2, text: String::new() })),
+            Err(error) => return (Finding::of_files(&error), Some(Failure { code: 2, text: String::new() })),
         };
-        let mut failure = None;
-        findings.extend(folder.project.exposed.iter().map(|exposed| Finding {
-            kind: "secret",
-            text: format!("{exposed}; production refuses this"),
-            breaking: false,
-        }));
-        match folder.model() {
-            Ok(model) => {
-                if model.types.is_empty() {
-                    let text = "the API has no types: no table was found; `puente survey` says where it looked";
-                    findings.push(Finding { kind: "empty", text: text.to_owned(), breaking: false });
-                }
-                match folder.roles(&model) {
-                    Ok(roles) => findings.extend(roles.iter().flat_map(|role| about_role(&folder, role))),
-                    Err(error) => {
-                        findings.extend(in_files(&error));
-                        failure = Some(Failure { code: 2, text: String::new() });
-                    }
-                }
-                if let Err(problem) = schema::build(&View::owner(model)) {
-                    let text = format!("{} {}", problem.message, problem.detail.unwrap_or_default());
-                    findings.push(Finding { kind: "schema", text, breaking: true });
-                    failure = Some(Failure::found());
-                }
-            }
-            Err(error) => {
-                findings.extend(in_files(&error));
-                failure = Some(Failure { code: 2, text: String::new() });
-            }
-        }
+        findings.extend(puente_service::check(&folder));
+        let is_broken = |finding: &Finding| finding.breaking && finding.kind == FindingKind::Project;
+        let mut failure = match findings.iter().any(is_broken) {
+            true => Some(Failure { code: 2, text: String::new() }),
+            false => findings.iter().any(|finding| finding.breaking).then(Failure::found),
+        };
         if self.offline {
             return (findings, failure);
         }
@@ -101,46 +69,34 @@ impl Check {
             match puente_service::check_drift(&folder, source, &surveyed) {
                 Ok(drift) => {
                     breaks |= drift.iter().any(|drift| drift.breaking);
-                    findings.extend(drift.into_iter().map(|d| Finding {
-                        kind: "drift",
-                        text: format!("{of}{}", d.text),
-                        breaking: d.breaking,
-                    }));
+                    findings.extend(
+                        drift.into_iter().map(|d| finding(FindingKind::Drift, format!("{of}{}", d.text), d.breaking)),
+                    );
                 }
                 Err(problem) => {
-                    findings.push(Finding { kind: "source", text: format!("{of}{}", problem.message), breaking: true });
+                    findings.push(finding(FindingKind::Source, format!("{of}{}", problem.message), true));
                     failure = failure.or_else(|| Some(Failure { code: 3, text: String::new() }));
                 }
             }
         }
         if breaks {
             let text = "run `puente survey` to take the changes over".to_owned();
-            findings.push(Finding { kind: "drift", text, breaking: true });
+            findings.push(finding(FindingKind::Drift, text, true));
             failure = failure.or_else(|| Some(Failure::found()));
         }
         (findings, failure)
     }
 }
 
-/// What a role allows that may not have been meant, and whether its schema can be built.
-fn about_role(folder: &ProjectFolder, role: &Role) -> Vec<Finding> {
-    let anonymous = folder.project.identity.anonymous.as_deref() == Some(role.view.role());
-    let warned = access::warnings(role, anonymous).into_iter();
-    let mut findings: Vec<Finding> =
-        warned.map(|warning| Finding { kind: "access", text: warning.to_string(), breaking: false }).collect();
-    if let Err(problem) = schema::build(&role.view) {
-        let text = format!("role `{}`: {} {}", role.view.role(), problem.message, problem.detail.unwrap_or_default());
-        findings.push(Finding { kind: "schema", text, breaking: true });
-    }
-    findings
+fn finding(kind: FindingKind, text: String, breaking: bool) -> Finding {
+    Finding { kind, text, breaking, line: None, column: None }
 }
 
-fn in_files(error: &FolderError) -> Vec<Finding> {
-    match error {
-        FolderError::Unreadable(text) => vec![Finding { kind: "project", text: text.clone(), breaking: true }],
-        FolderError::Mistakes(mistakes) => mistakes
-            .iter()
-            .map(|mistake| Finding { kind: "project", text: mistake.to_string(), breaking: true })
-            .collect(),
+/// The text of a finding, behind its place in the project file where it has one.
+fn placed(finding: &Finding) -> String {
+    match (finding.line, finding.column) {
+        (Some(line), Some(column)) => format!("{FILE}:{line}:{column}: {}", finding.text),
+        (Some(line), None) => format!("{FILE}:{line}: {}", finding.text),
+        (None, ..) => finding.text.clone(),
     }
 }

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use puente_core::catalog::Engine;
 use puente_core::project::{self, SourceSettings};
-use puente_service::{NewKey, ProjectFolder, environment, logging};
+use puente_service::{NewKey, ProjectFolder, SurveyOutcome, environment, logging};
 
 use crate::exit::Failure;
 use crate::output::{self, faint, heading};
@@ -48,13 +48,13 @@ impl Demo {
             }
             Some(url) => self.on_server(url)?,
         };
-        puente_service::survey(&folder, None)?;
+        let surveyed = puente_service::survey(&folder, None)?;
         output::say(format!(
             "The mountain huts are in {} ({:.1} s).",
             self.dir.display(),
             start.elapsed().as_secs_f64()
         ));
-        super::block_on(self.serve(folder))?
+        super::block_on(self.serve(folder, surveyed))?
     }
 
     /// The demo in a database of the user's: loaded once, when the folder is made.
@@ -87,8 +87,9 @@ impl Demo {
         Ok(folder)
     }
 
-    async fn serve(&self, mut folder: ProjectFolder) -> Result<(), Failure> {
-        let started = super::serve::start(&folder, true, self.listen, None).await?;
+    async fn serve(&self, folder: ProjectFolder, surveyed: SurveyOutcome) -> Result<(), Failure> {
+        let serving = super::serve::Serving { development: true, workers: None, surveyed: Some(surveyed) };
+        let started = super::serve::start(folder.clone(), self.listen, serving).await?;
         let access_keys = &started.access_keys;
         let key = match environment::read(environment::OWNER_KEY) {
             Some(key) => key,
@@ -140,7 +141,7 @@ impl Demo {
             "  curl -s http://{address}/graphql -H 'Authorization: Bearer {key}' \\\n    -H 'Content-Type: application/json' -d '{{\"query\":\"{{ huts(first: 3) {{ nodes {{ name }} }} }}\"}}'"
         ));
         output::say(faint("\nCtrl-C stops it."));
-        started.serve(&mut folder, true).await;
+        started.serve(true).await;
         Ok(())
     }
 }

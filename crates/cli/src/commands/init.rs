@@ -68,7 +68,9 @@ impl Init {
                 None => std::fs::remove_file(&file),
             };
         })?;
-        keep_private(path);
+        if let Err(error) = folder.keep_private() {
+            output::note(error);
+        }
         let surveys: Vec<String> = outcome.sources.iter().map(|of| of.file.display().to_string()).collect();
         let verb = if before.is_some() { "wrote" } else { "made" };
         output::say(format!("{verb} {} and {}", file.display(), surveys.join(" and ")));
@@ -94,16 +96,6 @@ fn check_names(path: &Path, is_there: bool, sources: &[(String, String)]) -> Res
         known.push(name.clone());
     }
     Ok(())
-}
-
-/// Keeps secrets and records out of version control.
-fn keep_private(path: &Path) {
-    let file = path.join(".gitignore");
-    if !file.exists()
-        && let Err(error) = std::fs::write(&file, ".puente/\n")
-    {
-        output::note(format!("{} could not be written ({error}); keep `.puente/` out of git yourself", file.display()));
-    }
 }
 
 /// A project file lives in git: what is secret stays in the environment.

@@ -5,7 +5,9 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
-use puente_service::{AccessKeys, ProjectFolder, Running, ServeOptions, Served, environment, logging};
+use puente_service::{
+    AccessKeys, NewKey, ProjectFolder, Running, ServeOptions, Served, SurveyOutcome, environment, logging,
+};
 
 use crate::exit::Failure;
 use crate::output;
@@ -44,11 +46,20 @@ impl Serve {
             )));
         }
         logging::start();
-        let mut folder = super::open(project)?;
+        let folder = match self.development {
+            true => ProjectFolder::open_or_begin(project)?,
+            false => super::open(project)?,
+        };
         super::block_on(async {
-            let started = start(&folder, self.development, self.listen, self.workers).await?;
-            output::note(format!("console http://{0}/  API http://{0}/graphql", started.running.address));
-            started.serve(&mut folder, self.development).await;
+            let is_empty = folder.project.sources.is_empty();
+            let serving = Serving { development: self.development, workers: self.workers, surveyed: None };
+            let started = start(folder, self.listen, serving).await?;
+            let address = started.running.address;
+            output::note(format!("console http://{address}/  API http://{address}/graphql"));
+            if is_empty {
+                started.lead_the_first_one(address)?;
+            }
+            started.serve(self.development).await;
             Ok(())
         })?
     }
@@ -61,25 +72,33 @@ pub(crate) struct Started {
     signals: Signals,
 }
 
+/// How a folder is served.
+pub(crate) struct Serving {
+    pub(crate) development: bool,
+    pub(crate) workers: Option<usize>,
+    /// What a survey found just now.
+    pub(crate) surveyed: Option<SurveyOutcome>,
+}
+
 /// Starts the service of a folder.
-pub(crate) async fn start(
-    folder: &ProjectFolder,
-    development: bool,
-    listen: SocketAddr,
-    workers: Option<usize>,
-) -> Result<Started, Failure> {
+pub(crate) async fn start(folder: ProjectFolder, listen: SocketAddr, serving: Serving) -> Result<Started, Failure> {
+    let Serving { development, workers, surveyed } = serving;
     let owner_key = environment::read(environment::OWNER_KEY);
-    check_secrets(folder, owner_key.as_deref(), development)?;
-    let api = super::open_api(folder, folder.secret(development)?)?;
+    check_secrets(&folder, owner_key.as_deref(), development)?;
+    let api = super::open_api(&folder, folder.secret(development)?)?;
     let access_keys = Arc::new(AccessKeys::open(&folder.private_folder()?.join("records.db"))?);
+    let identity = folder.identity(development)?;
     let options = ServeOptions {
         listen,
         hosts: folder.project.service.hosts.clone(),
         origins: folder.project.service.origins.clone(),
         owner_key,
         workers,
+        folder,
+        development,
+        surveyed,
     };
-    let served = Served { api, identity: folder.identity(development)? };
+    let served = Served { api, identity };
     let running = puente_service::serve(served, Arc::clone(&access_keys), options).await?;
     // Heeded from here on: whoever is told that the service is up may signal at once.
     Ok(Started { running, access_keys, signals: Signals::new() })
@@ -103,16 +122,33 @@ fn check_secrets(folder: &ProjectFolder, owner_key: Option<&str>, development: b
 }
 
 impl Started {
+    /// Tells where to begin a project in which there is nothing yet: the console, opened with a key for it.
+    fn lead_the_first_one(&self, address: SocketAddr) -> Result<(), Failure> {
+        if environment::read(environment::OWNER_KEY).is_some() {
+            return Ok(());
+        }
+        const NAME: &str = "first-steps";
+        let known = self.access_keys.keys()?;
+        if known.iter().any(|key| key.name == NAME && key.revoked_at.is_none()) {
+            self.access_keys.revoke_key(NAME)?;
+        }
+        let new = NewKey { name: NAME, role: puente_core::access::OWNER, ..NewKey::default() };
+        let key = self.access_keys.create_key(&new)?;
+        output::note(format!("there is no project here yet; begin one at http://{address}/#key={key}"));
+        Ok(())
+    }
+
     /// Serves until the signal to stop; reloads the project at SIGHUP, and in development whenever its files change.
-    pub(crate) async fn serve(mut self, folder: &mut ProjectFolder, development: bool) {
-        let mut seen = written(folder);
+    pub(crate) async fn serve(mut self, development: bool) {
+        let mut seen = written(&self.running.folder());
         loop {
             match self.signals.next(development).await {
                 Wake::Stop => break,
-                Wake::Look if written(folder) == seen => {}
+                Wake::Look if written(&self.running.folder()) == seen => {}
                 Wake::Look | Wake::Reload => {
-                    seen = written(folder);
-                    match puente_service::reload(folder, &self.running, development) {
+                    let reloaded = self.running.reload();
+                    seen = written(&self.running.folder());
+                    match reloaded {
                         Ok(()) => tracing::info!(target: "puente::service", "the project was reloaded"),
                         Err(error) => tracing::error!(
                             target: "puente::service",

@@ -8,6 +8,7 @@
 
 mod claims;
 mod condition;
+mod follow;
 mod grants;
 mod rule;
 mod view;
@@ -16,6 +17,7 @@ mod warnings;
 pub use crate::project::{Action, OWNER};
 pub use claims::{Claims, claim_at};
 pub use condition::{Comparison, Condition, Hop, Masks, Operand, Origin, Path, Predicate, Quantifier, Test, TextTest};
+pub use follow::{check_rule, follow};
 pub use grants::{Grant, Role, roles};
 pub use view::{ResolvedClaims, TypeView, View, Within, WriteGrant};
 pub use warnings::warnings;

@@ -15,7 +15,7 @@ use serde_json::Value as Json;
 use super::claims::{ClaimPath, ClaimPredicate, ClaimShape, ClaimSource, ClaimTerm, ClaimValue};
 use super::{Comparison, Condition, Hop, Masks, Operand, Path, Quantifier, Test, TextTest};
 use crate::model::{Cardinality, Column, ColumnId, FieldType, Link, Model, Type, TypeId};
-use crate::project::{Mistake, RuleText};
+use crate::project::{Mistake, Renamed, RuleText};
 use crate::suggest::did_you_mean;
 use crate::value::{Datum, Scalar, datum_from_json};
 
@@ -66,6 +66,76 @@ fn shape_of(column: &Column) -> ClaimShape {
     if matches!(column.kind, FieldType::List(_)) { ClaimShape::List } else { ClaimShape::One }
 }
 
+/// A rule about rows of a type of a model, with the names that things have now.
+pub(super) fn with_names(model: &Model, of: TypeId, rule: &str, renamed: &Renamed) -> String {
+    let mut now = String::new();
+    let mut done = 0;
+    for (start, end) in names(rule) {
+        let is_called = |name: &str| name.rsplit('.').next() == Some(&rule[start..end]);
+        if !renamed.fields.iter().any(|(_, before, _)| is_called(before)) {
+            continue;
+        }
+        // What a name is about is told by what is said of one that nothing has, in its place.
+        let probe = format!("{}{NOBODYS}{}", &rule[..start], &rule[end..]);
+        let Some((t, missing)) = missing(model, of, &probe) else { continue };
+        let around = missing.rsplit_once('.').map_or(String::new(), |(around, _)| format!("{around}."));
+        let before = format!("{around}{}", &rule[start..end]);
+        let is_it = |(known, name, _): &&(String, String, String)| *known == model.types[t].name && *name == before;
+        if let Some((_, _, name)) = renamed.fields.iter().find(is_it) {
+            now.push_str(&rule[done..start]);
+            now.push_str(name.rsplit('.').next().unwrap_or(name));
+            done = end;
+        }
+    }
+    now.push_str(&rule[done..]);
+    now
+}
+
+/// A name that no field has.
+const NOBODYS: &str = "nobodys_name_1f6";
+
+/// The type that lacks a name of a rule, and the name.
+fn missing(model: &Model, of: TypeId, rule: &str) -> Option<(TypeId, String)> {
+    let (expression, source) = Parser::new().max_recursion_depth(DEEPEST).parse_with_source_info(rule).ok()?;
+    let mut registry = ClaimRegistry::default();
+    let scope = Scope { name: "row".to_owned(), of };
+    let mut compiler = Compiler { model, registry: &mut registry, scope, source: &source };
+    compiler.condition(&expression).err()?.missing.filter(|(_, name)| name.ends_with(NOBODYS))
+}
+
+/// Where in a rule names stand behind a dot, outside of texts: from one byte to another.
+fn names(rule: &str) -> Vec<(usize, usize)> {
+    let bytes = rule.as_bytes();
+    let is_of_name = |at: usize| bytes.get(at).is_some_and(|byte| byte.is_ascii_alphanumeric() || *byte == b'_');
+    let (mut found, mut at) = (Vec::new(), 0);
+    while at < bytes.len() {
+        match bytes[at] {
+            quote @ (b'"' | b'\'') => {
+                at += 1;
+                while at < bytes.len() && bytes[at] != quote {
+                    at += if bytes[at] == b'\\' { 2 } else { 1 };
+                }
+                at += 1;
+            }
+            b'.' => {
+                let start = at + 1;
+                at = start;
+                while is_of_name(at) {
+                    at += 1;
+                }
+                if at > start && !bytes[start].is_ascii_digit() {
+                    found.push((start, at));
+                }
+            }
+            _ => at += 1,
+        }
+    }
+    found
+}
+
+/// Deeper nesting than any rule has; the parser descends by calling itself.
+const DEEPEST: u16 = 48;
+
 fn within<T>(
     model: &Model,
     of: TypeId,
@@ -73,8 +143,6 @@ fn within<T>(
     registry: &mut ClaimRegistry,
     compile: impl FnOnce(&mut Compiler<'_>, &IdedExpr) -> Result<T, Wrong>,
 ) -> Result<T, Mistake> {
-    // Deeper nesting than any rule has; the parser descends by calling itself.
-    const DEEPEST: u16 = 48;
     let parsed = Parser::new().max_recursion_depth(DEEPEST).parse_with_source_info(&rule.text);
     let (expression, source) = parsed.map_err(|errors| {
         let error = errors.errors.first();
@@ -99,6 +167,8 @@ struct Wrong {
     /// In characters from the beginning.
     offset: usize,
     text: String,
+    /// The name that a type does not have, where that is what is wrong.
+    missing: Option<(TypeId, String)>,
 }
 
 /// The variable whose rows a condition is about.
@@ -165,7 +235,7 @@ const FUNCTIONS: &str = "rules know && || ! == != < <= > >= in, has(), size(), s
 impl Compiler<'_> {
     fn wrong(&self, at: &IdedExpr, text: impl Into<String>) -> Wrong {
         let offset = self.source.offset_for(at.id).map_or(0, |(start, _)| start as usize);
-        Wrong { offset, text: text.into() }
+        Wrong { offset, text: text.into(), missing: None }
     }
 
     fn condition(&mut self, expression: &IdedExpr) -> Result<Condition, Wrong> {
@@ -336,7 +406,8 @@ impl Compiler<'_> {
                 }
                 let fields = t.columns.iter().map(Column::label);
                 let hint = did_you_mean(name, fields.chain(t.links.iter().map(|l| l.field.as_str())));
-                Err(self.wrong(at, format!("`{}` has no field or link `{name}`{hint}", t.name)))
+                let wrong = self.wrong(at, format!("`{}` has no field or link `{name}`{hint}", t.name));
+                Err(Wrong { missing: Some((of, name.to_owned())), ..wrong })
             }
             Term::Column { path, of } if matches!(self.kind_of(&path, of), FieldType::Object(_)) => {
                 let t = &self.model.types[of];
@@ -347,7 +418,8 @@ impl Compiler<'_> {
                         let known = t.members(path.column).filter_map(|(_, member)| member.field.as_deref());
                         let hint = did_you_mean(name, known);
                         let label = t.columns[path.column].label();
-                        Err(self.wrong(at, format!("`{label}` has no member `{name}`{hint}")))
+                        let wrong = self.wrong(at, format!("`{label}` has no member `{name}`{hint}"));
+                        Err(Wrong { missing: Some((of, format!("{label}.{name}"))), ..wrong })
                     }
                 }
             }

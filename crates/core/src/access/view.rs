@@ -157,6 +157,30 @@ impl View {
         self
     }
 
+    /// The same with all fields of one type, whatever the role was granted of it; which rows it sees, and where values are masked,
+    /// stays. For whoever answers for the grants and looks at what they withhold.
+    #[must_use]
+    pub fn seeing_through(mut self, of: TypeId) -> Self {
+        let whole = TypeView::whole(&self.model, of);
+        if let Some(t) = &mut self.types[of] {
+            *t = TypeView { rows: t.rows.clone(), masks: Arc::clone(&t.masks), ..whole };
+        }
+        self
+    }
+
+    /// The same with those rows of one type alone that an action reaches: those that can be seen and that its own rule allows.
+    #[must_use]
+    pub fn reaching(mut self, of: TypeId, action: Action) -> Self {
+        if let Some(t) = &mut self.types[of]
+            && let Some(rows) = t.write(action).and_then(|grant| grant.rows.clone())
+        {
+            let seen = t.rows.take().map(|seen| (*seen).clone());
+            let both = seen.into_iter().chain([(*rows).clone()]).collect();
+            t.rows = Some(Arc::new(Condition::And(both)));
+        }
+        self
+    }
+
     /// How many values its rules take from the claims.
     pub fn claims(&self) -> usize {
         self.claims.len()

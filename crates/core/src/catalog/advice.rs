@@ -1,6 +1,6 @@
 //! Advice: what the survey would tell the owner of the database, without changing anything.
 
-use super::{Catalog, TableKind};
+use super::{Catalog, Engine, Table, TableKind};
 
 /// One piece of advice.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -9,6 +9,8 @@ pub struct Advice {
     pub place: String,
     /// What was seen, what follows, and the remedy.
     pub text: String,
+    /// A statement that would mend it, ready to be run.
+    pub statement: Option<String>,
 }
 
 /// Rows below which a missing index is not worth a word.
@@ -24,6 +26,7 @@ pub fn advise(catalog: &Catalog) -> Vec<Advice> {
             found.push(Advice {
                 place: name.clone(),
                 text: "has no key: it is read-only and paged by `skip` only; a primary key would give cursors".into(),
+                statement: None,
             });
         }
         for key in table.keys() {
@@ -39,29 +42,44 @@ pub fn advise(catalog: &Catalog) -> Vec<Advice> {
                         "is a key over `{}`, which is {what}: rows are not found by it, nor paged",
                         column.name
                     ),
+                    statement: None,
                 });
             }
         }
         for key in &table.foreign_keys {
             if !table.is_indexed(&key.columns) && table.about_rows >= WORTH_AN_INDEX {
-                let columns = key.columns.join(", ");
+                let statement = index_statement(catalog.engine, table, &key.columns);
                 found.push(Advice {
-                    place: format!("{name}({columns})"),
+                    place: format!("{name}({})", key.columns.join(", ")),
                     text: format!(
-                        "refers to `{}` without an index over about {} rows; `create index on {name} ({columns})` \
-                         would make the link from `{}` cheap",
+                        "refers to `{}` without an index over about {} rows; `{statement}` would make the link from `{}` \
+                         cheap",
                         key.table, table.about_rows, key.table
                     ),
+                    statement: Some(statement),
                 });
             }
         }
         for column in &table.columns {
             if let Some(notice) = &column.notice {
-                found.push(Advice { place: format!("{name}.{}", column.name), text: notice.clone() });
+                found.push(Advice { place: format!("{name}.{}", column.name), text: notice.clone(), statement: None });
             }
         }
     }
     found
+}
+
+/// The statement that makes an index, with the names quoted as the engine has it.
+fn index_statement(engine: Engine, table: &Table, columns: &[String]) -> String {
+    let quoted = |name: &str| match engine {
+        Engine::Mariadb => format!("`{}`", name.replace('`', "``")),
+        Engine::Sqlite | Engine::Postgres | Engine::Mongodb => format!("\"{}\"", name.replace('"', "\"\"")),
+    };
+    let relation = table.relation.as_deref().unwrap_or(&table.name);
+    let schema = table.schema.as_ref().map_or_else(String::new, |schema| format!("{}.", quoted(schema)));
+    let name = quoted(&format!("{relation}_{}", columns.join("_")));
+    let columns: Vec<String> = columns.iter().map(|column| quoted(column)).collect();
+    format!("create index {name} on {schema}{} ({})", quoted(relation), columns.join(", "))
 }
 
 #[cfg(test)]

@@ -4,6 +4,7 @@ use std::collections::HashMap;
 
 use super::{SourceId, names};
 use crate::catalog::{Catalog, Column, ColumnShape, Table};
+use crate::project::{Edit, FieldSetting, LinkText, TypeSetting};
 
 /// A link that the survey suggests.
 #[derive(Debug, Clone, PartialEq)]
@@ -27,12 +28,24 @@ pub struct Proposal {
 }
 
 impl Proposal {
-    /// The lines to paste into the project file.
-    pub fn to_toml(&self) -> String {
-        let (table, to) = match &self.sources {
+    /// What taking it changes in the project file.
+    pub fn edit(&self) -> Edit {
+        let (table, to) = self.tables();
+        let (columns, references) = (vec![self.column.clone()], vec![self.references.clone()]);
+        Edit::AddLink { link: LinkText { table, columns, to, references, ..LinkText::default() } }
+    }
+
+    /// What the project file calls its tables.
+    fn tables(&self) -> (String, String) {
+        match &self.sources {
             Some((source, to_source)) => (in_source(source, &self.table), in_source(to_source, &self.to)),
             None => (self.table.clone(), self.to.clone()),
-        };
+        }
+    }
+
+    /// The lines to paste into the project file.
+    pub fn to_toml(&self) -> String {
+        let (table, to) = self.tables();
         format!(
             "[[link]]\ntable = {table:?}\ncolumns = [{:?}]\nto = {to:?}\nreferences = [{:?}]\n",
             self.column, self.references
@@ -56,8 +69,17 @@ pub struct KeyProposal {
 impl KeyProposal {
     /// The lines to paste into the project file, where it says nothing of the table yet.
     pub fn to_toml(&self) -> String {
-        let table = self.source.as_ref().map_or_else(|| self.table.clone(), |source| in_source(source, &self.table));
-        format!("[[type]]\ntable = {table:?}\n{}", self.line())
+        format!("[[type]]\ntable = {:?}\n{}", self.table_name(), self.line())
+    }
+
+    /// What the project file calls the table.
+    fn table_name(&self) -> String {
+        self.source.as_ref().map_or_else(|| self.table.clone(), |source| in_source(source, &self.table))
+    }
+
+    /// What taking it changes in the project file.
+    pub fn edit(&self) -> Edit {
+        Edit::SetType { table: self.table_name(), setting: TypeSetting::Key(self.columns.clone()) }
     }
 
     /// The line that says the key.
@@ -83,7 +105,13 @@ impl ShapeProposal {
     /// The lines to paste into the project file, where it says nothing of the table yet.
     pub fn to_toml(&self) -> String {
         let column = toml_key(&self.column);
-        format!("[[type]]\ntable = {:?}\n\n[type.fields.{column}]\nshape = true\n", self.table_name())
+        format!("[[type]]\ntable = {:?}\n[type.fields.{column}]\nshape = true\n", self.table_name())
+    }
+
+    /// What taking it changes in the project file.
+    pub fn edit(&self) -> Edit {
+        let setting = FieldSetting::Shape(true);
+        Edit::SetField { table: self.table_name(), column: self.column.clone(), member: None, setting }
     }
 
     /// What the project file calls the table.

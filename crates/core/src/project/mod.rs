@@ -15,7 +15,7 @@ use std::fmt;
 
 use indexmap::IndexMap;
 
-pub use edit::with_shape;
+pub use edit::{Edit, EditError, FieldRule, FieldSetting, GrantText, LinkText, Renamed, TypeSetting, apply, follow};
 pub use identity::{ALGORITHMS, Identity, TokenKey, Tokens};
 pub use limits::Limits;
 pub use links::LinkEdit;
@@ -134,6 +134,20 @@ pub fn read(text: &str, environment: &dyn Fn(&str) -> Option<String>) -> Result<
 }
 
 impl Project {
+    /// A project in which nobody has begun yet: without a source, which no file may be.
+    pub fn empty() -> Self {
+        Project {
+            sources: Vec::new(),
+            service: Service::default(),
+            identity: Identity::default(),
+            limits: Limits::default(),
+            roles: IndexMap::new(),
+            types: IndexMap::new(),
+            links: Vec::new(),
+            exposed: Vec::new(),
+        }
+    }
+
     /// The source of this name.
     pub fn source(&self, name: &str) -> Option<&SourceSettings> {
         self.sources.iter().find(|source| source.name == name)
@@ -157,6 +171,11 @@ fn read_service(reader: &mut Reader<'_>, section: &Section) -> Service {
         }
     }
     Service { secret, hosts: reader.texts(section, "hosts"), origins }
+}
+
+/// Does a name in the project file, perhaps with its source's before it, mean the table that is called so?
+pub fn names_table(name: &str, called: &str) -> bool {
+    name == called || name.split_once(':').is_some_and(|(_, table)| table == called)
 }
 
 fn is_plain_name(name: &str) -> bool {

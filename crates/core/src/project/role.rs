@@ -1,6 +1,8 @@
 //! `[role.NAME]`: who may see and change what, as typed. What it comes to on the model is [`crate::access`]'s to say.
 
 use indexmap::IndexMap;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
 
 use super::limits::read_limits;
 use super::reader::{Reader, Section};
@@ -10,7 +12,8 @@ use super::{Limits, Place, is_plain_name};
 pub const OWNER: &str = "owner";
 
 /// What a grant allows.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "camelCase")]
 pub enum Action {
     /// Reading, and with it filtering, ordering and counting.
     Read,

@@ -1,5 +1,6 @@
 //! A role's GraphQL schema: its SDL, and the validated form that documents are checked against.
 
+mod differences;
 mod inputs;
 mod json;
 mod sdl;
@@ -15,6 +16,7 @@ use apollo_compiler::{Node, Schema};
 use crate::access::View;
 use crate::error::{Code, Problem};
 
+pub use differences::{Difference, differences};
 pub use sdl::{DIRECTIONS, print};
 
 /// A validated schema.

@@ -237,27 +237,38 @@ fn respond_with(media: MediaType, result: AskResult) -> HttpResponse {
 }
 
 impl Unidentified {
-    /// The response that says what is missing.
-    pub(super) fn respond(self, media: MediaType) -> HttpResponse {
-        let (challenge, text) = match self {
+    /// What is missing: the challenge of a 401, and the sentence; without a challenge it is we who could not find out.
+    pub(super) fn told(self) -> (Option<&'static str>, String) {
+        match self {
             Unidentified::Missing => {
-                ("Bearer", "who is asking? Send `Authorization: Bearer …` with an access key or a token".to_owned())
+                let text = "who is asking? Send `Authorization: Bearer …` with an access key or a token";
+                (Some("Bearer"), text.to_owned())
             }
             Unidentified::Malformed => {
-                ("Bearer", "the `Authorization` header is not of the form `Bearer KEY`".to_owned())
+                (Some("Bearer"), "the `Authorization` header is not of the form `Bearer KEY`".to_owned())
             }
             // RFC 6750, section 3.1.
-            Unidentified::Refused(text) => ("Bearer error=\"invalid_token\"", text),
+            Unidentified::Refused(text) => (Some("Bearer error=\"invalid_token\""), text),
             Unidentified::Unchecked(detail) => {
                 let text = "who is asking cannot be checked at the moment; try again later";
-                let problem = Problem::new(Code::Internal, text);
                 tracing::error!(target: "puente::service", detail, "{text}");
-                return respond(media, StatusCode::INTERNAL_SERVER_ERROR, &[problem]);
+                (None, text.to_owned())
             }
-        };
-        let mut response = respond(media, StatusCode::UNAUTHORIZED, &[Problem::new(Code::Unauthenticated, text)]);
-        response.headers_mut().insert(header::WWW_AUTHENTICATE, header::HeaderValue::from_static(challenge));
-        response
+        }
+    }
+
+    /// The response that says what is missing.
+    pub(super) fn respond(self, media: MediaType) -> HttpResponse {
+        match self.told() {
+            (None, text) => respond(media, StatusCode::INTERNAL_SERVER_ERROR, &[Problem::new(Code::Internal, text)]),
+            (Some(challenge), text) => {
+                let problem = Problem::new(Code::Unauthenticated, text);
+                let mut response = respond(media, StatusCode::UNAUTHORIZED, &[problem]);
+                let challenge = header::HeaderValue::from_static(challenge);
+                response.headers_mut().insert(header::WWW_AUTHENTICATE, challenge);
+                response
+            }
+        }
     }
 }
 

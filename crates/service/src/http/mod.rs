@@ -5,6 +5,7 @@ mod graphql;
 mod guard;
 mod negotiation;
 mod pages;
+mod project;
 
 use std::fmt;
 use std::net::SocketAddr;
@@ -18,8 +19,12 @@ use actix_web::{App, HttpRequest, HttpServer, web};
 
 use crate::access_keys::AccessKeys;
 use crate::api::Api;
+use crate::folder::{OpenError, ProjectFolder};
 use crate::identity::{Caller, Identity, Unidentified};
+use crate::operations::SurveyOutcome;
+use crate::workbench::Workbench;
 pub(crate) use guard::Guard;
+pub use project::interface;
 use puente_run::turns::{Gate, Places};
 
 /// How the service is reached.
@@ -35,6 +40,12 @@ pub struct ServeOptions {
     pub owner_key: Option<String>,
     /// Threads that serve HTTP; absent, one per processor.
     pub workers: Option<usize>,
+    /// The folder of the project that is served.
+    pub folder: ProjectFolder,
+    /// Is it served for development? Then its file can be edited over HTTP, by the owner.
+    pub development: bool,
+    /// What a survey found just now, if there was one.
+    pub surveyed: Option<SurveyOutcome>,
 }
 
 /// Why the service did not start.
@@ -60,9 +71,17 @@ pub struct Running {
 }
 
 impl Running {
-    /// Serves something else from now on, all of it at once: what runs ends with what it began with.
-    pub fn replace(&self, served: Served) {
-        *self.shared.served.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(served);
+    /// Reads the project again and serves it as it is now, all of it at once: what runs ends with what it began with.
+    ///
+    /// # Errors
+    /// What is wrong; what was served is then served on.
+    pub fn reload(&self) -> Result<(), OpenError> {
+        crate::reload::reload(&self.shared)
+    }
+
+    /// The folder of the project, as it was last read.
+    pub fn folder(&self) -> Arc<ProjectFolder> {
+        self.shared.workbench.folder()
     }
 
     /// What is served.
@@ -95,6 +114,7 @@ pub(crate) struct Shared {
     pub(crate) access_keys: Arc<AccessKeys>,
     pub(crate) owner_key: Option<[u8; 32]>,
     served: RwLock<Arc<Served>>,
+    pub(crate) workbench: Workbench,
     readiness: pages::Readiness,
     /// Before bodies that are large enough to matter, while they are read.
     bodies: Gate,
@@ -106,6 +126,11 @@ const BODIES: usize = 32;
 const MOST_WAITING: usize = 1_024;
 
 impl Shared {
+    /// Serves something else from now on.
+    pub(crate) fn replace(&self, served: Served) {
+        *self.served.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(served);
+    }
+
     /// What is served at this moment.
     pub(crate) fn served(&self) -> Arc<Served> {
         Arc::clone(&self.served.read().unwrap_or_else(PoisonError::into_inner))
@@ -158,6 +183,7 @@ pub async fn serve(served: Served, access_keys: Arc<AccessKeys>, options: ServeO
         access_keys,
         owner_key,
         served: RwLock::new(Arc::new(served)),
+        workbench: Workbench::new(options.folder, options.development, options.surveyed),
         readiness: pages::Readiness::default(),
         bodies: Gate::new(Places { regular: BODIES, spare: BODIES }, MOST_WAITING),
     });
@@ -169,6 +195,7 @@ pub async fn serve(served: Served, access_keys: Arc<AccessKeys>, options: ServeO
             .wrap(from_fn(guard::check))
             .app_data(web::Data::from(Arc::clone(&guard)))
             .configure(graphql::routes)
+            .configure(project::routes)
             .configure(pages::routes)
     })
     // Half-closed connections off: only then does the server hear that a client left, and its ask is cancelled.

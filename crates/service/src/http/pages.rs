@@ -47,7 +47,7 @@ impl Readiness {
     /// How long the source may take to answer.
     const PATIENCE: Duration = Duration::from_secs(2);
 
-    async fn look(&self, api: &Api) -> Found {
+    pub(super) async fn look(&self, api: &Api) -> Found {
         let came = Instant::now();
         let mut last = self.0.lock().await;
         // A look that began while this one waited tells it, too.

@@ -190,6 +190,21 @@ impl Caller {
         &self.party
     }
 
+    /// The roles that it may ask as.
+    pub(crate) fn roles(&self) -> &[String] {
+        &self.roles
+    }
+
+    /// The claims that are believed.
+    pub(crate) fn claims(&self) -> &Map<String, Json> {
+        &self.claims
+    }
+
+    /// How it is known.
+    pub(crate) fn by(&self) -> &AuthMethod {
+        &self.by
+    }
+
     /// Is it the owner, by an access key of its own?
     pub(crate) fn is_owner(&self) -> bool {
         self.by == AuthMethod::OwnerKey

@@ -18,7 +18,7 @@ use super::connect::connect;
 use super::fault;
 use super::types::{checked_texts, checks_json, judge};
 use crate::sampling::{KeySearch, SAMPLED_ROWS, ValueSample, convincing, question, spread_key};
-use puente_run::Survey;
+use puente_run::{Survey, SurveyWatch};
 
 /// Tables and views of the database; system-versioned tables are tables.
 const TABLES: &str = "\
@@ -56,10 +56,10 @@ select table_name, check_clause from information_schema.check_constraints where 
 ///
 /// # Errors
 /// `SOURCE_UNAVAILABLE` where the database cannot be reached, or what it reports.
-pub fn survey(settings: &SourceSettings, base: &Path) -> Result<Survey, Problem> {
+pub fn survey(settings: &SourceSettings, base: &Path, watch: &SurveyWatch) -> Result<Survey, Problem> {
     crate::server::block_on(async {
         let mut session = connect(settings, base).await?;
-        let survey = read(&mut session, settings).await.map_err(|error| fault::problem(&error))?;
+        let survey = read(&mut session, settings, watch).await.map_err(|error| fault::problem(&error))?;
         let _ = session.disconnect().await;
         Ok(survey)
     })
@@ -83,7 +83,7 @@ fn flag(row: &Row, at: usize) -> bool {
     text(row, at).as_deref() == Some("1")
 }
 
-async fn read(session: &mut Conn, settings: &SourceSettings) -> Result<Survey, Error> {
+async fn read(session: &mut Conn, settings: &SourceSettings, watch: &SurveyWatch) -> Result<Survey, Error> {
     session.query_drop("start transaction read only").await?;
     let mut tables: Vec<Table> = Vec::new();
     for row in session.query::<Row, _>(TABLES).await? {
@@ -105,13 +105,22 @@ async fn read(session: &mut Conn, settings: &SourceSettings) -> Result<Survey, E
             add_check(table, &words(&row, 1));
         }
     }
-    for table in &mut tables {
+    let of = tables.len();
+    for (done, table) in tables.iter_mut().enumerate() {
+        if !watch.reach(format!("table {}", table.name), done, of) {
+            break;
+        }
         judge_flags(session, table).await;
         add_shapes(session, table, settings.samples).await;
     }
     let catalog = Catalog { format: FORMAT, engine: Engine::Mariadb, tables, names: AssignedNames::default() };
     let mut proposals = Vec::new();
-    for candidate in candidates(&catalog) {
+    let found = candidates(&catalog);
+    let of = found.len();
+    for (done, candidate) in found.into_iter().enumerate() {
+        if !watch.reach(format!("values of {}.{}", candidate.table, candidate.column), done, of) {
+            break;
+        }
         proposals.extend(sampled(session, candidate).await);
     }
     let mut keys = Vec::new();

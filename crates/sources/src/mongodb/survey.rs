@@ -17,7 +17,7 @@ use puente_core::error::Problem;
 use puente_core::model::{KeyProposal, Proposal, candidates};
 use puente_core::project::SourceSettings;
 use puente_core::value::Scalar;
-use puente_run::Survey;
+use puente_run::{Survey, SurveyWatch};
 
 use super::condition::COMPUTED;
 use super::connect::connect;
@@ -36,10 +36,10 @@ const NAMES_TOLD: usize = 5;
 ///
 /// # Errors
 /// `SOURCE_UNAVAILABLE` where the database cannot be reached, or what it reports.
-pub fn survey(settings: &SourceSettings, base: &Path) -> Result<Survey, Problem> {
+pub fn survey(settings: &SourceSettings, base: &Path, watch: &SurveyWatch) -> Result<Survey, Problem> {
     crate::server::block_on(async {
         let database = connect(settings, base).await?;
-        let survey = read(&database, settings).await.map_err(|error| fault::problem(&error));
+        let survey = read(&database, settings, watch).await.map_err(|error| fault::problem(&error));
         database.client().clone().shutdown().await;
         survey
     })
@@ -48,7 +48,7 @@ pub fn survey(settings: &SourceSettings, base: &Path) -> Result<Survey, Problem>
 /// What the driver gives.
 type Told<T> = Result<T, mongodb::error::Error>;
 
-async fn read(database: &Database, settings: &SourceSettings) -> Told<Survey> {
+async fn read(database: &Database, settings: &SourceSettings, watch: &SurveyWatch) -> Told<Survey> {
     let mut found: Vec<CollectionSpecification> = Vec::new();
     let mut listed = database.list_collections().await?;
     while listed.advance().await? {
@@ -58,7 +58,10 @@ async fn read(database: &Database, settings: &SourceSettings) -> Told<Survey> {
     found.sort_by(|a, b| a.name.cmp(&b.name));
     let writes = Privileges::read(database).await?;
     let (mut tables, mut notices, mut keys) = (Vec::new(), Vec::new(), Vec::new());
-    for specification in &found {
+    for (done, specification) in found.iter().enumerate() {
+        if !watch.reach(format!("collection {}", specification.name), done, found.len()) {
+            break;
+        }
         let mut collection = Collection { database, specification, settings, notices: Vec::new(), keys: Vec::new() };
         let table = collection.table(&writes).await?;
         notices.append(&mut collection.notices);
@@ -71,7 +74,12 @@ async fn read(database: &Database, settings: &SourceSettings) -> Told<Survey> {
     }
     let catalog = Catalog { format: FORMAT, engine: Engine::Mongodb, tables, names: AssignedNames::default() };
     let mut proposals = Vec::new();
-    for candidate in candidates(&catalog) {
+    let found = candidates(&catalog);
+    let of = found.len();
+    for (done, candidate) in found.into_iter().enumerate() {
+        if !watch.reach(format!("values of {}.{}", candidate.table, candidate.column), done, of) {
+            break;
+        }
         let counts = sampled(database, &candidate).await?;
         proposals.extend(convincing(candidate, counts));
     }

@@ -21,7 +21,7 @@ use super::fault;
 use super::types::{TypeFound, checked_texts, judge};
 use crate::member_index::{on_column, on_expression};
 use crate::sampling::{KeySearch, ValueSample, convincing, question, spread_key};
-use puente_run::Survey;
+use puente_run::{Survey, SurveyWatch};
 
 /// How long one question of the survey may take.
 const STATEMENT_TIMEOUT: &str = "set statement_timeout = '30s'";
@@ -108,14 +108,18 @@ select enumtypid, array_agg(enumlabel::text order by enumsortorder) from pg_enum
 ///
 /// # Errors
 /// `SOURCE_UNAVAILABLE` where the database cannot be reached, or what it reports.
-pub fn survey(settings: &SourceSettings, base: &Path) -> Result<Survey, Problem> {
+pub fn survey(settings: &SourceSettings, base: &Path, watch: &SurveyWatch) -> Result<Survey, Problem> {
     crate::server::block_on(async {
         let client = connect(settings, base).await?;
-        read(&client, settings).await.map_err(|error| fault::problem(&error))
+        read(&client, settings, watch).await.map_err(|error| fault::problem(&error))
     })
 }
 
-async fn read(client: &Client, settings: &SourceSettings) -> Result<Survey, tokio_postgres::Error> {
+async fn read(
+    client: &Client,
+    settings: &SourceSettings,
+    watch: &SurveyWatch,
+) -> Result<Survey, tokio_postgres::Error> {
     client.batch_execute(STATEMENT_TIMEOUT).await?;
     client.batch_execute("begin isolation level repeatable read read only").await?;
     let schemas = if settings.schemas.is_empty() { vec!["public".to_owned()] } else { settings.schemas.clone() };
@@ -150,12 +154,21 @@ async fn read(client: &Client, settings: &SourceSettings) -> Result<Survey, toki
         table.indexes.dedup();
     }
     tables.sort_by(|a, b| a.name.cmp(&b.name));
-    for table in &mut tables {
+    let of = tables.len();
+    for (done, table) in tables.iter_mut().enumerate() {
+        if !watch.reach(format!("table {}", table.name), done, of) {
+            break;
+        }
         add_shapes(client, table, settings.samples).await;
     }
     let catalog = Catalog { format: FORMAT, engine: Engine::Postgres, tables, names: AssignedNames::default() };
     let mut proposals = Vec::new();
-    for candidate in candidates(&catalog) {
+    let found = candidates(&catalog);
+    let of = found.len();
+    for (done, candidate) in found.into_iter().enumerate() {
+        if !watch.reach(format!("values of {}.{}", candidate.table, candidate.column), done, of) {
+            break;
+        }
         proposals.extend(sampled(client, &catalog, candidate).await);
     }
     let mut keys = Vec::new();

@@ -19,7 +19,7 @@ use super::fault::problem;
 use super::sample::Sample;
 use crate::member_index::{first_indexed, generated, has_condition, on_column, on_expression};
 use crate::sampling::{KeySearch, ValueSample, convincing, question, spread_key};
-use puente_run::Survey;
+use puente_run::{Survey, SurveyWatch};
 
 /// Rows sampled from each end of a table.
 const SAMPLED_ROWS: u32 = 1_000;
@@ -30,19 +30,25 @@ const COUNTED_ROWS: u32 = 100_000;
 ///
 /// # Errors
 /// `SOURCE_UNAVAILABLE` where the file cannot be read. A table that cannot be read is a notice.
-pub fn survey(settings: &SourceSettings, base: &Path) -> Result<Survey, Problem> {
+pub fn survey(settings: &SourceSettings, base: &Path, watch: &SurveyWatch) -> Result<Survey, Problem> {
     let file = &super::file_of(&settings.url.0, base);
     let connection = super::open(file).map_err(|error| problem(&error, file))?;
-    read(&connection, settings).map_err(|error| problem(&error, file))
+    read(&connection, settings, watch).map_err(|error| problem(&error, file))
 }
 
-fn read(connection: &Connection, settings: &SourceSettings) -> rusqlite::Result<Survey> {
+fn read(connection: &Connection, settings: &SourceSettings, watch: &SurveyWatch) -> rusqlite::Result<Survey> {
     connection.execute_batch("begin")?;
     super::past_rollback(|| super::tables(connection))?;
     let mut notices = virtual_tables(connection)?;
     let mut tables = Vec::new();
-    for listed in list(connection)?.into_iter().filter(|listed| !settings.leaves_out(&listed.name)) {
+    let mut listed = list(connection)?;
+    listed.retain(|listed| !settings.leaves_out(&listed.name));
+    let of = listed.len();
+    for (done, listed) in listed.into_iter().enumerate() {
         let name = listed.name.clone();
+        if !watch.reach(format!("table {name}"), done, of) {
+            break;
+        }
         match table(connection, listed) {
             Ok(mut table) => {
                 add_shapes(connection, &mut table, settings.samples)?;
@@ -54,7 +60,12 @@ fn read(connection: &Connection, settings: &SourceSettings) -> rusqlite::Result<
     let mut catalog = Catalog { format: FORMAT, engine: Engine::Sqlite, tables, names: AssignedNames::default() };
     resolve_implicit_references(&mut catalog);
     let mut proposals = Vec::new();
-    for candidate in candidates(&catalog) {
+    let found = candidates(&catalog);
+    let of = found.len();
+    for (done, candidate) in found.into_iter().enumerate() {
+        if !watch.reach(format!("values of {}.{}", candidate.table, candidate.column), done, of) {
+            break;
+        }
         proposals.extend(sampled(connection, candidate)?);
     }
     let keys =
@@ -441,7 +452,7 @@ mod tests {
         connection.execute_batch(sql).unwrap();
         let settings =
             puente_core::project::read("[source.main]\nurl = \"sqlite:x\"", &|_| None).unwrap().sources.remove(0);
-        read(&connection, &settings).unwrap()
+        read(&connection, &settings, &SurveyWatch::default()).unwrap()
     }
 
     #[test]

@@ -1,4 +1,4 @@
-//! What the command line does beside asking, and what the console will share: surveying and comparing.
+//! Surveying sources, and taking what a survey proposes.
 
 use std::path::PathBuf;
 
@@ -7,10 +7,12 @@ use puente_core::error::Problem;
 use puente_core::model::{
     self, CrossingCandidate, KeyProposal, Model, Proposal, ShapeProposal, SourceId, crossing_candidates, shaped,
 };
-use puente_core::project::{self, Project, SourceSettings};
+use puente_core::project::{self, Edit, Project, SourceSettings, names_table};
 
-use crate::evidence;
+use super::edit::with_edits;
+use super::evidence;
 use crate::folder::{FolderError, ProjectFolder};
+use puente_run::SurveyWatch;
 
 /// What a survey found and changed.
 #[derive(Debug)]
@@ -69,6 +71,18 @@ pub enum SurveyError {
 /// # Errors
 /// [`SurveyError`]; the old survey files are then as they were.
 pub fn survey(folder: &ProjectFolder, only: Option<&str>) -> Result<SurveyOutcome, SurveyError> {
+    survey_watched(folder, only, &SurveyWatch::default())
+}
+
+/// The same, while somebody watches.
+///
+/// # Errors
+/// [`SurveyError`]; the old survey files are then as they were, also where it was stopped.
+pub(crate) fn survey_watched(
+    folder: &ProjectFolder,
+    only: Option<&str>,
+    watch: &SurveyWatch,
+) -> Result<SurveyOutcome, SurveyError> {
     let project = &folder.project;
     let (mut catalogs, mut sources) = (Vec::new(), Vec::new());
     let (mut proposals, mut keys) = (Vec::new(), Vec::new());
@@ -80,7 +94,7 @@ pub fn survey(folder: &ProjectFolder, only: Option<&str>) -> Result<SurveyOutcom
             catalogs.push(before);
             continue;
         }
-        let found = puente_sources::survey(source, &folder.path).map_err(|problem| {
+        let found = puente_sources::survey_watched(source, &folder.path, watch).map_err(|problem| {
             SurveyError::Source(if project.sources.len() > 1 { problem.of_source(&source.name) } else { problem })
         })?;
         let mut catalog = found.catalog;
@@ -176,14 +190,9 @@ fn modelled(folder: &ProjectFolder, catalogs: &mut [Option<Catalog>]) -> Result<
 
 /// What the project file calls a table: by its own name, and where several sources have one of that name, with the source's before
 /// it.
-fn table_called(project: &Project, catalogs: &[&Catalog], source: SourceId, table: &str) -> String {
+pub(crate) fn table_called(project: &Project, catalogs: &[&Catalog], source: SourceId, table: &str) -> String {
     let is_one_of_several = catalogs.iter().filter(|catalog| catalog.table(table).is_some()).count() > 1;
     if is_one_of_several { format!("{}:{table}", project.sources[source].name) } else { table.to_owned() }
-}
-
-/// Does a name in the project file, perhaps with its source's before it, mean the table that is called so?
-fn names_table(name: &str, called: &str) -> bool {
-    name == called || name.split_once(':').is_some_and(|(_, table)| table == called)
 }
 
 /// Does the project file have a link already?
@@ -212,6 +221,16 @@ pub struct Accepted<'p> {
     pub renames: Vec<(&'p str, &'p Rename)>,
 }
 
+impl Accepted<'_> {
+    /// What is to be written into the project file.
+    fn edits(&self) -> Vec<Edit> {
+        let links = self.links.iter().map(|proposal| proposal.edit());
+        let keys = self.keys.iter().map(|key| key.edit());
+        let shapes = self.shapes.iter().map(|shape| shape.edit());
+        links.chain(keys).chain(shapes).collect()
+    }
+}
+
 /// Writes links and keys into the project file, after what is there: nothing that somebody wrote is touched. What was renamed
 /// gets the names that it had, in the survey file.
 ///
@@ -232,42 +251,12 @@ pub fn accept(folder: &ProjectFolder, proposals: &Accepted<'_>) -> Result<(), Fo
     if proposals.links.is_empty() && proposals.keys.is_empty() && proposals.shapes.is_empty() {
         return Ok(());
     }
-    let file = folder.path.join(project::FILE);
-    let failed = |what: &str, error: std::io::Error| {
-        FolderError::Unreadable(format!("{} cannot be {what}: {error}", file.display()))
-    };
-    let before = std::fs::read_to_string(&file).map_err(|error| failed("read", error))?;
-    let mut lines: Vec<String> = before.trim_end().lines().map(str::to_owned).collect();
-    let mut added: Vec<String> = proposals.links.iter().map(|proposal| proposal.to_toml()).collect();
-    // A table of which the file says something already gets its key there; from the end, so that no place moves.
-    let mut keys: Vec<(&KeyProposal, Option<usize>)> = proposals
-        .keys
-        .iter()
-        .map(|key| {
-            let mut edits = folder.project.types.iter().filter(|(name, _)| names_table(name, &key.table));
-            (*key, edits.next().map(|(_, edit)| edit.place.line))
-        })
-        .collect();
-    keys.sort_by_key(|(_, line)| std::cmp::Reverse(*line));
-    for (key, line) in keys {
-        match line.filter(|line| (1..=lines.len()).contains(line)) {
-            Some(line) => lines.insert(line, key.line().trim_end().to_owned()),
-            None => added.push(key.to_toml()),
-        }
-    }
-    let mut text = lines.join("\n");
-    for more in added {
-        text.push_str(&format!("\n\n{}", more.trim_end()));
-    }
-    text.push('\n');
-    for shape in &proposals.shapes {
-        let is_table = |name: &str| names_table(name, &shape.table) || name == shape.table_name();
-        text = project::with_shape(&text, is_table, &shape.table_name(), &shape.column)
-            .map_err(|error| FolderError::Unreadable(format!("{} cannot be changed: {error}", file.display())))?;
-    }
-    let accepted = project::read(&text, &crate::environment::read).map_err(FolderError::Mistakes)?;
+    let before = folder.text()?;
+    let text = with_edits(&before, &proposals.edits(), &|_| None).map_err(|error| FolderError::Unreadable(error.0))?;
+    let accepted =
+        project::read(&text, &crate::environment::of_project(&folder.path)).map_err(FolderError::Mistakes)?;
     model::build(&catalogs.iter().collect::<Vec<_>>(), &accepted).map_err(FolderError::Mistakes)?;
-    replace(&file, &text).map_err(|error| failed("written", error))
+    folder.write(&text)
 }
 
 /// Keeps the names of tables that are gone, too: they may come back.
@@ -299,22 +288,5 @@ fn write(folder: &ProjectFolder, source: &SourceSettings, catalog: &Catalog) -> 
     if let Some(parent) = file.parent() {
         std::fs::create_dir_all(parent).map_err(failed)?;
     }
-    replace(&file, &text).map_err(failed)
-}
-
-/// Writes a file as a whole: whoever reads it meanwhile, and whatever interrupts us, finds the old one or the new one.
-fn replace(file: &std::path::Path, text: &str) -> std::io::Result<()> {
-    let mut draft = file.as_os_str().to_owned();
-    draft.push(".draft");
-    std::fs::write(&draft, text)?;
-    std::fs::rename(&draft, file)
-}
-
-/// How a live source differs from its survey file.
-///
-/// # Errors
-/// Where the source cannot be read.
-pub fn check_drift(folder: &ProjectFolder, source: &SourceSettings, surveyed: &Catalog) -> Result<Vec<Drift>, Problem> {
-    let live = puente_sources::survey(source, &folder.path)?;
-    Ok(compare(surveyed, &live.catalog))
+    crate::folder::replace(&file, &text).map_err(failed)
 }

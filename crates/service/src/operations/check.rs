@@ -1,0 +1,199 @@
+//! What is wrong with a project: its file, its model, its grants and schemas, and how its databases differ from their surveys.
+
+use std::sync::Arc;
+
+use puente_core::access::{self, Role, View};
+use puente_core::catalog::{Catalog, Drift, compare};
+use puente_core::error::Problem;
+use puente_core::model::{self, Model};
+use puente_core::project::{self, Mistake, Project, SourceSettings};
+use puente_core::schema;
+use serde::Serialize;
+use utoipa::ToSchema;
+
+use crate::folder::{FolderError, ProjectFolder};
+
+/// One thing that is wrong, or worth a word.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
+#[serde(rename_all = "camelCase")]
+pub struct Finding {
+    /// What it is about.
+    pub kind: FindingKind,
+    /// What was expected, what came, and the remedy.
+    pub text: String,
+    /// Does it break something, or is it worth a word only?
+    pub breaking: bool,
+    /// The line of the project file, from 1.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub line: Option<usize>,
+    /// The column there, from 1.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub column: Option<usize>,
+}
+
+/// What a finding is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+#[serde(rename_all = "camelCase")]
+pub enum FindingKind {
+    /// A file of the project.
+    Project,
+    /// A secret that is written in the project file.
+    Secret,
+    /// There are no types.
+    Empty,
+    /// What a role is allowed.
+    Access,
+    /// A schema that cannot be built.
+    Schema,
+    /// A source that cannot be read.
+    Source,
+    /// A source that is not as it was surveyed.
+    Drift,
+}
+
+impl FindingKind {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            FindingKind::Project => "project",
+            FindingKind::Secret => "secret",
+            FindingKind::Empty => "empty",
+            FindingKind::Access => "access",
+            FindingKind::Schema => "schema",
+            FindingKind::Source => "source",
+            FindingKind::Drift => "drift",
+        }
+    }
+}
+
+impl Finding {
+    pub(crate) fn new(kind: FindingKind, text: impl Into<String>, breaking: bool) -> Self {
+        Finding { kind, text: text.into(), breaking, line: None, column: None }
+    }
+
+    fn of_mistake(kind: FindingKind, mistake: &Mistake, breaking: bool) -> Self {
+        let known = |number: usize| (number > 0).then_some(number);
+        // Without a place it is about the file as a whole.
+        let whose = if mistake.place.line == 0 { format!("{}: ", project::FILE) } else { String::new() };
+        Finding {
+            kind,
+            text: format!("{whose}{}", mistake.text),
+            breaking,
+            line: known(mistake.place.line),
+            column: known(mistake.place.column),
+        }
+    }
+
+    /// What is wrong with files, each mistake by itself.
+    pub fn of_files(error: &FolderError) -> Vec<Finding> {
+        match error {
+            FolderError::Unreadable(text) => vec![Finding::new(FindingKind::Project, text, true)],
+            FolderError::Mistakes(mistakes) => {
+                mistakes.iter().map(|mistake| Finding::of_mistake(FindingKind::Project, mistake, true)).collect()
+            }
+        }
+    }
+}
+
+/// What a project file comes to on catalogs, and what is wrong with it.
+#[derive(Debug, Default)]
+pub(crate) struct Checked {
+    /// As it was read.
+    pub(crate) project: Option<Project>,
+    /// The model.
+    pub(crate) model: Option<Arc<Model>>,
+    /// The roles, where nothing is wrong with any.
+    pub(crate) roles: Option<Vec<Role>>,
+    /// Everything found.
+    pub(crate) findings: Vec<Finding>,
+}
+
+impl Checked {
+    /// Can it be served?
+    pub(crate) fn is_sound(&self) -> bool {
+        self.roles.is_some() && !self.findings.iter().any(|finding| finding.kind == FindingKind::Schema)
+    }
+}
+
+/// Checks the text of a project file against catalogs, one for each of its sources.
+pub(crate) fn check_text(
+    text: &str,
+    folder: &std::path::Path,
+    catalogs: impl FnOnce(&Project) -> Result<Vec<Catalog>, FolderError>,
+) -> Checked {
+    match project::read(text, &crate::environment::of_project(folder)) {
+        Ok(project) => check_project(project, catalogs),
+        Err(mistakes) => {
+            Checked { findings: Finding::of_files(&FolderError::Mistakes(mistakes)), ..Checked::default() }
+        }
+    }
+}
+
+fn check_project(project: Project, catalogs: impl FnOnce(&Project) -> Result<Vec<Catalog>, FolderError>) -> Checked {
+    let mut checked = Checked::default();
+    checked.findings.extend(project.exposed.iter().map(|exposed| {
+        let text = format!("{}; production refuses this", exposed.text);
+        Finding::of_mistake(FindingKind::Secret, &Mistake { text, ..exposed.clone() }, false)
+    }));
+    let model = catalogs(&project).and_then(|catalogs| {
+        model::build(&catalogs.iter().collect::<Vec<_>>(), &project).map(Arc::new).map_err(FolderError::Mistakes)
+    });
+    match model {
+        Ok(model) => {
+            if model.types.is_empty() {
+                let text = "the API has no types: no table was found; `puente survey` says where it looked";
+                checked.findings.push(Finding::new(FindingKind::Empty, text, false));
+            }
+            match access::roles(&model, &project) {
+                Ok(roles) => {
+                    checked.findings.extend(roles.iter().flat_map(|role| about_role(&project, role)));
+                    checked.roles = Some(roles);
+                }
+                Err(mistakes) => checked.findings.extend(Finding::of_files(&FolderError::Mistakes(mistakes))),
+            }
+            if let Err(problem) = schema::build(&View::owner(Arc::clone(&model))) {
+                checked.findings.push(unbuilt(&problem, ""));
+            }
+            checked.model = Some(model);
+        }
+        Err(error) => checked.findings.extend(Finding::of_files(&error)),
+    }
+    checked.project = Some(project);
+    checked
+}
+
+fn unbuilt(problem: &Problem, whose: &str) -> Finding {
+    let text = format!("{whose}{} {}", problem.message, problem.detail.as_deref().unwrap_or_default());
+    Finding::new(FindingKind::Schema, text, true)
+}
+
+/// What a role allows that may not have been meant, and whether its schema can be built.
+fn about_role(project: &Project, role: &Role) -> Vec<Finding> {
+    let anonymous = project.identity.anonymous.as_deref() == Some(role.view.role());
+    let warned = access::warnings(role, anonymous);
+    let mut findings: Vec<Finding> =
+        warned.iter().map(|warning| Finding::of_mistake(FindingKind::Access, warning, false)).collect();
+    if let Err(problem) = schema::build(&role.view) {
+        findings.push(unbuilt(&problem, &format!("role `{}`: ", role.view.role())));
+    }
+    findings
+}
+
+/// Everything that is wrong with the files of a folder; no database is asked.
+pub fn check(folder: &ProjectFolder) -> Vec<Finding> {
+    check_folder(folder).findings
+}
+
+/// What the files of a folder come to.
+pub(crate) fn check_folder(folder: &ProjectFolder) -> Checked {
+    check_project(folder.project.clone(), |_| folder.catalogs())
+}
+
+/// How a live source differs from its survey file.
+///
+/// # Errors
+/// Where the source cannot be read.
+pub fn check_drift(folder: &ProjectFolder, source: &SourceSettings, surveyed: &Catalog) -> Result<Vec<Drift>, Problem> {
+    let live = puente_sources::survey(source, &folder.path)?;
+    Ok(compare(surveyed, &live.catalog))
+}
