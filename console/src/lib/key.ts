@@ -6,7 +6,7 @@ export function takeKey(): string | null {
   const match = /^#key=(.+)$/.exec(window.location.hash);
   if (match?.[1]) {
     sessionStorage.setItem(STORED, decodeURIComponent(match[1]));
-    window.history.replaceState(null, '', window.location.pathname);
+    window.history.replaceState(null, '', window.location.pathname + window.location.search);
   }
   return sessionStorage.getItem(STORED);
 }
@@ -15,6 +15,7 @@ export function keepKey(key: string): void {
   sessionStorage.setItem(STORED, key);
 }
 
+/** Whoever leaves takes everything of this tab along. */
 export function forgetKey(): void {
-  sessionStorage.removeItem(STORED);
+  sessionStorage.clear();
 }

@@ -11,14 +11,19 @@ export const Tabs = styled(AriaTabs)`
 
 export const TabList = styled(AriaTabList)`
   display: flex;
-  gap: 2px;
+  flex: none;
+  gap: 4px;
+  border-bottom: 1px solid ${theme.line};
+  overflow-x: auto;
 `;
 
 export const Tab = styled(AriaTab)`
-  padding: 6px 12px;
+  padding: 6px 10px;
   color: ${theme.muted};
-  border-bottom: 3px solid transparent;
+  border-bottom: 2px solid transparent;
+  margin-bottom: -1px;
   cursor: pointer;
+  white-space: nowrap;
   &[data-selected] { color: ${theme.text}; border-bottom-color: ${theme.accent}; font-weight: 600; }
 `;
 
@@ -26,5 +31,5 @@ export const TabPanel = styled(AriaTabPanel)`
   flex: 1;
   min-height: 0;
   overflow: auto;
-  padding: 12px;
+  padding: 12px 0;
 `;

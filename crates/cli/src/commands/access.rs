@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use puente_core::access::{Action, Grant, Role};
-use puente_core::model::{Column, Model, TypeId};
+use puente_core::model::{Model, TypeId};
 use puente_core::suggest::did_you_mean;
 use puente_service::{ProjectFolder, Visible, claims_of, visible_rows};
 use serde_json::{Value as Json, json};

@@ -69,7 +69,7 @@ impl Init {
             };
         })?;
         if let Err(error) = folder.keep_private() {
-            output::note(error);
+            output::note(error.to_string());
         }
         let surveys: Vec<String> = outcome.sources.iter().map(|of| of.file.display().to_string()).collect();
         let verb = if before.is_some() { "wrote" } else { "made" };

@@ -51,14 +51,14 @@ impl Found {
         match (was, is) {
             (ExtendedType::Object(was), ExtendedType::Object(is)) => self.in_fields(
                 name,
-                was.fields.values().map(|field| field),
-                |field| is.fields.get(field).map(|field| field),
+                was.fields.values(),
+                |field| is.fields.get(field),
                 is.fields.keys().filter(|field| !was.fields.contains_key(*field)).map(|field| field.as_str()).collect(),
             ),
             (ExtendedType::Interface(was), ExtendedType::Interface(is)) => self.in_fields(
                 name,
-                was.fields.values().map(|field| field),
-                |field| is.fields.get(field).map(|field| field),
+                was.fields.values(),
+                |field| is.fields.get(field),
                 is.fields.keys().filter(|field| !was.fields.contains_key(*field)).map(|field| field.as_str()).collect(),
             ),
             (ExtendedType::InputObject(was), ExtendedType::InputObject(is)) => {

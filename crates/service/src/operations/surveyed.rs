@@ -113,8 +113,10 @@ pub(crate) struct SurveyedColumn {
 /// A part of JSON.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 #[serde(rename_all = "camelCase")]
-#[schema(no_recursion)]
 pub(crate) struct SurveyedShape {
+    /// The member's name; absent where it is a column's value.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
     /// What it is, in words.
     pub what: String,
     /// In how many of a hundred of the objects around it it is.
@@ -124,18 +126,8 @@ pub(crate) struct SurveyedShape {
     /// Are values of several types there?
     pub mixed: bool,
     /// What is inside: of an object its members, of a list those of its items.
-    pub members: Vec<SurveyedMember>,
-}
-
-/// A member of JSON.
-#[derive(Debug, Clone, Serialize, ToSchema)]
-#[serde(rename_all = "camelCase")]
-#[schema(no_recursion)]
-pub(crate) struct SurveyedMember {
-    /// Its name.
-    pub name: String,
-    /// What it holds.
-    pub shape: SurveyedShape,
+    #[schema(no_recursion)]
+    pub members: Vec<SurveyedShape>,
 }
 
 /// What a survey found beside tables.
@@ -312,22 +304,21 @@ fn column_sheet(column: &Column) -> SurveyedColumn {
         nullable: column.nullable,
         notice: column.notice.clone(),
         comment: column.comment.clone(),
-        shape: column.shape.as_ref().map(|found| shape_sheet(&found.shape)),
+        shape: column.shape.as_ref().map(|found| shape_sheet(None, &found.shape)),
         samples: column.shape.as_ref().map(|found| found.samples),
     }
 }
 
-fn shape_sheet(shape: &Shape) -> SurveyedShape {
+fn shape_sheet(name: Option<&str>, shape: &Shape) -> SurveyedShape {
     let inner = shape.items.as_deref().unwrap_or(shape);
     let members = inner.members.iter();
     SurveyedShape {
+        name: name.map(str::to_owned),
         what: shape.describe(),
         share: shape.share,
         nullable: shape.nullable,
         mixed: !shape.types.is_empty(),
-        members: members
-            .map(|(name, member)| SurveyedMember { name: name.clone(), shape: shape_sheet(member) })
-            .collect(),
+        members: members.map(|(name, member)| shape_sheet(Some(name), member)).collect(),
     }
 }
 

@@ -1,0 +1,86 @@
+import { createRootRoute, createRoute, createRouter, lazyRouteComponent, Outlet } from '@tanstack/react-router';
+import { Empty, Failed, Loading } from '../ui/states';
+import { Frame } from './Frame';
+
+/** What is worth sharing is in the address: who one looks as, and what is open. */
+type Search = Record<string, unknown>;
+const text = (search: Search, name: string): string | undefined => {
+  const value = search[name];
+  return typeof value === 'string' && value !== '' ? value : typeof value === 'number' ? String(value) : undefined;
+};
+
+/** The members of an address that a page knows; others are dropped. */
+function known<const Name extends string>(...names: Name[]) {
+  return (search: Search) => {
+    const found: Partial<Record<Name, string>> = {};
+    for (const name of names) {
+      const value = text(search, name);
+      if (value !== undefined) found[name] = value;
+    }
+    return found;
+  };
+}
+
+const root = createRootRoute({
+  validateSearch: known('as', 'changes'),
+  component: () => (
+    <Frame>
+      <Outlet />
+    </Frame>
+  ),
+  notFoundComponent: () => <Empty title="There is no page here">The pages are on the left.</Empty>,
+  errorComponent: ({ error, reset }) => <Failed error={error} what="The page" onRetry={reset} />,
+});
+
+const start = createRoute({
+  getParentRoute: () => root,
+  path: '/',
+  validateSearch: known('step'),
+  component: lazyRouteComponent(() => import('../features/start/StartPage'), 'StartPage'),
+});
+const survey = createRoute({
+  getParentRoute: () => root,
+  path: '/survey',
+  validateSearch: known('source', 'table', 'tab'),
+  component: lazyRouteComponent(() => import('../features/survey/SurveyPage'), 'SurveyPage'),
+});
+const model = createRoute({
+  getParentRoute: () => root,
+  path: '/model',
+  validateSearch: known('view', 'type', 'focus', 'steps', 'tab', 'link'),
+  component: lazyRouteComponent(() => import('../features/model/ModelPage'), 'ModelPage'),
+});
+const access = createRoute({
+  getParentRoute: () => root,
+  path: '/access',
+  validateSearch: known('tab', 'role', 'type', 'action', 'field', 'with', 'edit'),
+  component: lazyRouteComponent(() => import('../features/access/AccessPage'), 'AccessPage'),
+});
+const ask = createRoute({
+  getParentRoute: () => root,
+  path: '/ask',
+  validateSearch: known('type'),
+  component: lazyRouteComponent(() => import('../features/ask/AskPage'), 'AskPage'),
+});
+
+const tree = root.addChildren([start, survey, model, access, ask]);
+
+export function makeRouter() {
+  return createRouter({
+    routeTree: tree,
+    defaultPendingComponent: () => <Loading what="The page" />,
+    // Plain words in the address, instead of JSON.
+    parseSearch: (search) => Object.fromEntries(new URLSearchParams(search)),
+    stringifySearch: (search) => {
+      const words = Object.entries(search as Search).filter(([, value]) => value !== undefined && value !== '');
+      const query = new URLSearchParams(words.map(([name, value]) => [name, String(value)])).toString();
+      return query === '' ? '' : `?${query}`;
+    },
+  });
+}
+
+declare module '@tanstack/react-router' {
+  interface Register {
+    router: ReturnType<typeof makeRouter>;
+  }
+}
