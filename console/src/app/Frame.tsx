@@ -217,11 +217,12 @@ const Rail = styled.nav`
   display: flex;
   flex-direction: column;
   gap: 2px;
+  width: 112px;
   padding: 8px;
   background: ${theme.raised};
   border-right: 1px solid ${theme.line};
   @media (max-width: 700px) {
-    flex-direction: row; justify-content: space-around; padding: 2px;
+    flex-direction: row; justify-content: space-around; width: auto; padding: 2px;
     border-right: 0; border-top: 1px solid ${theme.line};
   }
 `;

@@ -29,7 +29,7 @@ const root = createRootRoute({
     </Frame>
   ),
   notFoundComponent: () => <Empty title="There is no page here">The pages are on the left.</Empty>,
-  errorComponent: ({ error, reset }) => <Failed error={error} what="The page" onRetry={reset} />,
+  errorComponent: ({ error, reset }) => <Failed error={error instanceof Error ? error : new Error(String(error))} what="The page" onRetry={reset} />,
 });
 
 const start = createRoute({

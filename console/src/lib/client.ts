@@ -33,7 +33,12 @@ export interface Ask {
   document: string;
   operationName?: string;
   variables: JsonObject;
+  /** Is what was sent to the sources to be told? For the owner. */
   statements: boolean;
+  /** As whom, where not as the key's own role: a role of the key, or for the owner any role with claims. */
+  as?: string | { role: string; claims: JsonObject };
+  /** Is a mutation run for real and rolled back? */
+  rehearse?: boolean;
 }
 
 export async function send(key: string, ask: Ask, signal?: AbortSignal): Promise<Outcome> {
@@ -50,7 +55,11 @@ export async function send(key: string, ask: Ask, signal?: AbortSignal): Promise
         query: ask.document,
         operationName: ask.operationName,
         variables: ask.variables,
-        extensions: { statements: ask.statements },
+        extensions: {
+          ...(ask.statements ? { statements: true } : {}),
+          ...(ask.as === undefined ? {} : { as: ask.as }),
+          ...(ask.rehearse ? { rehearse: true } : {}),
+        },
       }),
       signal: signal ?? null,
     });

@@ -14,14 +14,13 @@ export const TabList = styled(AriaTabList)`
   flex: none;
   gap: 4px;
   border-bottom: 1px solid ${theme.line};
-  overflow-x: auto;
+  overflow: auto hidden;
 `;
 
 export const Tab = styled(AriaTab)`
   padding: 6px 10px;
   color: ${theme.muted};
   border-bottom: 2px solid transparent;
-  margin-bottom: -1px;
   cursor: pointer;
   white-space: nowrap;
   &[data-selected] { color: ${theme.text}; border-bottom-color: ${theme.accent}; font-weight: 600; }

@@ -223,7 +223,17 @@ fn what_a_role_sees_is_counted_shown_and_explained() {
         masked += usize::from(is_withheld);
     }
     assert!(masked > 0);
-    // With an edit that is not saved.
+    // With edits that are not saved: a rename, and a grant that was written with the names as they are now.
+    let edits = json!([
+        { "kind": "setField", "table": "bookings", "column": "status", "setting": { "property": "name", "value": "state" } },
+        { "kind": "setType", "table": "bookings", "setting": { "property": "name", "value": "Stay" } },
+        { "kind": "setGrant", "role": "hiker", "of": "Booking", "action": "read",
+            "grant": { "fields": ["id", "status"], "rows": "row.status == 'confirmed'" } },
+    ]);
+    let looking = json!({ "role": "hiker", "type": "Booking", "edits": edits });
+    let visible = done(&post(&service, "/project/access/visible", &looking));
+    let confirmed = service.data("{ bookings(filter: { status: { eq: CONFIRMED } }) { totalCount } }");
+    assert_eq!(visible["rows"], confirmed["bookings"]["totalCount"]);
     let edit = json!({ "kind": "setGrant", "role": "warden", "of": "Hut", "action": "read",
         "grant": { "fields": ["id"], "rows": "row.wardenId == claims.sub" } });
     let looking = json!({ "role": "warden", "type": "Supply", "claims": { "sub": "3" }, "edits": [edit] });

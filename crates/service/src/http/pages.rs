@@ -15,6 +15,9 @@ use super::negotiation::MediaType;
 use crate::api::Api;
 use crate::console;
 
+/// The pages of the console beside the first: each can be opened by its address.
+const CONSOLE_PAGES: &str = "/{page:survey|model|access|ask}";
+
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config
         .route("/health/live", web::get().to(live))
@@ -22,6 +25,7 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
         .route("/health/ready/{source}", web::get().to(source_ready))
         .route("/metrics", web::get().to(metrics))
         .route("/", web::get().to(page))
+        .route(CONSOLE_PAGES, web::get().to(page))
         .route("/assets/{asset}", web::get().to(asset))
         .default_service(web::to(not_found));
 }

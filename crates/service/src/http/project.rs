@@ -557,7 +557,15 @@ async fn looked_through(
     let Some((model, roles)) = checked.model.as_ref().zip(checked.roles.as_ref()) else {
         return Err(SaveError::Unsound(checked.findings.clone()).into());
     };
-    let of = type_named(model, &looking.of)?;
+    // The type is called as it is now, also where the edits call it otherwise.
+    let (_, now) = sound(shared).await?;
+    let t = &now.types[type_named(&now, &looking.of)?];
+    let is_it = |(_, other): &(TypeId, &puente_core::model::Type)| {
+        other.table == t.table && model.sources[other.source] == now.sources[t.source]
+    };
+    let of = model.tables().find(is_it).map(|(of, _)| of).ok_or_else(|| {
+        Refused::not_found(format!("`{}` is left out by the edits: nobody sees it", looking.of))
+    })?;
     let role = roles.iter().find(|role| role.view.role() == looking.role).ok_or_else(|| {
         let hint = did_you_mean(&looking.role, roles.iter().map(|role| role.view.role()));
         Refused::not_found(format!("there is no role `{}`{hint}", looking.role))

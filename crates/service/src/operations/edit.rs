@@ -121,14 +121,15 @@ pub(crate) fn digest_of(text: &str) -> String {
     hash.as_ref().iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
-/// The text after edits, one after the other. Where an edit may give things other names, the grants follow; `model` is what a text
-/// comes to, as far as it comes to anything.
+/// The text after edits. Whoever gathers them calls types and fields as they are called now: grants are written first, and where
+/// another edit gives things other names, the grants follow. `model` is what a text comes to, as far as it comes to anything.
 pub(crate) fn with_edits(
     text: &str,
     edits: &[Edit],
     model: &dyn Fn(&str) -> Option<Model>,
 ) -> Result<String, EditError> {
-    edits.iter().try_fold(text.to_owned(), |before, edit| {
+    let (names, grants): (Vec<&Edit>, Vec<&Edit>) = edits.iter().partition(|edit| edit.renames());
+    grants.into_iter().chain(names).try_fold(text.to_owned(), |before, edit| {
         let after = project::apply(&before, edit)?;
         if !edit.renames() {
             return Ok(after);

@@ -3,13 +3,26 @@ import { theme } from '../../../app/theme';
 import type { Outcome, Problem } from '../../../lib/client';
 import { Notice } from '../../../ui/Notice';
 import { Tab, TabList, TabPanel, Tabs } from '../../../ui/Tabs';
-import { AnswerTable } from './AnswerTable';
+import { AnswerTable } from '../../../ui/answer/AnswerTable';
+import { QuietButton } from '../../../ui/Button';
 import { StatementList } from './StatementList';
 
-export type AnswerState = { kind: 'nothing' } | { kind: 'running' } | { kind: 'refused'; message: string } | Outcome;
+export type AnswerState =
+  | { kind: 'nothing' }
+  | { kind: 'running' }
+  | { kind: 'refused'; message: string }
+  | Exclude<Outcome, { kind: 'answered' }>
+  | (Extract<Outcome, { kind: 'answered' }> & { document: string; operation: string | undefined; rehearsed: boolean });
+
+interface Props {
+  state: AnswerState;
+  owner: boolean;
+  /** Lists that have a next page, and the way there. */
+  next: { field: string; go: () => void }[];
+}
 
 /** What came back, or what went wrong. Statements are the owner's to see. */
-export function AnswerPanel({ state, owner }: { state: AnswerState; owner: boolean }) {
+export function AnswerPanel({ state, owner, next }: Props) {
   switch (state.kind) {
     case 'nothing':
       return <Empty>Run a request, and its answer appears here.</Empty>;
@@ -37,6 +50,13 @@ export function AnswerPanel({ state, owner }: { state: AnswerState; owner: boole
       const { data, problems, statements, microseconds } = state.answer;
       return (
         <>
+          {state.rehearsed && data !== null && (
+            <Padded>
+              <Notice tone="attention" title="Rehearsed">
+                It ran for real and was rolled back: nothing has changed.
+              </Notice>
+            </Padded>
+          )}
           {problems.length > 0 && (
             <Padded>
               {problems.map((problem, index) => (
@@ -52,7 +72,12 @@ export function AnswerPanel({ state, owner }: { state: AnswerState; owner: boole
                 {owner && <Tab id="statements">Statements ({statements.length})</Tab>}
               </TabList>
               <TabPanel id="table">
-                <AnswerTable data={data} />
+                <AnswerTable data={data} document={state.document} operation={state.operation} />
+                {next.map(({ field, go }) => (
+                  <QuietButton key={field} onPress={go}>
+                    Next page of {field}
+                  </QuietButton>
+                ))}
               </TabPanel>
               <TabPanel id="json">
                 <Text>{JSON.stringify(data, null, 2)}</Text>

@@ -12,6 +12,7 @@ import { useEffect, useRef } from 'react';
 import styled from 'styled-components';
 import { theme } from '../../../app/theme';
 import { nonce } from '../../../lib/nonce';
+import { look } from '../../../ui/editorLook';
 
 interface Props {
   label: string;
@@ -30,16 +31,6 @@ const highlight = HighlightStyle.define([
   { tag: tags.comment, color: theme.muted, fontStyle: 'italic' },
 ]);
 
-const look = EditorView.theme({
-  '&': { height: '100%', color: theme.text, backgroundColor: theme.surface, fontSize: '13px' },
-  '&.cm-focused': { outline: `2px solid ${theme.accent}`, outlineOffset: '-2px' },
-  '.cm-content': { fontFamily: theme.mono, caretColor: theme.text },
-  '.cm-cursor': { borderLeftColor: theme.text },
-  '.cm-gutters': { backgroundColor: theme.surface, color: theme.muted, border: 'none' },
-  '.cm-tooltip': { backgroundColor: theme.raised, color: theme.text, border: `1px solid ${theme.line}` },
-  '.cm-tooltip-autocomplete ul li[aria-selected]': { backgroundColor: theme.accent, color: theme.onAccent },
-  '&.cm-focused .cm-selectionBackground, .cm-selectionBackground': { backgroundColor: `${theme.line} !important` },
-});
 
 /** A text editor for documents or variables. Tab moves on to the next control, as everywhere on the page. */
 export default function Editor({ label, language, text, schema, onChange, onRun }: Props) {
