@@ -54,7 +54,7 @@ const ASKS: [(&str, &str, &str); 5] = [
 
 pub(crate) fn measure() {
     let database = Database::empty(Engine::Mongodb);
-    let temporary = tempfile::tempdir().expect("a folder");
+    let temporary = puente_testkit::leftovers::folder();
     let folder = temporary.path();
     let text = format!("[source.reports]\nurl = \"{}\"\n[limits]\npage = {PAGE}\n", database.url);
     std::fs::write(folder.join("puente.toml"), text).expect("a project file");

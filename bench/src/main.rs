@@ -163,7 +163,7 @@ fn measure_against(before: &str, engines: &[&str]) {
             continue;
         }
         let database = Database::empty(engine);
-        let temporary = tempfile::tempdir().expect("a folder");
+        let temporary = puente_testkit::leftovers::folder();
         let warden = prepare(&database, temporary.path());
         name_every_type(temporary.path());
         let now = Server::start("serve-puente", temporary.path());
@@ -233,7 +233,7 @@ fn prepare(database: &Database, folder: &Path) -> String {
 
 fn measure_engine(name: &str, engine: Engine, words: &[&str]) {
     let database = Database::empty(engine);
-    let temporary = tempfile::tempdir().expect("a folder");
+    let temporary = puente_testkit::leftovers::folder();
     let folder = temporary.path();
     let warden = prepare(&database, folder);
     let puente = Server::start("serve-puente", folder);

@@ -34,7 +34,7 @@ const NUMBERED: &str = "select o, kind, severity, called_at from (
 pub(crate) fn measure() {
     for (name, engine) in [("two files", Engine::Sqlite), ("PostgreSQL and a file", Engine::Postgres)] {
         let database = Database::empty(engine);
-        let temporary = tempfile::tempdir().expect("a folder");
+        let temporary = puente_testkit::leftovers::folder();
         let folder = temporary.path();
         match engine {
             Engine::Sqlite | Engine::Mariadb | Engine::Mongodb => puente_demo::write(folder).expect("the demo"),

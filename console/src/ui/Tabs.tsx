@@ -7,6 +7,7 @@ export const Tabs = styled(AriaTabs)`
   flex-direction: column;
   min-height: 0;
   flex: 1;
+  &[data-focus-visible] { outline: none; }
 `;
 
 export const TabList = styled(AriaTabList)`
@@ -31,4 +32,12 @@ export const TabPanel = styled(AriaTabPanel)`
   min-height: 0;
   overflow: auto;
   padding: 12px 0;
+  &[data-focus-visible] { outline-offset: -2px; }
+`;
+
+/** One that fills the page, and whose contents scroll by themselves. */
+export const FilledPanel = styled(TabPanel)`
+  display: flex;
+  flex-direction: column;
+  padding-bottom: 0;
 `;

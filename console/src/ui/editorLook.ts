@@ -7,7 +7,7 @@ export const look = EditorView.theme({
   '&.cm-focused': { outline: `2px solid ${theme.accent}`, outlineOffset: '-2px' },
   '.cm-content': { fontFamily: theme.mono, caretColor: theme.text },
   '.cm-cursor': { borderLeftColor: theme.text },
-  '.cm-placeholder': { color: theme.muted },
+  '.cm-placeholder': { color: theme.muted, fontStyle: 'italic' },
   '.cm-gutters': { backgroundColor: theme.surface, color: theme.muted, border: 'none' },
   '.cm-tooltip': { backgroundColor: theme.raised, color: theme.text, border: `1px solid ${theme.line}` },
   '.cm-tooltip-autocomplete ul li[aria-selected]': { backgroundColor: theme.accent, color: theme.onAccent },

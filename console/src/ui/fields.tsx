@@ -135,7 +135,7 @@ const Choice = styled(AriaSelect)`
   display: grid;
   gap: 2px;
   min-width: 0;
-  label { font-weight: 600; font-size: 12px; }
+  > :first-child { font-weight: 600; font-size: 12px; }
 `;
 const ChoiceButton = styled(AriaButton)`
   ${box}

@@ -15,7 +15,7 @@ use serde_json::{Value as Json, json};
 #[test]
 fn from_a_database_to_a_nested_answer() {
     let made = TestProject::huts();
-    let folder = tempfile::tempdir().unwrap();
+    let folder = puente_testkit::leftovers::folder();
     let project = folder.path().join("api");
     let source = format!("main=sqlite:{}", made.database().display());
     let (code, out, err) = run(&project, &["init", "--source", &source]);
@@ -45,7 +45,7 @@ fn from_a_database_to_a_nested_answer() {
 #[case::demo_for_the_world(&["demo", "--listen", "0.0.0.0:0"], 2, "loopback")]
 #[case::open_development(&["serve", "--development", "--listen", "0.0.0.0:0"], 2, "loopback")]
 fn calls_that_cannot_work_say_why(#[case] arguments: &[&str], #[case] code: i32, #[case] text: &str) {
-    let folder = tempfile::tempdir().unwrap();
+    let folder = puente_testkit::leftovers::folder();
     let (found, out, err) = run(folder.path(), arguments);
     assert_eq!(found, code, "{out}{err}");
     assert!(format!("{out}{err}").contains(text), "{out}{err}");
@@ -55,7 +55,7 @@ fn calls_that_cannot_work_say_why(#[case] arguments: &[&str], #[case] code: i32,
 #[rstest]
 fn the_demo_goes_into_an_empty_database_and_into_no_other(#[values(Engine::Postgres, Engine::Mariadb)] engine: Engine) {
     let database = Database::empty(engine);
-    let folder = tempfile::tempdir().unwrap();
+    let folder = puente_testkit::leftovers::folder();
     let dir = folder.path().join("demo");
     let arguments = ["demo", "--source", &database.url, "--listen", "127.0.0.1:0", "--dir", dir.to_str().unwrap()];
     let mut demo = puente(folder.path(), &arguments).stdout(Stdio::piped()).spawn().unwrap();
@@ -280,7 +280,7 @@ fn production_wants_a_secret_and_a_signal_stops_the_service() {
 
 #[test]
 fn the_demo_starts_with_an_address_a_key_and_asks() {
-    let folder = tempfile::tempdir().unwrap();
+    let folder = puente_testkit::leftovers::folder();
     let dir = folder.path().join("huts");
     let mut child = puente(folder.path(), &["demo", "--dir", dir.to_str().unwrap(), "--listen", "127.0.0.1:0"])
         .stdout(Stdio::piped())
@@ -318,7 +318,7 @@ fn the_demo_starts_with_an_address_a_key_and_asks() {
 
 #[test]
 fn completions_are_printed_for_every_shell() {
-    let folder = tempfile::tempdir().unwrap();
+    let folder = puente_testkit::leftovers::folder();
     for shell in ["bash", "zsh", "fish"] {
         let (code, out, _) = run(folder.path(), &["completions", shell]);
         assert!(code == 0 && out.contains("survey"), "{shell}");
@@ -375,7 +375,7 @@ fn secrets_that_others_could_read_or_guess_are_not_for_production() {
 #[test]
 fn the_second_source_makes_lists_nullable_and_says_so() {
     let made = TestProject::demo();
-    let folder = tempfile::tempdir().unwrap();
+    let folder = puente_testkit::leftovers::folder();
     let at = |name: &str, file: &str| format!("{name}=sqlite:{}", made.path().join(file).display());
     let (_, out, _) = run(folder.path(), &["init", "--source", &at("huts", "huts.db")]);
     assert!(!out.contains("can be null"), "{out}");
@@ -393,7 +393,7 @@ fn the_second_source_makes_lists_nullable_and_says_so() {
 #[test]
 fn a_project_has_as_many_sources_as_it_is_given() {
     let made = TestProject::demo();
-    let folder = tempfile::tempdir().unwrap();
+    let folder = puente_testkit::leftovers::folder();
     let at = |name: &str, file: &str| format!("{name}=sqlite:{}", made.path().join(file).display());
     let (huts, rescue) = (at("huts", "huts.db"), at("rescue", "rescue.db"));
     let (code, out, err) = run(folder.path(), &["init", "--source", &huts, "--source", &rescue]);

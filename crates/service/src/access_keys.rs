@@ -242,7 +242,7 @@ mod tests {
 
     #[tokio::test]
     async fn a_key_is_kept_as_a_hash_and_refused_once_revoked_or_expired() {
-        let folder = tempfile::tempdir().unwrap();
+        let folder = puente_testkit::leftovers::folder();
         let file = folder.path().join("records.db");
         let access_keys = AccessKeys::open(&file).unwrap();
         let made = access_keys.create_key(&key("ci", None)).unwrap();
@@ -263,7 +263,7 @@ mod tests {
 
     #[tokio::test]
     async fn records_of_an_earlier_version_are_taken_over() {
-        let folder = tempfile::tempdir().unwrap();
+        let folder = puente_testkit::leftovers::folder();
         let file = folder.path().join("records.db");
         let old = Connection::open(&file).unwrap();
         old.execute_batch(

@@ -247,7 +247,7 @@ fn replicas_answer_the_reads_of_their_roles_and_are_not_missed(
 #[test]
 fn tls_is_verified_by_default() {
     let certified = rcgen::generate_simple_self_signed(vec!["localhost".to_owned()]).expect("a certificate");
-    let folder = tempfile::tempdir().expect("a folder");
+    let folder = puente_testkit::leftovers::folder();
     let (certificate, key) = (folder.path().join("server.crt"), folder.path().join("server.key"));
     std::fs::write(&certificate, certified.cert.pem()).expect("a file");
     std::fs::write(&key, certified.signing_key.serialize_pem()).expect("a file");

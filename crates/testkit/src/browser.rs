@@ -1,11 +1,22 @@
 //! Headless Chromium, driven through chromedriver on a free port.
 
+use std::io::{BufRead as _, BufReader, Read as _, Write as _};
+use std::net::TcpStream;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use fantoccini::{Client, ClientBuilder};
-use serde_json::json;
+use serde_json::{Value as Json, json};
 use tempfile::TempDir;
+
+/// How large a page is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Screen {
+    /// 1280x800.
+    Wide,
+    /// 390x844, as on a telephone.
+    Narrow,
+}
 
 /// A browser with an empty profile; closed when dropped.
 #[derive(Debug)]
@@ -13,7 +24,9 @@ pub struct Browser {
     /// The WebDriver client.
     pub client: Client,
     driver: Child,
-    _profile: TempDir,
+    port: u16,
+    session: String,
+    _folder: TempDir,
 }
 
 impl Browser {
@@ -22,14 +35,24 @@ impl Browser {
     /// # Panics
     /// Where they are not installed: `make test` installs them.
     pub async fn start(dark: bool) -> Browser {
+        Browser::start_with(dark, Screen::Wide).await
+    }
+
+    /// The same with a screen of a size.
+    ///
+    /// # Panics
+    /// As above.
+    pub async fn start_with(dark: bool, screen: Screen) -> Browser {
         let port = free_port();
+        // Whatever the browser makes lies in a folder of ours, and goes with it.
+        let folder = crate::leftovers::folder();
         let driver = Command::new("chromedriver")
             .arg(format!("--port={port}"))
+            .env("TMPDIR", folder.path())
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
-            .expect("chromedriver is installed: `scripts/install-test-packages` does it");
-        let profile = tempfile::tempdir().expect("a folder");
+            .expect("chromedriver is installed: `scripts/install-packages test` does it");
         let mut arguments: Vec<String> = [
             "--headless",
             "--no-sandbox",
@@ -40,11 +63,10 @@ impl Browser {
             "--disable-component-update",
             "--disable-sync",
             "--disable-dev-shm-usage",
-            "--window-size=1280,943",
         ]
         .map(str::to_owned)
         .to_vec();
-        arguments.push(format!("--user-data-dir={}", profile.path().display()));
+        arguments.push(format!("--user-data-dir={}", folder.path().join("profile").display()));
         if dark {
             arguments.push("--blink-settings=preferredColorScheme=0".to_owned());
         }
@@ -65,7 +87,66 @@ impl Browser {
                 Err(_) => tokio::time::sleep(Duration::from_millis(200)).await,
             }
         };
-        Browser { client, driver, _profile: profile }
+        let session = client.session_id().await.expect("a session").unwrap_or_default();
+        let browser = Browser { client, driver, port, session, _folder: folder };
+        let (width, height) = match screen {
+            Screen::Wide => (1280, 800),
+            Screen::Narrow => (390, 844),
+        };
+        let size = json!({ "width": width, "height": height, "deviceScaleFactor": 1, "mobile": screen == Screen::Narrow });
+        browser.devtools("Emulation.setDeviceMetricsOverride", &size);
+        browser
+    }
+
+    /// A command of the browser's own protocol, and what it gives.
+    ///
+    /// # Panics
+    /// Where chromedriver does not answer.
+    pub fn devtools(&self, command: &str, parameters: &Json) -> Json {
+        let body = json!({ "cmd": command, "params": parameters }).to_string();
+        let answer = self.tell("POST", "/goog/cdp/execute", &body).expect("chromedriver answers");
+        answer["value"].clone()
+    }
+
+    /// What the page wrote to its console since somebody last looked, warnings and errors.
+    ///
+    /// # Panics
+    /// Where chromedriver does not answer.
+    pub fn console(&self) -> Vec<String> {
+        let answer = self.tell("POST", "/se/log", "{\"type\":\"browser\"}").expect("chromedriver answers");
+        let entries = answer["value"].as_array().cloned().unwrap_or_default();
+        entries.iter().map(|entry| format!("{}: {}", entry["level"], entry["message"])).collect()
+    }
+
+    /// Tells chromedriver something about the session, without a runtime: also while the browser is dropped.
+    fn tell(&self, method: &str, path: &str, body: &str) -> std::io::Result<Json> {
+        let mut stream = TcpStream::connect(("127.0.0.1", self.port))?;
+        stream.set_read_timeout(Some(Duration::from_secs(20)))?;
+        let session = &self.session;
+        write!(
+            stream,
+            "{method} /session/{session}{path} HTTP/1.1\r\nHost: 127.0.0.1:{}\r\nConnection: close\r\n\
+             Content-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}",
+            self.port,
+            body.len()
+        )?;
+        // chromedriver keeps the connection open: the answer ends where its head says.
+        let mut answer = BufReader::new(stream);
+        let mut length = 0;
+        loop {
+            let mut line = String::new();
+            answer.read_line(&mut line)?;
+            match line.trim_end().split_once(':') {
+                Some((name, value)) if name.eq_ignore_ascii_case("content-length") => {
+                    length = value.trim().parse().unwrap_or_default();
+                }
+                None if line.trim_end().is_empty() => break,
+                _ => {}
+            }
+        }
+        let mut body = vec![0; length];
+        answer.read_exact(&mut body)?;
+        Ok(serde_json::from_slice(&body).unwrap_or_default())
     }
 
     /// Waits until a script gives something other than false or null.
@@ -101,6 +182,8 @@ impl Browser {
 
 impl Drop for Browser {
     fn drop(&mut self) {
+        // The browser and its helpers end with their session; chromedriver alone would leave them running.
+        let _ = self.tell("DELETE", "", "");
         let _ = self.driver.kill();
         let _ = self.driver.wait();
     }

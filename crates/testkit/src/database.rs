@@ -8,6 +8,8 @@ use puente_core::catalog::Engine;
 use puente_core::project::{self, SourceSettings};
 use tempfile::TempDir;
 
+use crate::leftovers::folder;
+
 use crate::documents;
 use crate::servers::{self, Server};
 
@@ -54,7 +56,7 @@ impl Database {
     pub fn empty(spoken: impl Into<Spoken>) -> Self {
         let spoken = spoken.into();
         let engine = spoken.engine();
-        let folder = tempfile::tempdir().expect("a folder");
+        let folder = folder();
         let url = match engine {
             Engine::Sqlite => "sqlite:test.db".to_owned(),
             Engine::Postgres => create(servers::postgres()),
@@ -83,7 +85,7 @@ impl Database {
             _ => Engine::Mariadb,
         };
         let url = if engine == Engine::Mongodb { format!("{}/{}", server.address, name()) } else { create(server) };
-        Database { engine, url, folder: tempfile::tempdir().expect("a folder") }
+        Database { engine, url, folder: folder() }
     }
 
     /// A database that is there.
@@ -101,7 +103,7 @@ impl Database {
         // Relative to where one is, not to a folder that is made for it.
         let path = url.strip_prefix("sqlite:").map(|path| std::path::absolute(path).expect("a path"));
         let url = path.map_or_else(|| url.to_owned(), |path| format!("sqlite:{}", path.display()));
-        Database { engine, url, folder: tempfile::tempdir().expect("a folder") }
+        Database { engine, url, folder: folder() }
     }
 
     /// What the project file says of it, with more lines of `[source.test]`.

@@ -6,6 +6,7 @@ pub mod crawl;
 pub mod database;
 mod documents;
 pub mod fuzz;
+pub mod leftovers;
 pub mod oracle;
 pub mod project;
 pub mod schemas;

@@ -12,6 +12,7 @@ use serde_json::Value as Json;
 use tempfile::TempDir;
 
 use crate::database::Database;
+use crate::leftovers::folder;
 
 /// The owner's access key of every service that tests start.
 pub const OWNER_KEY: &str = "the-owner-of-the-tests";
@@ -31,12 +32,12 @@ impl TestProject {
         // In memory: nothing drops a static, and a folder would stay behind.
         static TEMPLATE: OnceLock<[(&str, Vec<u8>); 2]> = OnceLock::new();
         let template = TEMPLATE.get_or_init(|| {
-            let folder = tempfile::tempdir().expect("a folder");
+            let folder = folder();
             puente_demo::write_huts(folder.path(), None).expect("the demo");
             ["puente.toml", puente_demo::DATABASE]
                 .map(|file| (file, std::fs::read(folder.path().join(file)).expect("a file of the demo")))
         });
-        let project = TestProject { folder: tempfile::tempdir().expect("a folder") };
+        let project = TestProject { folder: folder() };
         for (file, bytes) in template {
             std::fs::write(project.path().join(file), bytes).expect("a copy");
         }
@@ -49,7 +50,7 @@ impl TestProject {
     /// # Panics
     /// Where it cannot be made.
     pub fn demo() -> Self {
-        let project = TestProject { folder: tempfile::tempdir().expect("a folder") };
+        let project = TestProject { folder: folder() };
         puente_demo::write(project.path()).expect("the demo");
         puente_service::survey(&project.open(), None).expect("a survey");
         project
@@ -60,7 +61,7 @@ impl TestProject {
     /// # Panics
     /// Where it cannot be made.
     pub fn nothing() -> Self {
-        TestProject { folder: tempfile::tempdir().expect("a folder") }
+        TestProject { folder: folder() }
     }
 
     /// A project over a database of these statements; `edits` is added to the project file.
@@ -68,7 +69,7 @@ impl TestProject {
     /// # Panics
     /// Where the statements are wrong.
     pub fn of_sql(sql: &str, edits: &str) -> Self {
-        let project = TestProject { folder: tempfile::tempdir().expect("a folder") };
+        let project = TestProject { folder: folder() };
         let connection = rusqlite::Connection::open(project.path().join("test.db")).expect("a database");
         connection.execute_batch(sql).expect("the statements run");
         let text = format!("[source.test]\nurl = \"sqlite:test.db\"\n{edits}");
@@ -82,7 +83,7 @@ impl TestProject {
     /// # Panics
     /// Where it cannot be surveyed.
     pub fn of(database: &Database, lines: &str, edits: &str) -> Self {
-        let project = TestProject { folder: tempfile::tempdir().expect("a folder") };
+        let project = TestProject { folder: folder() };
         let url = match database.engine {
             Engine::Sqlite => format!("sqlite:{}", database.file().display()),
             Engine::Postgres | Engine::Mariadb | Engine::Mongodb => database.url.clone(),
@@ -99,7 +100,7 @@ impl TestProject {
     /// # Panics
     /// Where they cannot be surveyed.
     pub fn of_sources(databases: &[(&str, &Database)], edits: &str) -> Self {
-        let project = TestProject { folder: tempfile::tempdir().expect("a folder") };
+        let project = TestProject { folder: folder() };
         let sources = databases.iter().map(|(name, database)| {
             let url = match database.engine {
                 Engine::Sqlite => format!("sqlite:{}", database.file().display()),

@@ -15,6 +15,8 @@ use std::time::{Duration, Instant};
 
 use tempfile::TempDir;
 
+use crate::leftovers;
+
 /// The user and the group that servers run as where the tests run as root, which servers refuse: nobody.
 const NOBODY: u32 = 65_534;
 /// The file whose presence says that a server's files are still needed after its end.
@@ -226,7 +228,7 @@ impl Server {
 }
 
 fn folder() -> TempDir {
-    let folder = tempfile::Builder::new().prefix("puente-server-").tempdir().expect("a folder");
+    let folder = leftovers::folder_called(leftovers::SERVER);
     if is_root() {
         chown(folder.path(), Some(NOBODY), Some(NOBODY)).expect("root may give a folder away");
     }
@@ -259,7 +261,7 @@ fn keep(command: &[String], folder: &Path) -> Child {
     // QUIT makes PostgreSQL drop everything at once, its own children included; MariaDB is a single process.
     let signal = if command[0].ends_with("postgres") { "QUIT" } else { "KILL" };
     let script = format!(
-        "exec 2>>\"$0/log\"; \"$@\" >>\"$0/log\" </dev/null & server=$!; cat >/dev/null; \
+        "trap '' INT TERM HUP; exec 2>>\"$0/log\"; \"$@\" >>\"$0/log\" </dev/null & server=$!; cat >/dev/null; \
          kill -{signal} $server; wait $server; [ -e \"$0/{STAYS}\" ] || rm -rf \"$0\""
     );
     let mut keeper = Command::new("sh");
@@ -267,7 +269,7 @@ fn keep(command: &[String], folder: &Path) -> Child {
     // The document server is no program of the system's: nobody else may be able to read it.
     let is_ours = command[0].contains("document-server");
     let keeper = if is_ours { &mut keeper } else { unprivileged(&mut keeper) };
-    keeper.spawn().expect("a shell")
+    keeper.process_group(0).spawn().expect("a shell")
 }
 
 fn free_port() -> u16 {

@@ -5,7 +5,7 @@ import { useAccess, useModel } from '../../lib/queries';
 import { useSession } from '../../lib/session';
 import { Page } from '../../ui/layout';
 import { Answered, Empty, Forbidden } from '../../ui/states';
-import { Tab, TabList, TabPanel, Tabs } from '../../ui/Tabs';
+import { FilledPanel, Tab, TabList, TabPanel, Tabs } from '../../ui/Tabs';
 import { GrantSheet } from './components/GrantSheet';
 import { Matrix } from './components/Matrix';
 import { Roles } from './components/Roles';
@@ -67,9 +67,9 @@ function Access({ access, model }: { access: AccessOverview; model: ModelOvervie
           <TabPanel id="roles">
             <Roles access={access} />
           </TabPanel>
-          <TabPanel id="through">
+          <FilledPanel id="through">
             <SeeingThrough access={access} model={model} />
-          </TabPanel>
+          </FilledPanel>
           <TabPanel id="who">
             <WhoCan model={model} />
           </TabPanel>

@@ -49,7 +49,7 @@ export default function RuleEditor({ label, type, model, claims, text, mistake, 
           closeBrackets(),
           autocompletion({ override: [complete] }),
           look,
-          placeholder('row.ownerId == claims.sub'),
+          placeholder('none; such as row.ownerId == claims.sub'),
           editable.of([EditorView.editable.of(!disabled), EditorState.readOnly.of(disabled)]),
           keymap.of([...closeBracketsKeymap, ...completionKeymap, ...defaultKeymap, ...historyKeymap]),
           EditorView.updateListener.of((update) => {

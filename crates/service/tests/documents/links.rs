@@ -120,7 +120,7 @@ fields = [\"name\"]
 fn a_link_that_cannot_be_followed_is_a_mistake() {
     let mistakes = |edit: &str| {
         let database = super::filled(&collections());
-        let folder = tempfile::tempdir().unwrap();
+        let folder = puente_testkit::leftovers::folder();
         let text = |edit: &str| format!("[source.test]\nurl = \"{}\"\n{edit}", database.url);
         std::fs::write(folder.path().join("puente.toml"), text("")).unwrap();
         let open = || puente_service::ProjectFolder::open(folder.path()).unwrap();

@@ -2,6 +2,7 @@ import { useInfiniteQuery } from '@tanstack/react-query';
 import { useNavigate, useSearch } from '@tanstack/react-router';
 import { useMemo } from 'react';
 import styled from 'styled-components';
+import { theme } from '../../../app/theme';
 import { Claims } from '../../../app/AsSwitch';
 import { claimsOf, useAs, useClaimsText } from '../../../lib/as';
 import type { Json } from '../../../lib/client';
@@ -124,8 +125,10 @@ const Whole = styled.div`
   display: flex;
   flex-direction: column;
   gap: 8px;
-  height: 100%;
+  flex: 1;
   min-height: 320px;
+  padding: 0 2px;
+  > :last-child { flex: 1; min-height: 0; background: ${theme.surface}; border: 1px solid ${theme.line}; border-radius: 4px 4px 0 0; }
 `;
 const Chooser = styled.div`
   width: 200px;

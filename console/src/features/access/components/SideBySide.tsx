@@ -86,10 +86,12 @@ const Scroll = styled.div`
 `;
 const Table = styled.table`
   width: 100%;
+  min-width: 640px;
   border-collapse: collapse;
   background: ${theme.surface};
   th, td { padding: 4px 12px 4px 8px; text-align: left; vertical-align: top; border-bottom: 1px solid ${theme.line}; overflow-wrap: anywhere; }
   thead th { color: ${theme.muted}; background: ${theme.raised}; white-space: nowrap; }
   tbody th { font-weight: 400; white-space: nowrap; }
+  td:nth-child(2) { white-space: nowrap; }
   .nothing { color: ${theme.muted}; font-style: italic; }
 `;

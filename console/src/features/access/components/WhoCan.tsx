@@ -77,8 +77,10 @@ function Lines({ lines }: { lines: WhoLine[] }) {
         <li key={index}>
           <Row $gap={6}>
             <RoleMark role={line.role} roles={me.roles} />
-            <strong>{line.role}</strong> may {line.action}
-            {line.rows ? <>rows where <code>{line.rows}</code></> : 'every row'}
+            <strong>{line.role}</strong>
+            <span>
+              may {line.action} {line.rows ? <>rows where <code>{line.rows}</code></> : 'every row'}
+            </span>
           </Row>
           {line.parts.length > 0 && <Faint>of it {line.parts.join(', ')}</Faint>}
           {line.masks.map((mask) => (
@@ -156,7 +158,10 @@ function RowLines({ lines }: { lines: RowAccess[] }) {
           <Row $gap={6}>
             <Word {...(line.allowed ? { $tone: 'done' as const } : {})}>{line.allowed ? 'yes' : 'no'}</Word>
             <RoleMark role={line.role} roles={me.roles} />
-            <strong>{line.role}</strong> {line.allowed ? 'may' : 'may not'} {WORDS[line.action]} it
+            <strong>{line.role}</strong>
+            <span>
+              {line.allowed ? 'may' : 'may not'} {WORDS[line.action]} it
+            </span>
           </Row>
           {line.rule && <code>{line.rule}</code>}
           <Faint>

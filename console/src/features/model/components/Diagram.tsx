@@ -237,7 +237,7 @@ const Groups = memo(function Groups({ layout, scale }: { layout: Layout; scale: 
       {layout.groups.filter((group) => group.label !== '').map((group) => (
         <g key={`${group.label} ${String(group.x)} ${String(group.y)}`}>
           <rect x={group.x} y={group.y} width={group.width} height={group.height} rx={6} fill={theme.surface} stroke={theme.line} />
-          <text x={group.x + 10} y={group.y + size + 2} fontSize={size} fill={theme.muted}>{group.label}</text>
+          <text x={group.x + 10} y={group.y + Math.min(size, 20) + 2} fontSize={Math.min(size, (group.width - 20) / (group.label.length * 0.56))} fill={theme.muted}>{group.label}</text>
         </g>
       ))}
     </>

@@ -133,6 +133,8 @@ const Table = styled.table`
   th, td { padding: 3px 12px 3px 8px; text-align: left; vertical-align: top; border-bottom: 1px solid ${theme.line}; }
   thead th { color: ${theme.muted}; font-weight: 600; }
   tbody th { font-weight: 600; white-space: nowrap; }
+  button { min-height: 20px; padding: 1px; }
+  .form button { min-height: 28px; padding: 4px 12px; }
   .text { overflow-wrap: anywhere; min-width: 120px; }
   .form { padding: 8px 12px 12px; background: ${theme.raised}; }
   tr.unseen > * { background-image: ${hatched}; }

@@ -176,6 +176,7 @@ const Scroll = styled.div`
 `;
 const Grid = styled.table`
   width: 100%;
+  min-width: 720px;
   border-collapse: collapse;
   th, td { padding: 4px 12px 4px 0; text-align: left; vertical-align: top; border-bottom: 1px solid ${theme.line}; }
   thead th { color: ${theme.muted}; font-weight: 600; white-space: nowrap; }
