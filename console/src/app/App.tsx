@@ -1,13 +1,13 @@
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
 import { RouterProvider } from '@tanstack/react-router';
-import { useState } from 'react';
+import { useEffect, useState } from 'react';
 import { EditsProvider } from '../lib/edits';
 import { Refused } from '../lib/project';
 import { SessionProvider, useSigning } from '../lib/session';
 import { Button } from '../ui/Button';
 import { Loading } from '../ui/states';
 import { Notice } from '../ui/Notice';
-import { makeRouter } from './routes';
+import { loadPages, makeRouter } from './routes';
 import { SignIn } from './SignIn';
 import { GlobalStyle } from './theme';
 
@@ -61,6 +61,10 @@ function Signed() {
       }),
   );
   const [router] = useState(makeRouter);
+  useEffect(() => {
+    const timer = setTimeout(loadPages, 1_500);
+    return () => { clearTimeout(timer); };
+  }, []);
   return (
     <QueryClientProvider client={client}>
       <EditsProvider>

@@ -15,10 +15,11 @@ export function AsSwitch() {
   const { role, choose } = useAs();
   return (
     <DialogTrigger>
-      <Switch aria-label={`As ${role}: choose who you look as`}>
+      <Switch>
         <span className="as">as</span>
         <RoleMark role={role} roles={me.roles} />
         <span className="role">{role}</span>
+        <span className="visually-hidden">: choose who you look as</span>
         <Icon name="down" />
       </Switch>
       <Floating>

@@ -94,7 +94,7 @@ function TopBar({ onGo }: { onGo: () => void }) {
       )}
       <AsSwitch />
       {me.owner && (
-        <QuietButton onPress={onGo} aria-keyshortcuts="Control+K">
+        <QuietButton onPress={onGo} aria-keyshortcuts="Control+K" aria-label="Go to">
           <Icon name="search" />
           <Wide>Go to</Wide>
         </QuietButton>

@@ -1,4 +1,5 @@
-import { createRootRoute, createRoute, createRouter, lazyRouteComponent, Outlet } from '@tanstack/react-router';
+import { createRootRoute, createRoute, createRouter, Outlet } from '@tanstack/react-router';
+import { lazy, Suspense, type ComponentType } from 'react';
 import { Empty, Failed, Loading } from '../ui/states';
 import { Frame } from './Frame';
 
@@ -21,6 +22,31 @@ function known<const Name extends string>(...names: Name[]) {
   };
 }
 
+/** Each page is loaded when it is first seen, or when there is nothing else to do. */
+const LOADS = {
+  start: () => import('../features/start/StartPage').then(({ StartPage }) => ({ default: StartPage })),
+  survey: () => import('../features/survey/SurveyPage').then(({ SurveyPage }) => ({ default: SurveyPage })),
+  model: () => import('../features/model/ModelPage').then(({ ModelPage }) => ({ default: ModelPage })),
+  access: () => import('../features/access/AccessPage').then(({ AccessPage }) => ({ default: AccessPage })),
+  ask: () => import('../features/ask/AskPage').then(({ AskPage }) => ({ default: AskPage })),
+};
+
+/** Loads every page: one that was never seen is there also when the service is not. */
+export function loadPages(): void {
+  for (const load of Object.values(LOADS)) void load().catch(() => undefined);
+}
+
+function page(load: () => Promise<{ default: ComponentType }>) {
+  const Page = lazy(load);
+  return function Lazily() {
+    return (
+      <Suspense fallback={<Loading what="The page" />}>
+        <Page />
+      </Suspense>
+    );
+  };
+}
+
 const root = createRootRoute({
   validateSearch: known('as', 'changes'),
   component: () => (
@@ -29,38 +55,40 @@ const root = createRootRoute({
     </Frame>
   ),
   notFoundComponent: () => <Empty title="There is no page here">The pages are on the left.</Empty>,
-  errorComponent: ({ error, reset }) => <Failed error={error instanceof Error ? error : new Error(String(error))} what="The page" onRetry={reset} />,
+  errorComponent: ({ error }) => (
+    <Failed error={error instanceof Error ? error : new Error(String(error))} what="The page" onRetry={() => { window.location.reload(); }} />
+  ),
 });
 
 const start = createRoute({
   getParentRoute: () => root,
   path: '/',
   validateSearch: known('step'),
-  component: lazyRouteComponent(() => import('../features/start/StartPage'), 'StartPage'),
+  component: page(LOADS.start),
 });
 const survey = createRoute({
   getParentRoute: () => root,
   path: '/survey',
   validateSearch: known('source', 'table', 'tab'),
-  component: lazyRouteComponent(() => import('../features/survey/SurveyPage'), 'SurveyPage'),
+  component: page(LOADS.survey),
 });
 const model = createRoute({
   getParentRoute: () => root,
   path: '/model',
   validateSearch: known('view', 'type', 'focus', 'steps', 'tab', 'link'),
-  component: lazyRouteComponent(() => import('../features/model/ModelPage'), 'ModelPage'),
+  component: page(LOADS.model),
 });
 const access = createRoute({
   getParentRoute: () => root,
   path: '/access',
   validateSearch: known('tab', 'role', 'type', 'action', 'field', 'with', 'edit'),
-  component: lazyRouteComponent(() => import('../features/access/AccessPage'), 'AccessPage'),
+  component: page(LOADS.access),
 });
 const ask = createRoute({
   getParentRoute: () => root,
   path: '/ask',
   validateSearch: known('type'),
-  component: lazyRouteComponent(() => import('../features/ask/AskPage'), 'AskPage'),
+  component: page(LOADS.ask),
 });
 
 const tree = root.addChildren([start, survey, model, access, ask]);

@@ -60,6 +60,8 @@ export function useProposed() {
 /** The edits with one more: the last word about a thing counts, in the place of the first. */
 export function together(edits: Edit[], added: Edit): Edit[] {
   const subject = subjectOf(added);
+  // With a role its grants go, too.
+  if (added.kind === 'removeRole') edits = edits.filter((edit) => !('role' in edit && edit.role === added.role && edit.kind !== 'setRole'));
   const at = edits.findIndex((edit) => subjectOf(edit) === subject);
   return at < 0 ? [...edits, added] : edits.map((edit, index) => (index === at ? added : edit));
 }

@@ -1,5 +1,7 @@
 /** The access key of this tab: from the address's fragment, which never leaves the browser, else as typed. */
 
+import { forgetTab } from './store';
+
 const STORED = 'puente.key';
 
 export function takeKey(): string | null {
@@ -17,5 +19,5 @@ export function keepKey(key: string): void {
 
 /** Whoever leaves takes everything of this tab along. */
 export function forgetKey(): void {
-  sessionStorage.clear();
+  forgetTab();
 }

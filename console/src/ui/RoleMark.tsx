@@ -27,13 +27,12 @@ interface Props {
 export function RoleMark({ role, roles }: Props) {
   const mark = marksOf(roles).get(role) ?? { letters: role.slice(0, 2).toUpperCase(), colour: theme.muted };
   return (
-    <Mark aria-hidden="true" style={{ background: mark.colour }}>
-      {mark.letters}
-    </Mark>
+    <Mark aria-hidden="true" data-letters={mark.letters} style={{ background: mark.colour }} />
   );
 }
 
 const Mark = styled.span`
+  &::before { content: attr(data-letters); }
   flex: none;
   display: inline-grid;
   place-items: center;

@@ -93,7 +93,8 @@ impl Browser {
             Screen::Wide => (1280, 800),
             Screen::Narrow => (390, 844),
         };
-        let size = json!({ "width": width, "height": height, "deviceScaleFactor": 1, "mobile": screen == Screen::Narrow });
+        let size =
+            json!({ "width": width, "height": height, "deviceScaleFactor": 1, "mobile": screen == Screen::Narrow });
         browser.devtools("Emulation.setDeviceMetricsOverride", &size);
         browser
     }

@@ -67,7 +67,7 @@ function Model({ model }: { model: ModelOverview }) {
   const links = model.types.reduce((sum, type) => sum + type.links.length, 0);
   const says = [
     `${String(model.types.length)} types and ${String(links)} links from ${model.sources.length === 1 ? '1 source' : `${String(model.sources.length)} sources`}`,
-    model.hidden.length > 0 ? `${String(model.hidden.length)} tables left out` : null,
+    model.hidden.length === 0 ? null : model.hidden.length === 1 ? '1 table left out' : `${String(model.hidden.length)} tables left out`,
     seen ? `${role} sees ${String(model.types.filter((type) => seen.has(type.name)).length)} of them` : null,
   ];
   return (

@@ -42,7 +42,7 @@ export default function RuleEditor({ label, type, model, claims, text, mistake, 
         doc: text,
         extensions: [
           EditorView.cspNonce.of(nonce),
-          EditorView.contentAttributes.of({ 'aria-label': `${label}, a rule in CEL` }),
+          EditorView.contentAttributes.of({ 'aria-label': `${label}, a rule in CEL`, tabindex: '0' }),
           history(),
           drawSelection(),
           EditorView.lineWrapping,

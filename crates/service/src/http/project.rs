@@ -563,9 +563,11 @@ async fn looked_through(
     let is_it = |(_, other): &(TypeId, &puente_core::model::Type)| {
         other.table == t.table && model.sources[other.source] == now.sources[t.source]
     };
-    let of = model.tables().find(is_it).map(|(of, _)| of).ok_or_else(|| {
-        Refused::not_found(format!("`{}` is left out by the edits: nobody sees it", looking.of))
-    })?;
+    let of = model
+        .tables()
+        .find(is_it)
+        .map(|(of, _)| of)
+        .ok_or_else(|| Refused::not_found(format!("`{}` is left out by the edits: nobody sees it", looking.of)))?;
     let role = roles.iter().find(|role| role.view.role() == looking.role).ok_or_else(|| {
         let hint = did_you_mean(&looking.role, roles.iter().map(|role| role.view.role()));
         Refused::not_found(format!("there is no role `{}`{hint}", looking.role))

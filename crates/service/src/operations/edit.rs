@@ -128,8 +128,18 @@ pub(crate) fn with_edits(
     edits: &[Edit],
     model: &dyn Fn(&str) -> Option<Model>,
 ) -> Result<String, EditError> {
-    let (names, grants): (Vec<&Edit>, Vec<&Edit>) = edits.iter().partition(|edit| edit.renames());
-    grants.into_iter().chain(names).try_fold(text.to_owned(), |before, edit| {
+    let mut ordered: Vec<&Edit> = edits.iter().collect();
+    ordered.sort_by_key(|edit| match edit {
+        Edit::SetRole { .. } | Edit::RemoveRole { .. } => 0,
+        Edit::SetGrant { .. } | Edit::RemoveGrant { .. } => 1,
+        Edit::AddSource { .. }
+        | Edit::SetType { .. }
+        | Edit::SetField { .. }
+        | Edit::AddLink { .. }
+        | Edit::ChangeLink { .. }
+        | Edit::RemoveLink { .. } => 2,
+    });
+    ordered.into_iter().try_fold(text.to_owned(), |before, edit| {
         let after = project::apply(&before, edit)?;
         if !edit.renames() {
             return Ok(after);

@@ -101,8 +101,7 @@ function Squares({ cell, colour }: { cell: Cell; colour: string }) {
   return (
     <Four aria-hidden="true">
       {ACTIONS.map((action) => (
-        <Square key={action} $extent={extentOf(cell[action])} $colour={colour}>
-          {cell[action] ? letter(action) : ''}
+        <Square key={action} $extent={extentOf(cell[action])} $colour={colour} data-letter={cell[action] ? letter(action) : ''}>
           {cell[action] && <Marks grant={cell[action]} />}
         </Square>
       ))}
@@ -126,20 +125,20 @@ function Legend() {
   return (
     <Row $gap={12} aria-hidden="true">
       <span>
-        <Square $extent="all" $colour={colour}>R</Square> everything
+        <Square $extent="all" $colour={colour} data-letter="R" /> everything
       </span>
       <span>
-        <Square $extent="some" $colour={colour}>R</Square> a part
+        <Square $extent="some" $colour={colour} data-letter="R" /> a part
       </span>
       <span>
-        <Square $extent="some" $colour={colour}>
-          R<i className="rows" />
+        <Square $extent="some" $colour={colour} data-letter="R">
+          <i className="rows" />
         </Square>{' '}
         some rows
       </span>
       <span>
-        <Square $extent="some" $colour={colour}>
-          R<i className="masks" />
+        <Square $extent="some" $colour={colour} data-letter="R">
+          <i className="masks" />
         </Square>{' '}
         masked
       </span>
@@ -155,6 +154,7 @@ const Four = styled.span`
   display: flex;
 `;
 const Square = styled.b<{ $extent: Extent; $colour: string }>`
+  &::before { content: attr(data-letter); }
   position: relative;
   display: inline-grid;
   place-items: center;

@@ -59,7 +59,7 @@ function Role({ role, access }: { role: RoleSheet; access: AccessOverview }) {
         me.editing && (
           <Row>
             <QuietButton aria-label={`Change ${role.name}`} onPress={() => { setEditing(true); }}>Change</QuietButton>
-            <DangerButton aria-label={`Take ${role.name} out with its grants`} onPress={() => { add({ kind: 'removeRole', role: role.name }); }}>
+            <DangerButton aria-label={`Take out ${role.name} with its grants`} onPress={() => { add({ kind: 'removeRole', role: role.name }); }}>
               Take out
             </DangerButton>
           </Row>

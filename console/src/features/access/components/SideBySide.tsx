@@ -43,7 +43,7 @@ export function SideBySide({ access, model }: { access: AccessOverview; model: M
           <p>
             They differ in {differences.length} grants of {types} of {model.types.length} types.
           </p>
-          <Scroll>
+          <Scroll tabIndex={0}>
             <Table>
               <caption className="visually-hidden">
                 What {left} and {right} may, where it differs

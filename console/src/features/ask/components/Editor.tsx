@@ -50,7 +50,7 @@ export default function Editor({ label, language, text, schema, onChange, onRun 
         doc: text,
         extensions: [
           EditorView.cspNonce.of(nonce),
-          EditorView.contentAttributes.of({ 'aria-label': label }),
+          EditorView.contentAttributes.of({ 'aria-label': label, tabindex: '0' }),
           lineNumbers(),
           history(),
           drawSelection(),

@@ -58,7 +58,7 @@ function OneLink({ link, unseen, sheet, model, onGo }: OneProps) {
         {stated && me.editing && (
           <>
             <QuietButton aria-label={`Change the link ${link.field}`} onPress={() => { setEditing(!editing); }}>Change</QuietButton>
-            <DangerButton aria-label={`Take the link ${link.field} out`} onPress={() => { add({ kind: 'removeLink', link: stated.link }); }}>Take out</DangerButton>
+            <DangerButton aria-label={`Take out the link ${link.field}`} onPress={() => { add({ kind: 'removeLink', link: stated.link }); }}>Take out</DangerButton>
           </>
         )}
       </Row>

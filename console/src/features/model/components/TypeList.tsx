@@ -48,7 +48,7 @@ export function TypeList({ model, letters, seen, onOpen }: Props) {
                 <Row>
                   {table.table} <Faint>of {table.source}</Faint>
                   {me.editing && (
-                    <QuietButton aria-label={`Take ${table.table} in`} onPress={() => { add({ kind: 'setType', table: table.table, setting: { property: 'hidden', value: false } }); }}>
+                    <QuietButton aria-label={`Take it in: ${table.table}`} onPress={() => { add({ kind: 'setType', table: table.table, setting: { property: 'hidden', value: false } }); }}>
                       Take it in
                     </QuietButton>
                   )}
