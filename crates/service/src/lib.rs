@@ -32,6 +32,6 @@ pub use identity::{DevelopmentKey, Identity, IdentityError};
 pub use metrics::Metrics;
 pub use operations::{
     Accepted, Finding, FindingKind, SourceOutcome, SurveyError, SurveyOutcome, Visible, WhoLine, accept, check,
-    check_drift, field_names, has_field, survey, visible_rows, who_can,
+    field_names, find_drift, has_field, survey, visible_rows, who_can,
 };
 pub use principal::{AuthMethod, Principal, claims_of};

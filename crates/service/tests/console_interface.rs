@@ -3,7 +3,10 @@
 use std::path::Path;
 use std::time::{Duration, Instant};
 
+use puente_core::catalog::Engine;
+use puente_run::SurveyWatch;
 use puente_service::{AccessKeys, NewKey};
+use puente_testkit::database::Database;
 use puente_testkit::project::{OWNER_KEY, Response, TestProject, TestService};
 use rstest::rstest;
 use serde_json::{Value as Json, json};
@@ -346,4 +349,57 @@ fn a_project_begins_with_an_address() {
     assert_eq!(service.data("{ huts(first: 1) { totalCount } }")["huts"]["totalCount"], 60);
     let twice = done(&post(&service, "/project/sources/try", &address(&url)));
     assert!(twice["text"].as_str().unwrap().contains("already"), "{twice}");
+}
+
+/// A password goes into a file of this machine alone, and is found there by whoever opens the project later.
+#[test]
+fn a_password_is_kept_beside_the_project_and_not_in_it() {
+    use std::os::unix::fs::PermissionsExt as _;
+    let database = Database::empty(Engine::Postgres);
+    database.execute("create table huts (id integer primary key, name text not null);");
+    let project = TestProject::nothing();
+    let service = project.serve();
+    let url = database.url.replace("://puente@", "://puente:hush-hush@");
+    done(&post(&service, "/project/sources", &json!({ "name": "main", "url": url })));
+    assert_eq!(surveyed(&service)["failed"], Json::Null);
+    let text = file(&project);
+    assert!(text.contains("://puente:${MAIN_PASSWORD}@") && !text.contains("hush-hush"), "{text}");
+    let kept = project.path().join(".puente/environment");
+    assert_eq!(std::fs::read_to_string(&kept).unwrap(), "MAIN_PASSWORD=hush-hush\n");
+    assert_eq!(std::fs::metadata(&kept).unwrap().permissions().mode() & 0o777, 0o600);
+    assert_eq!(std::fs::read_to_string(project.path().join(".gitignore")).unwrap(), ".puente/\n");
+    assert_eq!(project.open().project.sources[0].url.0, url);
+    assert_eq!(service.data("{ huts(first: 1) { totalCount } }")["huts"]["totalCount"], 0);
+}
+
+/// What is stopped is forgotten, on every engine.
+#[rstest]
+#[case::sqlite(Engine::Sqlite)]
+#[case::postgres(Engine::Postgres)]
+#[case::mariadb(Engine::Mariadb)]
+fn a_survey_that_is_stopped_brings_nothing_home(#[case] engine: Engine) {
+    let database = Database::empty(engine);
+    database.execute("create table huts (id integer primary key, name varchar(20));");
+    let watch = SurveyWatch::default();
+    watch.stop();
+    let problem = puente_sources::survey_watched(&database.settings(""), database.folder(), &watch).unwrap_err();
+    assert_eq!(problem.code.as_str(), "TIMED_OUT");
+    assert!(watch.step().what.contains("huts"), "{:?}", watch.step());
+}
+
+#[test]
+fn drift_is_told_where_somebody_looks_for_it() {
+    let project = TestProject::huts();
+    let service = project.serve();
+    assert_eq!(done(&post(&service, "/project/drift", &json!({}))), json!([]));
+    let connection = rusqlite::Connection::open(project.database()).unwrap();
+    connection
+        .execute_batch("alter table huts add column motto text; alter table badges rename column title to label;")
+        .unwrap();
+    let drift = done(&post(&service, "/project/drift", &json!({})));
+    let texts: Vec<&str> = drift.as_array().unwrap().iter().map(|found| found["text"].as_str().unwrap()).collect();
+    assert!(
+        texts.iter().any(|text| text.contains("motto")) && texts.iter().any(|text| text.contains("title")),
+        "{texts:?}"
+    );
 }

@@ -1,5 +1,5 @@
 import { useNavigate, useSearch } from '@tanstack/react-router';
-import { useMemo, useState } from 'react';
+import { useCallback, useMemo, useState } from 'react';
 import styled from 'styled-components';
 import { useAs } from '../../lib/as';
 import type { ModelOverview } from '../../lib/interface';
@@ -50,9 +50,13 @@ function Model({ model }: { model: ModelOverview }) {
   const access = useAccess();
   const [letters, setLetters] = useState('');
   const [joins, setJoins] = useKept('browser', 'model.joins', false);
-  const go = (part: Record<string, string | undefined>) => {
-    void navigate({ from: '/model', search: (before) => ({ ...before, ...part }) });
-  };
+  const go = useCallback(
+    (part: Record<string, string | undefined>) => {
+      void navigate({ from: '/model', search: (before) => ({ ...before, ...part }) });
+    },
+    [navigate],
+  );
+  const open = useCallback((type: string) => { go({ type }); }, [go]);
   const view = search.view === 'list' ? 'list' : 'diagram';
   const steps = search.steps === '2' ? 2 : 1;
   const focus = model.types.some((type) => type.name === search.focus) ? search.focus : undefined;
@@ -118,11 +122,11 @@ function Model({ model }: { model: ModelOverview }) {
             focus={focus}
             seen={seen}
             remember={focus === undefined}
-            onOpen={(type) => { go({ type }); }}
+            onOpen={open}
             onLink={(from, to) => { go({ link: `${from}>${to}` }); }}
           />
         ) : (
-          <TypeList model={model} letters={letters} seen={seen} onOpen={(type) => { go({ type }); }} />
+          <TypeList model={model} letters={letters} seen={seen} onOpen={open} />
         )}
       </Whole>
       {search.type !== undefined && search.link === undefined && <TypeSheet name={search.type} model={model} onClose={() => { go({ type: undefined, tab: undefined }); }} />}

@@ -36,6 +36,8 @@ export interface Layout {
 }
 
 export const NODE = { width: 172, height: 44 } as const;
+/** Types from which on groups are laid out by a cheaper way: nobody follows single lines among so many. */
+const MANY = 150;
 /** Types of one group at most: more are cut where they hang together least. */
 const MOST_IN_GROUP = 36;
 const PADDING = 24;
@@ -82,7 +84,7 @@ export function layOut(types: TypeOverview[], lines: Line[]): Layout {
     const own = types.filter((type) => type.source === source).map((type) => type.name);
     const within = lines.filter((line) => own.includes(line.from) && own.includes(line.to) && line.from !== line.to);
     const parts = communities(own, within);
-    return parts.map((part) => box(part, within, labelOf(part, within, source, sources.length > 1, parts.length)));
+    return parts.map((part) => box(part, within, labelOf(part, within, source, sources.length > 1, parts.length), types.length >= MANY));
   });
   return pack(boxes);
 }
@@ -99,7 +101,10 @@ function labelOf(part: string[], lines: Line[], source: string, several: boolean
   if (parts === 1) return several ? source : '';
   const degree = (name: string) => lines.filter((line) => line.from === name || line.to === name).length;
   const centre = part.reduce((best, name) => (degree(name) > degree(best) ? name : best), part[0] ?? '');
-  return degree(centre) === 0 ? `${before}without links` : `${before}around ${centre}`;
+  if (degree(centre) === 0) return `${before}without links`;
+  const inside = new Set(part);
+  const held = lines.filter((line) => inside.has(line.from) && inside.has(line.to)).length;
+  return held * 2 < part.length ? `${before}others` : `${before}around ${centre}`;
 }
 
 /** Types that hang together. Those without links are one group; one that is too large is cut by where its types point most. */
@@ -162,10 +167,10 @@ function merge(groups: string[][]): string[][] {
   return rest;
 }
 
-function box(names: string[], lines: Line[], label: string): Box {
+function box(names: string[], lines: Line[], label: string, isOneOfMany: boolean): Box {
   const own = new Set(names);
   const within = lines.filter((line) => own.has(line.from) && own.has(line.to));
-  const places = within.length === 0 ? grid(names) : layered(names, within);
+  const places = within.length === 0 ? grid(names) : isOneOfMany ? ringed(names, within) : layered(names, within);
   const width = Math.max(...places.map((place) => place.x)) + NODE.width / 2 + PADDING;
   const height = Math.max(...places.map((place) => place.y)) + NODE.height / 2 + PADDING;
   return { label, places, width, height };
@@ -192,6 +197,40 @@ function layered(names: string[], lines: Line[]): Placed[] {
     return { name, x: node.x, y: node.y + HEADING };
   });
 }
+
+/** Columns by the steps from the type with most links, each column in the order of what it hangs on. */
+function ringed(names: string[], lines: Line[]): Placed[] {
+  const near = new Map<string, string[]>(names.map((name) => [name, []]));
+  for (const line of lines) {
+    near.get(line.from)?.push(line.to);
+    near.get(line.to)?.push(line.from);
+  }
+  const degree = (name: string) => near.get(name)?.length ?? 0;
+  const centre = names.reduce((best, name) => (degree(name) > degree(best) ? name : best), names[0] ?? '');
+  const columns: string[][] = [[centre]];
+  const seen = new Set([centre]);
+  for (const column of columns) {
+    const next = column.flatMap((name) => near.get(name) ?? []).filter((name) => !seen.has(name) && seen.add(name));
+    const rest = next.length > 0 ? next : names.filter((name) => !seen.has(name) && seen.add(name));
+    if (rest.length > 0) columns.push(rest);
+  }
+  const tallest = Math.max(...columns.map((column) => Math.min(column.length, TALLEST)));
+  let x = PADDING + NODE.width / 2;
+  return columns.flatMap((column) => {
+    const parts = Math.ceil(column.length / TALLEST);
+    const rows = Math.ceil(column.length / parts);
+    const placed = column.map((name, index) => ({
+      name,
+      x: x + Math.floor(index / rows) * (NODE.width + 16),
+      y: PADDING + HEADING + NODE.height / 2 + ((index % rows) + (tallest - rows) / 2) * (NODE.height + 14),
+    }));
+    x += parts * (NODE.width + 16) + 40;
+    return placed;
+  });
+}
+
+/** Types below each other in one column at most. */
+const TALLEST = 9;
 
 /** Groups in rows, about as wide as a screen is. */
 function pack(boxes: Box[]): Layout {

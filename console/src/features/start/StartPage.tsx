@@ -1,10 +1,14 @@
+import { useMutation } from '@tanstack/react-query';
 import { Link, useSearch } from '@tanstack/react-router';
 import styled from 'styled-components';
 import { theme } from '../../app/theme';
 import type { ProjectState } from '../../lib/interface';
+import { post } from '../../lib/project';
 import { useProjectState } from '../../lib/queries';
 import { useSession } from '../../lib/session';
+import { QuietButton } from '../../ui/Button';
 import { Faint, Page, Panel, Stack, Word } from '../../ui/layout';
+import { Notice } from '../../ui/Notice';
 import { RoleMark } from '../../ui/RoleMark';
 import { Answered } from '../../ui/states';
 import { Findings } from '../../ui/Findings';
@@ -41,7 +45,8 @@ function Guest() {
 }
 
 function Project({ state }: { state: ProjectState }) {
-  const { me } = useSession();
+  const { key, me } = useSession();
+  const drift = useMutation({ mutationFn: () => post(key, '/project/drift', undefined) });
   const away = state.sources.filter((source) => !source.ready);
   const says = [
     `${String(state.types)} types from ${state.sources.length === 1 ? '1 source' : `${String(state.sources.length)} sources`}`,
@@ -69,7 +74,7 @@ function Project({ state }: { state: ProjectState }) {
               </List>
               {me.editing && <Link to="/" search={{ step: 'connect' }}>Add a source</Link>}
             </Panel>
-            <Panel title={wanting === 0 ? 'Nothing wants attention' : 'What wants attention'}>
+            <Panel title={wanting === 0 ? 'Nothing wants attention' : 'What wants attention'} actions={<QuietButton isDisabled={drift.isPending} onPress={() => { drift.mutate(); }}>{drift.isPending ? 'Comparing…' : 'Compare with the databases'}</QuietButton>}>
               <Stack $gap={8}>
                 {(state.proposals ?? 0) > 0 && (
                   <p>
@@ -80,6 +85,8 @@ function Project({ state }: { state: ProjectState }) {
                   </p>
                 )}
                 <Findings findings={state.findings} />
+                {drift.data && (drift.data.length === 0 ? <Notice tone="done" title="Nothing drifted">The databases are as they were surveyed.</Notice> : <Findings findings={drift.data} />)}
+                {drift.error && <Notice title="They could not be compared">{drift.error.message}</Notice>}
                 {wanting === 0 && <Faint>Drift, proposals and what `puente check` warns of would be here.</Faint>}
               </Stack>
             </Panel>

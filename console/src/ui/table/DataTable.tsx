@@ -9,15 +9,15 @@ import {
   type ColumnVisibilityState,
 } from '@tanstack/react-table';
 import { useVirtualizer } from '@tanstack/react-virtual';
-import { Fragment, useMemo, useRef, useState, type KeyboardEvent, type ReactNode } from 'react';
+import { Fragment, useEffect, useMemo, useRef, useState, type KeyboardEvent, type ReactNode } from 'react';
 import styled from 'styled-components';
 import { hatched, theme } from '../../app/theme';
 import type { Json } from '../../lib/client';
 import { useKept } from '../../lib/store';
 import { ColumnChooser } from './ColumnChooser';
 import { plain, widthOf, type Kind } from './kinds';
+import { DataRow, type RowActs } from './DataRow';
 import { RowSheet } from './RowSheet';
-import { Value } from './Value';
 
 /** A column: what it is called, what kind of values it has, and where they are in a row. */
 export interface DataColumn<Row> {
@@ -84,7 +84,7 @@ export function DataTable<Row>({ label, remember, columns, rows, below, rowWithh
     onColumnSizingChange: (next) => { setSizes(typeof next === 'function' ? next(sizes) : next); },
     onColumnVisibilityChange: (next) => { setShown(typeof next === 'function' ? next(shown) : next); },
   });
-  const visible = columns.filter((column) => shown[column.id] !== false);
+  const visible = useMemo(() => columns.filter((column) => shown[column.id] !== false), [columns, shown]);
   const headers = table.getHeaderGroups()[0]?.headers ?? [];
   const isVirtual = scrolls && rows.length > VIRTUAL_FROM;
   // Nothing here is memoized by a compiler: what is in sight is asked anew each time.
@@ -110,7 +110,6 @@ export function DataTable<Row>({ label, remember, columns, rows, below, rowWithh
     });
   };
   const onKey = (event: KeyboardEvent, row: number, column: number) => {
-    if (event.target !== event.currentTarget) return;
     const moves: Record<string, [number, number]> = {
       ArrowUp: [row - 1, column], ArrowDown: [row + 1, column], ArrowLeft: [row, column - 1], ArrowRight: [row, column + 1],
       Home: [event.ctrlKey ? 0 : row, 0], End: [event.ctrlKey ? rows.length - 1 : row, visible.length - 1],
@@ -130,6 +129,19 @@ export function DataTable<Row>({ label, remember, columns, rows, below, rowWithh
       void navigator.clipboard.writeText(plain(value ?? null));
     }
   };
+  // The rows are given one object for good: none of them is drawn anew because another one came into sight.
+  const latest = useRef(onKey);
+  useEffect(() => {
+    latest.current = onKey;
+  });
+  const acts = useMemo<RowActs>(
+    () => ({
+      onKey: (event, row, column) => { latest.current(event, row, column); },
+      onFocus: (row, column) => { setActive([row, column]); },
+      onOpen: setOpened,
+    }),
+    [],
+  );
 
   return (
     <Outer $scrolls={scrolls}>
@@ -158,29 +170,10 @@ export function DataTable<Row>({ label, remember, columns, rows, below, rowWithh
             {indexes.map((at) => {
               const row = rows[at];
               if (row === undefined) return null;
-              const why = rowWithheld?.(row) ?? null;
               const inside = below?.(row, at);
               return (
                 <Fragment key={at}>
-                  <tr className={why === null ? '' : 'withheld'} title={why ?? undefined} aria-rowindex={at + 1} onDoubleClick={() => { setOpened(at); }}>
-                    {visible.map((column, index) => {
-                      const hidden = column.withheld?.(row) ?? null;
-                      return (
-                        <td
-                          key={column.id}
-                          data-at={`${String(at)}-${String(index)}`}
-                          tabIndex={active[0] === at && active[1] === index ? 0 : -1}
-                          className={`${column.kind === 'number' ? 'right' : ''} ${column.kind === 'time' ? 'even' : ''} ${hidden === null ? '' : 'struck'}`}
-                          title={hidden ?? undefined}
-                          onFocus={() => { setActive([at, index]); }}
-                          onKeyDown={(event) => { onKey(event, at, index); }}
-                        >
-                          {(why !== null || hidden !== null) && <span className="visually-hidden">withheld: </span>}
-                          <div>{column.cell?.(row, at) ?? <Value value={column.value(row)} kind={column.kind} />}</div>
-                        </td>
-                      );
-                    })}
-                  </tr>
+                  <DataRow row={row} at={at} columns={visible as DataColumn<unknown>[]} active={active[0] === at ? active[1] : null} why={rowWithheld?.(row) ?? null} acts={acts} />
                   {inside !== undefined && inside !== null && (
                     <tr><Below colSpan={visible.length}>{inside}</Below></tr>
                   )}

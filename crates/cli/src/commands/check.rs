@@ -58,38 +58,17 @@ impl Check {
         if self.offline {
             return (findings, failure);
         }
-        let mut breaks = false;
-        for source in &folder.project.sources {
-            let Ok(Some(surveyed)) = folder.surveyed(source) else { continue };
-            // Which of several sources it is about.
-            let of = match folder.project.sources.len() {
-                1 => String::new(),
-                _ => format!("source `{}`: ", source.name),
+        for finding in puente_service::find_drift(&folder) {
+            let worst = match (finding.kind, finding.breaking) {
+                (FindingKind::Source, _) => Some(Failure { code: 3, text: String::new() }),
+                (_, true) => Some(Failure::found()),
+                (_, false) => None,
             };
-            match puente_service::check_drift(&folder, source, &surveyed) {
-                Ok(drift) => {
-                    breaks |= drift.iter().any(|drift| drift.breaking);
-                    findings.extend(
-                        drift.into_iter().map(|d| finding(FindingKind::Drift, format!("{of}{}", d.text), d.breaking)),
-                    );
-                }
-                Err(problem) => {
-                    findings.push(finding(FindingKind::Source, format!("{of}{}", problem.message), true));
-                    failure = failure.or_else(|| Some(Failure { code: 3, text: String::new() }));
-                }
-            }
-        }
-        if breaks {
-            let text = "run `puente survey` to take the changes over".to_owned();
-            findings.push(finding(FindingKind::Drift, text, true));
-            failure = failure.or_else(|| Some(Failure::found()));
+            failure = failure.or(worst);
+            findings.push(finding);
         }
         (findings, failure)
     }
-}
-
-fn finding(kind: FindingKind, text: String, breaking: bool) -> Finding {
-    Finding { kind, text, breaking, line: None, column: None }
 }
 
 /// The text of a finding, behind its place in the project file where it has one.

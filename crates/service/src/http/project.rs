@@ -24,7 +24,7 @@ use super::{Served, Shared, body};
 use crate::folder::{FolderError, OpenError, ProjectFolder};
 use crate::identity::Caller;
 use crate::operations::access::{AccessOverview, WhoLine, access_overview, field_names, has_field, who_can};
-use crate::operations::check::{Checked, Finding};
+use crate::operations::check::{Checked, Finding, find_drift};
 use crate::operations::edit::{Proposed, SaveError, Surveys, diff, digest_of, propose, put_back, save};
 use crate::operations::overview::{ModelOverview, overview};
 use crate::operations::seen::{RowAccess, SeenRows, row_access, seen_rows};
@@ -59,6 +59,7 @@ use crate::workbench::Saved;
         start_survey,
         stop_survey,
         take_rename,
+        drift,
         table_columns,
         try_source,
         new_source
@@ -95,6 +96,7 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
             .route("/survey", web::post().to(start_survey))
             .route("/survey", web::delete().to(stop_survey))
             .route("/survey/renames", web::post().to(take_rename))
+            .route("/drift", web::post().to(drift))
             .route("/tables/{source}/{table}", web::get().to(table_columns))
             .route("/sources/try", web::post().to(try_source))
             .route("/sources", web::post().to(new_source)),
@@ -955,6 +957,14 @@ pub(crate) async fn take_rename(
         Ok(Begun { begun: true })
     };
     Ok(web::Json(blocking(work).await??))
+}
+
+/// How the databases differ from their surveys; takes as long as a survey does.
+#[utoipa::path(post, path = "/project/drift", responses((status = 200, body = Vec<Finding>)))]
+pub(crate) async fn drift(request: HttpRequest, shared: web::Data<Shared>) -> Answer<Vec<Finding>> {
+    owner(&shared, &request).await?;
+    let folder = shared.workbench.folder();
+    Ok(web::Json(blocking(move || find_drift(&folder)).await?))
 }
 
 /// The columns of a table, as the survey found them.

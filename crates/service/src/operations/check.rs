@@ -189,11 +189,36 @@ pub(crate) fn check_folder(folder: &ProjectFolder) -> Checked {
     check_project(folder.project.clone(), |_| folder.catalogs())
 }
 
+/// How the sources of a folder differ from their survey files, and which of them cannot be read.
+pub fn find_drift(folder: &ProjectFolder) -> Vec<Finding> {
+    let mut findings = Vec::new();
+    for source in &folder.project.sources {
+        let Ok(Some(surveyed)) = folder.surveyed(source) else { continue };
+        // Which of several sources it is about.
+        let of = match folder.project.sources.len() {
+            1 => String::new(),
+            _ => format!("source `{}`: ", source.name),
+        };
+        match check_drift(folder, source, &surveyed) {
+            Ok(drift) => findings.extend(
+                drift.into_iter().map(|d| Finding::new(FindingKind::Drift, format!("{of}{}", d.text), d.breaking)),
+            ),
+            Err(problem) => {
+                findings.push(Finding::new(FindingKind::Source, format!("{of}{}", problem.message), true));
+            }
+        }
+    }
+    if findings.iter().any(|finding| finding.kind == FindingKind::Drift && finding.breaking) {
+        findings.push(Finding::new(FindingKind::Drift, "run `puente survey` to take the changes over", true));
+    }
+    findings
+}
+
 /// How a live source differs from its survey file.
 ///
 /// # Errors
 /// Where the source cannot be read.
-pub fn check_drift(folder: &ProjectFolder, source: &SourceSettings, surveyed: &Catalog) -> Result<Vec<Drift>, Problem> {
+fn check_drift(folder: &ProjectFolder, source: &SourceSettings, surveyed: &Catalog) -> Result<Vec<Drift>, Problem> {
     let live = puente_sources::survey(source, &folder.path)?;
     Ok(compare(surveyed, &live.catalog))
 }

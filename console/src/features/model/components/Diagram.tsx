@@ -265,7 +265,7 @@ const Drawing = memo(function Drawing({ types, lines, places, sight, detail, act
       {lines.map((line) => {
         const [from, to] = [places.get(line.from), places.get(line.to)];
         if (!from || !to || (!isInSight(from) && !isInSight(to))) return null;
-        return <LineShape key={`${line.from} ${line.to} ${line.through ?? ''}`} line={line} from={from} to={to} lit={active === line.from || active === line.to} dim={matches !== null} words={detail === 'full'} />;
+        return <LineShape key={`${line.from} ${line.to} ${line.through ?? ''}`} line={line} from={from} to={to} lit={active === line.from || active === line.to} dim={matches !== null} words={detail === 'full'} faint={detail === 'box'} />;
       })}
       {types.map((type) => {
         const place = places.get(type.name);

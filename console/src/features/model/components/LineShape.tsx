@@ -9,14 +9,16 @@ interface Props {
   lit: boolean;
   dim: boolean;
   words: boolean;
+  /** Is it one of so many that single ones are not followed? */
+  faint: boolean;
 }
 
 /** A line between two types. From many to many it is double; to another source it is dashed. */
-export const LineShape = memo(function LineShape({ line, from, to, lit, dim, words }: Props) {
+export const LineShape = memo(function LineShape({ line, from, to, lit, dim, words, faint }: Props) {
   const path = from.name === to.name ? loop(from) : curve(from, to);
   const colour = lit ? theme.accent : theme.strongLine;
   return (
-    <g opacity={dim ? 0.25 : lit ? 1 : 0.75} fill="none">
+    <g opacity={lit ? 1 : faint ? 0.3 : dim ? 0.25 : 0.75} fill="none">
       {words && <title>{line.words.join('\n')}</title>}
       <path d={path} stroke={colour} strokeWidth={line.through === null ? (lit ? 2 : 1.2) : 4} strokeDasharray={line.crosses ? '7 5' : undefined} />
       {line.through !== null && <path d={path} stroke={theme.ground} strokeWidth={1.6} />}

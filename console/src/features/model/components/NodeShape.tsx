@@ -24,7 +24,7 @@ export const NodeShape = memo(function NodeShape({ type, x, y, detail, active, d
   return (
     <g data-type={type.name} data-lit={active ? true : undefined} opacity={dim ? 0.3 : 1}>
       {detail === 'full' && <title>{`${type.name}: ${type.table} of ${type.source}`}</title>}
-      <rect x={left} y={top} width={NODE.width} height={NODE.height} rx={4} fill={theme.raised} stroke={active ? theme.accent : theme.strongLine} strokeWidth={active ? 2.5 : 1} strokeDasharray={type.view ? '4 3' : undefined} />
+      <rect x={left} y={top} width={NODE.width} height={NODE.height} rx={4} fill={detail === 'box' ? theme.accentGround : theme.raised} stroke={active ? theme.accent : theme.strongLine} strokeWidth={active ? 2.5 : 1} strokeDasharray={type.view ? '4 3' : undefined} />
       {unseen && <Hatch left={left} top={top} />}
       {detail !== 'box' && (
         <text x={left + 10} y={detail === 'full' ? top + 18 : y + 6} fontSize={detail === 'full' ? 13 : 18} fontWeight={600} fill={theme.text}>

@@ -4,7 +4,7 @@ import { theme } from '../../../app/theme';
 import { useEdits } from '../../../lib/edits';
 import type { ModelOverview, TypeOverview } from '../../../lib/interface';
 import { useSession } from '../../../lib/session';
-import { LinkButton, QuietButton } from '../../../ui/Button';
+import { QuietButton } from '../../../ui/Button';
 import { Faint, Row } from '../../../ui/layout';
 import { DataTable, type DataColumn } from '../../../ui/table/DataTable';
 
@@ -26,7 +26,7 @@ export function TypeList({ model, letters, seen, onOpen }: Props) {
   );
   const columns: DataColumn<TypeOverview>[] = useMemo(
     () => [
-      { id: 'type', kind: 'text', value: (type) => type.name, cell: (type) => <LinkButton onPress={() => { onOpen(type.name); }}>{type.name}</LinkButton> },
+      { id: 'type', kind: 'text', value: (type) => type.name, cell: (type) => <Open type="button" onClick={() => { onOpen(type.name); }}>{type.name}</Open> },
       { id: 'table', kind: 'text', value: (type) => type.table },
       { id: 'source', kind: 'text', value: (type) => type.source },
       { id: 'rows', kind: 'number', value: (type) => (type.view ? null : type.aboutRows) },
@@ -68,6 +68,16 @@ const Whole = styled.div`
   flex: 1;
   min-height: 0;
   > :first-child { flex: 1; min-height: 0; background: ${theme.surface}; border-top: 1px solid ${theme.line}; }
+`;
+/** A thousand of them are drawn quickly. */
+const Open = styled.button`
+  padding: 0;
+  color: ${theme.accent};
+  background: none;
+  border: 0;
+  text-decoration: underline;
+  text-decoration-color: ${theme.line};
+  cursor: pointer;
 `;
 const Left = styled.section`
   max-height: 30%;
