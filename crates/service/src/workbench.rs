@@ -1,7 +1,7 @@
 //! The project as somebody works on it while it is served: its folder as it was last read, the survey that runs, what was saved.
 
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, PoisonError, RwLock};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 use std::time::{Duration, Instant};
 
 use puente_run::{SurveyStep, SurveyWatch};
@@ -19,6 +19,8 @@ pub(crate) struct Workbench {
     /// What the file was before each save of this service, the last one at the end.
     saved: Mutex<Vec<Saved>>,
     surveying: Mutex<Surveying>,
+    /// Held while the project file is looked at and written, so that no two saves take the same file for unchanged.
+    writing: Mutex<()>,
 }
 
 /// A project as it was read, and what it comes to once somebody looks.
@@ -74,6 +76,7 @@ impl Workbench {
             read: RwLock::new(Read { folder: Arc::new(folder), checked: None }),
             saved: Mutex::default(),
             surveying: Mutex::new(Surveying { last: surveyed.map(Arc::new), ..Surveying::default() }),
+            writing: Mutex::default(),
         }
     }
 
@@ -104,6 +107,11 @@ impl Workbench {
             read.checked = Some(Arc::clone(&checked));
         }
         checked
+    }
+
+    /// The right to look at the project file and write it.
+    pub(crate) fn write(&self) -> MutexGuard<'_, ()> {
+        self.writing.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Remembers a save.

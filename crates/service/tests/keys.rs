@@ -80,11 +80,7 @@ fn what_was_renamed_keeps_its_names_once_that_is_said(
     };
     assert!(fields("huts").contains(&before.to_owned()));
     database.execute("alter table huts rename column beds to bed_count");
-    let drift = {
-        let folder = project.open();
-        let source = &folder.project.sources[0];
-        puente_service::check_drift(&folder, source, &folder.surveyed(source).unwrap().unwrap()).unwrap()
-    };
+    let drift = puente_service::find_drift(&project.open());
     let told = drift.iter().map(|drift| drift.text.as_str()).collect::<Vec<_>>().join("\n");
     assert!(
         told.contains("`huts.bed_count` is like it, and `puente survey --accept huts.bed_count` keeps its names"),

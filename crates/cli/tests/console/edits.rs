@@ -33,6 +33,10 @@ async fn a_type_is_renamed_and_its_grants_follow() {
     driven.see("can break requests").await;
     driven.press("button", "Add to the changes").await;
     driven.press("button", "Close this sheet").await;
+    driven.press("button", "1 change").await;
+    driven.see("fields = ").await;
+    driven.browser.picture("console-changes.png").await;
+    driven.press("button", "Close this sheet").await;
     save(&driven, "1 change").await;
     let (new, gone) = changed(&before, &file(&project));
     let expected = [

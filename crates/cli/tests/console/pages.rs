@@ -7,6 +7,18 @@ use rstest::rstest;
 
 use super::driving::{Driven, served};
 
+/// The pages of which a picture is kept where `PUENTE_SCREENSHOTS` names a folder: with which colours, how wide, under which name.
+const PICTURES: &[(&str, bool, Screen, &str)] = &[
+    ("/", false, Screen::Wide, "console-start.png"),
+    ("/survey?tab=tables&source=huts&table=incidents", false, Screen::Wide, "console-survey.png"),
+    ("/model", false, Screen::Wide, "console-model.png"),
+    ("/model?type=Incident", true, Screen::Wide, "console-type.png"),
+    ("/access", false, Screen::Wide, "console-access.png"),
+    ("/access?tab=through&role=hiker&type=Booking", true, Screen::Wide, "console-through.png"),
+    ("/ask", false, Screen::Wide, "ask.png"),
+    ("/access", false, Screen::Narrow, "console-narrow.png"),
+];
+
 /// The pages, each with what it says once it is there.
 const PAGES: &[(&str, &str)] = &[
     ("/", "every source answers"),
@@ -30,6 +42,7 @@ const PAGES: &[(&str, &str)] = &[
     ("/access?tab=matrix&role=hiker&type=Booking&action=create", "Set whatever the caller says"),
     ("/access?tab=roles", "Runs one or more huts."),
     ("/access?tab=through&role=warden&type=Hut", "of 60 rows"),
+    ("/access?tab=through&role=hiker&type=Booking", "of 20 000 rows"),
     ("/access?tab=who&type=Hiker&field=phone", "may read"),
     ("/access?tab=with&role=hiker&with=warden", "They differ in"),
     ("/ask", "Raven Saddle Hut"),
@@ -44,6 +57,7 @@ const PAGES: &[(&str, &str)] = &[
 async fn every_page_is_there_for_everybody(#[case] dark: bool, #[case] screen: Screen) {
     let (_project, service) = served(TestProject::demo).await;
     let driven = Driven::open_with(&service, "/", OWNER_KEY, (dark, screen)).await;
+    driven.run("sessionStorage.setItem('puente.claims', JSON.stringify({ hiker: 'sub=7', warden: 'sub=14' }))").await;
     let mut found = Vec::new();
     for (path, says) in PAGES {
         driven.go(path).await;
@@ -54,6 +68,10 @@ async fn every_page_is_there_for_everybody(#[case] dark: bool, #[case] screen: S
         let beside = driven.run("return document.documentElement.scrollWidth - innerWidth").await;
         if beside.as_i64().unwrap_or_default() > 0 {
             found.push(told(format!("{beside} px beside the screen")));
+        }
+        let is_it = |of: &&(&str, bool, Screen, &str)| of.0 == *path && of.1 == dark && of.2 == screen;
+        if let Some((.., name)) = PICTURES.iter().find(is_it) {
+            driven.browser.picture(name).await;
         }
         let key = driven.run("return location.href.includes('key')").await;
         assert_eq!(key, false, "the key is in no address");

@@ -29,7 +29,7 @@ use crate::operations::edit::{Proposed, SaveError, Surveys, diff, digest_of, pro
 use crate::operations::overview::{ModelOverview, overview};
 use crate::operations::seen::{RowAccess, SeenRows, row_access, seen_rows};
 use crate::operations::sheet::{TypeSheet, sheet};
-use crate::operations::source::{Probed, add_source, probe};
+use crate::operations::source::{Probed, probe, survey_new_source, write_source};
 use crate::operations::survey::{Accepted, SurveyError, accept, survey_watched};
 use crate::operations::surveyed::{
     RenameSheet, Surveyed, SurveyedColumns, columns, engine_word, rename_sheet, surveyed,
@@ -781,6 +781,7 @@ pub(crate) async fn save_edits(
     editor(&shared, &request).await?;
     let SaveRequest { base, edits } = read(&request, payload).await?;
     let work = move || {
+        let _writing = shared.workbench.write();
         let folder = shared.workbench.folder();
         let (before, after) = save(&folder, &base, &edits)?;
         shared.workbench.remember(Saved { made: digest_of(&after), before: before.clone(), edits: edits.len() });
@@ -799,6 +800,7 @@ fn saved_state(shared: &Shared, before: &str, after: &str) -> SavedState {
 pub(crate) async fn undo(request: HttpRequest, shared: web::Data<Shared>) -> Answer<SavedState> {
     editor(&shared, &request).await?;
     let work = move || {
+        let _writing = shared.workbench.write();
         let folder = shared.workbench.folder();
         let (Some(saved), _) = shared.workbench.last_saved() else {
             return Err(Refused::new(
@@ -1021,17 +1023,19 @@ pub(crate) async fn new_source(
     let watch = shared.workbench.begin_survey(Some(name.clone())).ok_or_else(is_surveying)?;
     std::thread::spawn(move || {
         let folder = shared.workbench.folder();
-        let added = add_source(&folder, (&name, &url), &watch);
-        let is_done = added.is_ok();
-        let outcome = added.map(|(outcome, before, after)| {
+        let added = survey_new_source(&folder, (&name, &url), &watch).and_then(|outcome| {
+            let _writing = shared.workbench.write();
+            let (before, after) = write_source(&folder, (&name, &url)).map_err(SurveyError::Folder)?;
             shared.workbench.remember(Saved { made: digest_of(&after), before, edits: 1 });
-            outcome
+            Ok(outcome)
         });
         // Reloaded first: whoever sees that the survey has ended sees its types, too.
-        if is_done && let Err(error) = crate::reload::reload(&shared) {
+        if added.is_ok()
+            && let Err(error) = crate::reload::reload(&shared)
+        {
             tracing::error!(target: "puente::service", "the project cannot be reloaded with its new source: {error}");
         }
-        shared.workbench.end_survey(outcome.map_err(|error| text_of(error.into())));
+        shared.workbench.end_survey(added.map_err(|error| text_of(error.into())));
     });
     Ok(web::Json(Begun { begun: true }))
 }

@@ -4,7 +4,9 @@ use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use puente_core::access::{Action, Grant, OWNER, Role, View};
+use puente_core::error::{Code, Problem};
 use puente_core::model::{FieldType, Model, Type, TypeId};
+use puente_core::project::is_graphql_name;
 use puente_core::value::Scalar;
 use serde::Serialize;
 use serde_json::{Map, Value as Json};
@@ -115,7 +117,7 @@ pub(crate) async fn seen_rows(
     };
     let known = match (&key, grant) {
         (Some(key), Some(_)) => {
-            let seen = seen_by_role(&api, role, (list, key, &fields), claims, nodes).await?;
+            let seen = seen_by_role(&api, role, (t, key, &fields), claims, nodes).await?;
             Some((key, seen))
         }
         _ => None,
@@ -154,15 +156,17 @@ pub(crate) async fn seen_rows(
 async fn seen_by_role(
     api: &crate::api::Api,
     role: &Role,
-    (list, key, fields): (&str, &[String], &[&str]),
+    (t, key, fields): (&Type, &[String], &[&str]),
     claims: Map<String, Json>,
     nodes: &[Json],
 ) -> Result<HashMap<Vec<String>, Json>, OpenError> {
     if nodes.is_empty() {
         return Ok(HashMap::new());
     }
+    let list = t.list.as_str();
     let one = |node: &Json| {
-        let members = key.iter().map(|field| format!("{field}: {{ eq: {} }}", literal(&node[field.as_str()])));
+        let members =
+            key.iter().map(|field| format!("{field}: {{ eq: {} }}", literal(t, field, &node[field.as_str()])));
         format!("{{ {} }}", members.collect::<Vec<_>>().join(", "))
     };
     let any: Vec<String> = nodes.iter().map(one).collect();
@@ -240,6 +244,13 @@ pub(crate) async fn row_access(
     open: &OpenSources<'_>,
 ) -> Result<Vec<RowAccess>, OpenError> {
     let mut found = Vec::new();
+    if let Some(stranger) = roles.first().and_then(|role| {
+        let t = &role.view.model().types[of];
+        key.keys().find(|field| t.column_called(field).is_none())
+    }) {
+        let text = format!("the key has no field `{stranger}`");
+        return Err(OpenError::Source(Problem::new(Code::InvalidArgument, text)));
+    }
     for role in roles {
         let model = Arc::clone(role.view.model());
         let t = &model.types[of];
@@ -247,7 +258,7 @@ pub(crate) async fn row_access(
         for grant in role.grants.iter().filter(|grant| grant.of == of && actions.contains(&grant.action)) {
             let reached = role.view.clone().reaching(of, grant.action).seeing_through(of);
             let api = api_of(folder, Arc::clone(&model), vec![Role { view: reached, ..role.clone() }], open)?;
-            let members = key.iter().map(|(field, value)| format!("{field}: {{ eq: {} }}", literal(value)));
+            let members = key.iter().map(|(field, value)| format!("{field}: {{ eq: {} }}", literal(t, field, value)));
             let members: Vec<String> = members.collect();
             let document = format!("{{ {}(first: 1, filter: {{ {} }}) {{ totalCount }} }}", t.list, members.join(", "));
             let answer = data(&api, role.view.role(), claims.clone(), document).await?;
@@ -265,9 +276,11 @@ pub(crate) async fn row_access(
     Ok(found)
 }
 
-/// A value as GraphQL writes it. Words of enums come as texts and go as words: keys are none.
-fn literal(value: &Json) -> String {
+/// A field's value as GraphQL writes it. Words of enums come as texts and go as words.
+fn literal(t: &Type, field: &str, value: &Json) -> String {
+    let is_enum = t.column_called(field).is_some_and(|column| matches!(t.columns[column].kind, FieldType::Enum(_)));
     match value {
+        Json::String(word) if is_enum && is_graphql_name(word) => word.clone(),
         Json::String(text) => quoted(text),
         other => other.to_string(),
     }

@@ -107,29 +107,36 @@ async fn answers(folder: &ProjectFolder, source: &SourceSettings) -> Result<(), 
     probed.map_err(|_| late())?.map_err(|problem| problem.message)
 }
 
-/// Surveys a database and writes it into the project file, its password beside it for this machine. Gives the file's text before and
-/// after.
+/// Surveys a database that the project file does not have yet.
 ///
 /// # Errors
-/// [`SurveyError`]; the project file is then as it was.
-pub(crate) fn add_source(
+/// [`SurveyError`]; nothing is changed then.
+pub(crate) fn survey_new_source(
     folder: &ProjectFolder,
     (name, url): (&str, &str),
     watch: &SurveyWatch,
-) -> Result<(SurveyOutcome, String, String), SurveyError> {
-    let before = folder.text().map_err(SurveyError::Folder)?;
-    let (with, text, address) = with_source(folder, name, url).map_err(SurveyError::Folder)?;
-    let outcome = survey_watched(&with, Some(name), watch)?;
+) -> Result<SurveyOutcome, SurveyError> {
+    let (with, ..) = with_source(folder, name, url).map_err(SurveyError::Folder)?;
+    survey_watched(&with, Some(name), watch)
+}
+
+/// Writes a database into the project file as it is now, which may be another one than before its survey, and keeps its password
+/// beside it for this machine. Gives the file's text before and after.
+///
+/// # Errors
+/// Where something cannot be read or written; the project file is then as it was.
+pub(crate) fn write_source(folder: &ProjectFolder, (name, url): (&str, &str)) -> Result<(String, String), FolderError> {
+    let before = folder.text()?;
+    let (with, text, address) = with_source(folder, name, url)?;
     if let Some((variable, secret)) = &address.secret {
-        let private = folder.private_folder().map_err(SurveyError::Folder)?;
+        let private = folder.private_folder()?;
         environment::keep(&private, variable, secret).map_err(|error| {
-            let text = format!("{} could not be kept in {}: {error}", variable, private.display());
-            SurveyError::Folder(FolderError::Unreadable(text))
+            FolderError::Unreadable(format!("{} could not be kept in {}: {error}", variable, private.display()))
         })?;
     }
-    folder.keep_private().map_err(SurveyError::Folder)?;
-    with.write(&text).map_err(SurveyError::Folder)?;
-    Ok((outcome, before, text))
+    folder.keep_private()?;
+    with.write(&text)?;
+    Ok((before, text))
 }
 
 #[cfg(test)]
