@@ -35,7 +35,9 @@ fn a_key_is_proposed_where_there_is_none_and_pages_are_turned_by_it(
     let accepted = Accepted { keys: found.keys.iter().collect(), ..Accepted::default() };
     accept(&project.open(), &accepted).unwrap();
     let text = std::fs::read_to_string(project.path().join("puente.toml")).unwrap();
-    assert!(text.contains("# theirs\n[[type]]\nkey = [\"hut_id\", \"night\"]\ntable = \"stays\" # nights"), "{text}");
+    let theirs =
+        "# theirs\n[[type]]\ntable = \"stays\" # nights\ndescription = \"Nights.\"\nkey = [\"hut_id\", \"night\"]\n";
+    assert!(text.contains(theirs), "{text}");
     assert_eq!(outcome(&project).keys, []);
     let service = project.serve();
     let one = service.data("{ stay(key: { hutIdNight: { hutId: 2, night: \"2026-07-02\" } }) { guests } total(key: { hutId: 3 }) { guests } }",
