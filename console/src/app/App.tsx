@@ -34,7 +34,13 @@ function SignedIn() {
           <h1>Puente</h1>
           <Notice title="The service does not answer">{session.message}</Notice>
           <Button onPress={again}>Try again</Button>
-          <Button onPress={() => { signOut(); }}>Sign out</Button>
+          <Button
+            onPress={() => {
+              signOut();
+            }}
+          >
+            Sign out
+          </Button>
         </main>
       );
     case 'in':
@@ -63,7 +69,9 @@ function Signed() {
   const [router] = useState(makeRouter);
   useEffect(() => {
     const timer = setTimeout(loadPages, 1_500);
-    return () => { clearTimeout(timer); };
+    return () => {
+      clearTimeout(timer);
+    };
   }, []);
   return (
     <QueryClientProvider client={client}>

@@ -27,7 +27,12 @@ export function AsSwitch() {
           <ul>
             {me.roles.map((of) => (
               <li key={of}>
-                <Role aria-pressed={of === role} onPress={() => { choose(of); }}>
+                <Role
+                  aria-pressed={of === role}
+                  onPress={() => {
+                    choose(of);
+                  }}
+                >
                   <RoleMark role={of} roles={me.roles} />
                   {of}
                 </Role>
@@ -63,9 +68,23 @@ export function Claims({ role, label }: { role: string; label?: string }) {
 
 const Switch = styled(QuietButton)`
   min-width: 0;
-  .as { color: ${theme.muted}; }
-  .role { overflow: hidden; text-overflow: ellipsis; max-width: 140px; }
-  @media (max-width: 700px) { padding: 4px 6px; .as { display: none; } .role { max-width: 72px; } }
+  .as {
+    color: ${theme.muted};
+  }
+  .role {
+    overflow: hidden;
+    text-overflow: ellipsis;
+    max-width: 140px;
+  }
+  @media (max-width: 700px) {
+    padding: 4px 6px;
+    .as {
+      display: none;
+    }
+    .role {
+      max-width: 72px;
+    }
+  }
 `;
 const Choices = styled(Dialog)`
   display: grid;
@@ -75,7 +94,10 @@ const Choices = styled(Dialog)`
   overflow: auto;
   padding: 8px;
   outline: none;
-  p { color: ${theme.muted}; overflow-wrap: anywhere; }
+  p {
+    color: ${theme.muted};
+    overflow-wrap: anywhere;
+  }
 `;
 const Role = styled(QuietButton)`
   width: 100%;

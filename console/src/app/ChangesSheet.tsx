@@ -49,13 +49,23 @@ export function ChangesSheet({ onClose }: { onClose: () => void }) {
       actions={
         <>
           {edits.length > 0 && me.editing && (
-            <Button isDisabled={!sound || save.isPending} onPress={() => { if (proposed.data) save.mutate(proposed.data.base); }}>
+            <Button
+              isDisabled={!sound || save.isPending}
+              onPress={() => {
+                if (proposed.data) save.mutate(proposed.data.base);
+              }}
+            >
               {save.isPending ? 'Saving…' : `Save ${count(edits.length)} to puente.toml`}
             </Button>
           )}
           {edits.length > 0 && <DangerButton onPress={clear}>Discard {count(edits.length)}</DangerButton>}
           {saved > 0 && me.editing && (
-            <QuietButton isDisabled={undo.isPending} onPress={() => { undo.mutate(); }}>
+            <QuietButton
+              isDisabled={undo.isPending}
+              onPress={() => {
+                undo.mutate();
+              }}
+            >
               <Icon name="undo" />
               Take the last save back
             </QuietButton>
@@ -65,18 +75,40 @@ export function ChangesSheet({ onClose }: { onClose: () => void }) {
     >
       <Stack>
         {done !== null && <Notice tone="done" title={done} />}
-        {!me.editing && <Notice tone="plain" title="Read-only here">{me.whyNot}</Notice>}
-        {save.error instanceof Refused && <Refusal error={save.error} mine={proposed.data?.text ?? ''} onAgain={() => { save.reset(); void proposed.refetch(); }} />}
+        {!me.editing && (
+          <Notice tone="plain" title="Read-only here">
+            {me.whyNot}
+          </Notice>
+        )}
+        {save.error instanceof Refused && (
+          <Refusal
+            error={save.error}
+            mine={proposed.data?.text ?? ''}
+            onAgain={() => {
+              save.reset();
+              void proposed.refetch();
+            }}
+          />
+        )}
         {undo.error && <Notice title="Nothing was taken back">{undo.error.message}</Notice>}
         {edits.length === 0 ? (
-          done === null && <Empty title="Nothing has been changed">What you rename, hide, link and grant is gathered here until you save it.</Empty>
+          done === null && (
+            <Empty title="Nothing has been changed">
+              What you rename, hide, link and grant is gathered here until you save it.
+            </Empty>
+          )
         ) : (
           <>
             <List aria-label="Changes">
               {edits.map((edit, index) => (
                 <li key={index}>
                   <span>{told(edit)}</span>
-                  <IconButton aria-label={`Drop: ${told(edit)}`} onPress={() => { take(index); }}>
+                  <IconButton
+                    aria-label={`Drop: ${told(edit)}`}
+                    onPress={() => {
+                      take(index);
+                    }}
+                  >
                     <Icon name="close" />
                   </IconButton>
                 </li>
@@ -85,7 +117,11 @@ export function ChangesSheet({ onClose }: { onClose: () => void }) {
             <Answered query={proposed} what="What this makes of the file">
               {(proposed) => (
                 <Stack>
-                  {!proposed.sound && <Notice title="The project could not be served so, and is not saved">Mend what is wrong, or drop the change.</Notice>}
+                  {!proposed.sound && (
+                    <Notice title="The project could not be served so, and is not saved">
+                      Mend what is wrong, or drop the change.
+                    </Notice>
+                  )}
                   <Findings findings={proposed.findings} onlyBreaking={!proposed.sound} />
                   <section aria-label="What it does to the schemas">
                     <h3>Schemas</h3>
@@ -140,13 +176,30 @@ function Refusal({ error, mine, onAgain }: { error: Refused; mine: string; onAga
 const List = styled.ul`
   border: 1px solid ${theme.line};
   border-radius: 4px;
-  li { display: flex; align-items: center; justify-content: space-between; gap: 8px; padding: 2px 4px 2px 12px; overflow-wrap: anywhere; }
-  li + li { border-top: 1px solid ${theme.line}; }
+  li {
+    display: flex;
+    align-items: center;
+    justify-content: space-between;
+    gap: 8px;
+    padding: 2px 4px 2px 12px;
+    overflow-wrap: anywhere;
+  }
+  li + li {
+    border-top: 1px solid ${theme.line};
+  }
 `;
 const Both = styled.div`
   display: grid;
   grid-template-columns: 1fr 1fr;
   gap: 8px;
-  pre { max-height: 300px; overflow: auto; padding: 8px; border: 1px solid ${theme.line}; border-radius: 4px; }
-  @media (max-width: 700px) { grid-template-columns: minmax(0, 1fr); }
+  pre {
+    max-height: 300px;
+    overflow: auto;
+    padding: 8px;
+    border: 1px solid ${theme.line};
+    border-radius: 4px;
+  }
+  @media (max-width: 700px) {
+    grid-template-columns: minmax(0, 1fr);
+  }
 `;

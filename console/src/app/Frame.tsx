@@ -47,10 +47,19 @@ export function Frame({ children }: { children: ReactNode }) {
   }, []);
   return (
     <Whole>
-      <TopBar onGo={() => { setGoing(true); }} />
+      <TopBar
+        onGo={() => {
+          setGoing(true);
+        }}
+      />
       <Rail aria-label="Pages">
         {PAGES.map((of) => (
-          <PageLink key={of.to} to={of.to} search={(before) => (before.as === undefined ? {} : { as: before.as })} activeOptions={{ exact: of.to === '/' }}>
+          <PageLink
+            key={of.to}
+            to={of.to}
+            search={(before) => (before.as === undefined ? {} : { as: before.as })}
+            activeOptions={{ exact: of.to === '/' }}
+          >
             <Icon name={of.icon} />
             <span>{of.word}</span>
           </PageLink>
@@ -59,7 +68,13 @@ export function Frame({ children }: { children: ReactNode }) {
       <Main id="page" aria-label={page.word}>
         {children}
       </Main>
-      {going && <GoTo onClose={() => { setGoing(false); }} />}
+      {going && (
+        <GoTo
+          onClose={() => {
+            setGoing(false);
+          }}
+        />
+      )}
       {changes !== undefined && (
         <ChangesSheet
           onClose={() => {
@@ -100,7 +115,12 @@ function TopBar({ onGo }: { onGo: () => void }) {
         </QuietButton>
       )}
       <LookSwitch />
-      <IconButton aria-label="Sign out" onPress={() => { signOut(); }}>
+      <IconButton
+        aria-label="Sign out"
+        onPress={() => {
+          signOut();
+        }}
+      >
         <Icon name="leave" />
       </IconButton>
     </Bar>
@@ -113,7 +133,10 @@ function Sources() {
   const sources = state.data?.sources ?? [];
   if (sources.length === 0) return null;
   const away = sources.filter((source) => !source.ready).length;
-  const says = away === 0 ? `all ${String(sources.length)} sources answer` : `${String(away)} of ${String(sources.length)} sources away`;
+  const says =
+    away === 0
+      ? `all ${String(sources.length)} sources answer`
+      : `${String(away)} of ${String(sources.length)} sources away`;
   return (
     <DialogTrigger>
       <IconButton aria-label={`Sources: ${says}`}>
@@ -125,7 +148,8 @@ function Sources() {
         <SourceList aria-label="Sources">
           {sources.map((source) => (
             <li key={source.name}>
-              <Dot $ready={source.ready} /> <strong>{source.name}</strong> {source.engine}: {source.ready ? 'answers' : (source.text ?? 'is away')}
+              <Dot $ready={source.ready} /> <strong>{source.name}</strong> {source.engine}:{' '}
+              {source.ready ? 'answers' : (source.text ?? 'is away')}
             </li>
           ))}
         </SourceList>
@@ -159,7 +183,9 @@ const Whole = styled.div`
   display: grid;
   height: 100dvh;
   grid-template: 'bar bar' auto 'rail main' minmax(0, 1fr) / auto minmax(0, 1fr);
-  @media (max-width: 700px) { grid-template: 'bar' auto 'main' minmax(0, 1fr) 'rail' auto / minmax(0, 1fr); }
+  @media (max-width: 700px) {
+    grid-template: 'bar' auto 'main' minmax(0, 1fr) 'rail' auto / minmax(0, 1fr);
+  }
 `;
 const Bar = styled.header`
   grid-area: bar;
@@ -170,13 +196,18 @@ const Bar = styled.header`
   padding: 4px 8px 4px 16px;
   background: ${theme.raised};
   border-bottom: 1px solid ${theme.line};
-  @media (max-width: 700px) { padding-left: 8px; gap: 4px; }
+  @media (max-width: 700px) {
+    padding-left: 8px;
+    gap: 4px;
+  }
 `;
 const Brand = styled.span`
   font-size: 15px;
   font-weight: 600;
   color: ${theme.accent};
-  @media (max-width: 700px) { display: none; }
+  @media (max-width: 700px) {
+    display: none;
+  }
 `;
 const Project = styled.span`
   overflow: hidden;
@@ -189,7 +220,9 @@ const Space = styled.span`
   flex: 1;
 `;
 const Wide = styled.span`
-  @media (max-width: 700px) { display: none; }
+  @media (max-width: 700px) {
+    display: none;
+  }
 `;
 const Changes = styled(QuietButton)`
   color: ${theme.attention};
@@ -210,7 +243,9 @@ const SourceList = styled(Dialog)`
   max-width: 420px;
   padding: 12px;
   outline: none;
-  li { list-style: none; }
+  li {
+    list-style: none;
+  }
 `;
 const Rail = styled.nav`
   grid-area: rail;
@@ -222,8 +257,12 @@ const Rail = styled.nav`
   background: ${theme.raised};
   border-right: 1px solid ${theme.line};
   @media (max-width: 700px) {
-    flex-direction: row; justify-content: space-around; width: auto; padding: 2px;
-    border-right: 0; border-top: 1px solid ${theme.line};
+    flex-direction: row;
+    justify-content: space-around;
+    width: auto;
+    padding: 2px;
+    border-right: 0;
+    border-top: 1px solid ${theme.line};
   }
 `;
 const PageLink = styled(Link)`
@@ -234,9 +273,19 @@ const PageLink = styled(Link)`
   border-radius: 4px;
   color: ${theme.text};
   text-decoration: none;
-  &:hover { background: ${theme.surface}; }
-  &.active { background: ${theme.accentGround}; font-weight: 600; }
-  @media (max-width: 700px) { flex-direction: column; gap: 2px; padding: 6px 8px; font-size: 12px; }
+  &:hover {
+    background: ${theme.surface};
+  }
+  &.active {
+    background: ${theme.accentGround};
+    font-weight: 600;
+  }
+  @media (max-width: 700px) {
+    flex-direction: column;
+    gap: 2px;
+    padding: 6px 8px;
+    font-size: 12px;
+  }
 ` as typeof Link;
 const Main = styled.main`
   grid-area: main;

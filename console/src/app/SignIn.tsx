@@ -24,8 +24,8 @@ export function SignIn({ refusal, onKey }: Props) {
       >
         <h1>Puente</h1>
         <p>
-          Who is asking? <code>puente key create NAME --role owner</code> makes an access key, <code>puente demo</code> prints one, and
-          a token of yours does as well. It is kept in this tab only.
+          Who is asking? <code>puente key create NAME --role owner</code> makes an access key, <code>puente demo</code>{' '}
+          prints one, and a token of yours does as well. It is kept in this tab only.
         </p>
         {refusal !== null && <Notice title="The last key was refused">{refusal}</Notice>}
         <TextField label="Access key or token" value={key} onChange={setKey} type="password" mono autoFocus />
@@ -50,7 +50,13 @@ const Card = styled(Form)`
   border: 1px solid ${theme.line};
   border-left: 4px solid ${theme.accent};
   border-radius: 0 4px 4px 0;
-  h1 { color: ${theme.accent}; }
-  p { color: ${theme.muted}; }
-  code { color: ${theme.text}; }
+  h1 {
+    color: ${theme.accent};
+  }
+  p {
+    color: ${theme.muted};
+  }
+  code {
+    color: ${theme.text};
+  }
 `;

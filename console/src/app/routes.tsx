@@ -56,7 +56,13 @@ const root = createRootRoute({
   ),
   notFoundComponent: () => <Empty title="There is no page here">The pages are on the left.</Empty>,
   errorComponent: ({ error }) => (
-    <Failed error={error instanceof Error ? error : new Error(String(error))} what="The page" onRetry={() => { window.location.reload(); }} />
+    <Failed
+      error={error instanceof Error ? error : new Error(String(error))}
+      what="The page"
+      onRetry={() => {
+        window.location.reload();
+      }}
+    />
   ),
 });
 

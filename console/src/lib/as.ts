@@ -67,7 +67,8 @@ export function readClaims(text: string): ReadClaims {
   for (const part of text.split(/[,\n]/).filter((part) => part.trim() !== '')) {
     const at = part.indexOf('=');
     const name = part.slice(0, at).trim();
-    if (at < 0 || name === '') return { ok: false, message: `A claim is said as name=value, such as sub=7; found “${part.trim()}”.` };
+    if (at < 0 || name === '')
+      return { ok: false, message: `A claim is said as name=value, such as sub=7; found “${part.trim()}”.` };
     claims[name] = name === 'sub' ? part.slice(at + 1).trim() : valueOf(part.slice(at + 1).trim());
   }
   return { ok: true, claims };

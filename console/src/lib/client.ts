@@ -64,7 +64,8 @@ export async function send(key: string, ask: Ask, signal?: AbortSignal): Promise
       signal: signal ?? null,
     });
   } catch (error) {
-    if (signal?.aborted) return { kind: 'failed', message: 'Stopped.', remedy: 'Nothing waits for this request any more.' };
+    if (signal?.aborted)
+      return { kind: 'failed', message: 'Stopped.', remedy: 'Nothing waits for this request any more.' };
     return {
       kind: 'failed',
       message: `The service cannot be reached (${error instanceof Error ? error.message : String(error)}).`,

@@ -61,7 +61,8 @@ export function useProposed() {
 export function together(edits: Edit[], added: Edit): Edit[] {
   const subject = subjectOf(added);
   // With a role its grants go, too.
-  if (added.kind === 'removeRole') edits = edits.filter((edit) => !('role' in edit && edit.role === added.role && edit.kind !== 'setRole'));
+  if (added.kind === 'removeRole')
+    edits = edits.filter((edit) => !('role' in edit && edit.role === added.role && edit.kind !== 'setRole'));
   const at = edits.findIndex((edit) => subjectOf(edit) === subject);
   return at < 0 ? [...edits, added] : edits.map((edit, index) => (index === at ? added : edit));
 }
@@ -124,6 +125,7 @@ export function told(edit: Edit): string {
 function setting(property: string, value: string | string[] | boolean | null): string {
   if (property === 'hidden') return value === true ? 'is left out' : 'is shown';
   if (property === 'shape') return value === true ? 'its JSON gets types' : 'its JSON stays JSON';
-  if (value === null || value === false || (Array.isArray(value) && value.length === 0)) return `${property} as by rule`;
+  if (value === null || value === false || (Array.isArray(value) && value.length === 0))
+    return `${property} as by rule`;
   return `${property} is ${Array.isArray(value) ? value.join(', ') : JSON.stringify(value)}`;
 }

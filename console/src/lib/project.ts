@@ -19,7 +19,11 @@ type Method = 'get' | 'post' | 'delete';
 type Json200<T> = T extends { responses: { 200: { content: { 'application/json': infer Body } } } } ? Body : never;
 type Posted<T> = T extends { requestBody: { content: { 'application/json': infer Body } } } ? Body : undefined;
 type PathsWith<M extends Method> = {
-  [P in keyof paths]: paths[P] extends Record<M, infer Operation> ? ([Json200<Operation>] extends [never] ? never : P) : never;
+  [P in keyof paths]: paths[P] extends Record<M, infer Operation>
+    ? [Json200<Operation>] extends [never]
+      ? never
+      : P
+    : never;
 }[keyof paths];
 type Operation<P extends keyof paths, M extends Method> = paths[P] extends Record<M, infer Found> ? Found : never;
 
@@ -63,14 +67,21 @@ async function call(key: string, method: string, path: string, body: unknown, si
   try {
     response = await fetch(path, {
       method,
-      headers: { Authorization: `Bearer ${key}`, ...(body === undefined ? {} : { 'Content-Type': 'application/json' }) },
+      headers: {
+        Authorization: `Bearer ${key}`,
+        ...(body === undefined ? {} : { 'Content-Type': 'application/json' }),
+      },
       body: body === undefined ? null : JSON.stringify(body),
       signal: signal ?? null,
     });
   } catch (error) {
     if (signal?.aborted) throw error;
     const why = error instanceof Error ? error.message : String(error);
-    throw new Refused(0, 'UNREACHABLE', `The service cannot be reached (${why}). Is it still running? Start it and try again.`);
+    throw new Refused(
+      0,
+      'UNREACHABLE',
+      `The service cannot be reached (${why}). Is it still running? Start it and try again.`,
+    );
   }
   let answer: unknown;
   try {

@@ -7,15 +7,22 @@ import { useSession } from './session';
 
 export const queries = {
   state: (key: string) =>
-    queryOptions({ queryKey: ['project', 'state'], queryFn: ({ signal }) => get(key, '/project', {}, signal), refetchInterval: 15_000 }),
-  model: (key: string) => queryOptions({ queryKey: ['project', 'model'], queryFn: ({ signal }) => get(key, '/project/model', {}, signal) }),
+    queryOptions({
+      queryKey: ['project', 'state'],
+      queryFn: ({ signal }) => get(key, '/project', {}, signal),
+      refetchInterval: 15_000,
+    }),
+  model: (key: string) =>
+    queryOptions({ queryKey: ['project', 'model'], queryFn: ({ signal }) => get(key, '/project/model', {}, signal) }),
   type: (key: string, name: string) =>
     queryOptions({
       queryKey: ['project', 'type', name],
       queryFn: ({ signal }) => get(key, '/project/types/{name}', { path: { name } }, signal),
     }),
-  access: (key: string) => queryOptions({ queryKey: ['project', 'access'], queryFn: ({ signal }) => get(key, '/project/access', {}, signal) }),
-  survey: (key: string) => queryOptions({ queryKey: ['project', 'survey'], queryFn: ({ signal }) => get(key, '/project/survey', {}, signal) }),
+  access: (key: string) =>
+    queryOptions({ queryKey: ['project', 'access'], queryFn: ({ signal }) => get(key, '/project/access', {}, signal) }),
+  survey: (key: string) =>
+    queryOptions({ queryKey: ['project', 'survey'], queryFn: ({ signal }) => get(key, '/project/survey', {}, signal) }),
 };
 
 export function useProjectState() {

@@ -33,14 +33,18 @@ export function keep(of: Area, name: string, value: unknown): void {
   } catch {
     // A full or forbidden store: what was typed lives as long as the page.
   }
-  listeners.forEach((listener) => { listener(); });
+  listeners.forEach((listener) => {
+    listener();
+  });
 }
 
 /** Forgets what this tab kept. */
 export function forgetTab(): void {
   sessionStorage.clear();
   for (const id of [...known.keys()]) if (id.startsWith('tab ')) known.delete(id);
-  listeners.forEach((listener) => { listener(); });
+  listeners.forEach((listener) => {
+    listener();
+  });
 }
 
 function subscribe(listener: () => void): () => void {
@@ -56,6 +60,11 @@ export function useKept<T>(of: Area, name: string, otherwise: T): [T, (value: T)
   const id = `${of} ${name}`;
   if (!OTHERWISE.has(id)) OTHERWISE.set(id, otherwise);
   const value = useSyncExternalStore(subscribe, () => kept(of, name, OTHERWISE.get(id) as T));
-  const set = useCallback((next: T) => { keep(of, name, next); }, [name, of]);
+  const set = useCallback(
+    (next: T) => {
+      keep(of, name, next);
+    },
+    [name, of],
+  );
   return [value, set];
 }

@@ -18,8 +18,13 @@ export const Button = styled(AriaButton)`
   border-radius: 4px;
   cursor: pointer;
   white-space: nowrap;
-  &[data-hovered] { filter: brightness(1.1); }
-  &[data-disabled] { opacity: 0.55; cursor: default; }
+  &[data-hovered] {
+    filter: brightness(1.1);
+  }
+  &[data-disabled] {
+    opacity: 0.55;
+    cursor: default;
+  }
 `;
 
 /** A lesser action. */
@@ -28,15 +33,23 @@ export const QuietButton = styled(Button)`
   font-weight: 400;
   background: transparent;
   border-color: ${theme.line};
-  &[data-hovered] { filter: none; background: ${theme.raised}; }
-  &[aria-pressed='true'] { background: ${theme.accentGround}; border-color: ${theme.accent}; }
+  &[data-hovered] {
+    filter: none;
+    background: ${theme.raised};
+  }
+  &[aria-pressed='true'] {
+    background: ${theme.accentGround};
+    border-color: ${theme.accent};
+  }
 `;
 
 /** An action that takes something away. */
 export const DangerButton = styled(QuietButton)`
   color: ${theme.danger};
   border-color: ${theme.danger};
-  &[data-hovered] { background: ${theme.dangerGround}; }
+  &[data-hovered] {
+    background: ${theme.dangerGround};
+  }
 `;
 
 /** An action of an icon alone: its label says verb and object. */
@@ -60,5 +73,7 @@ export const LinkButton = styled(AriaButton)`
   text-decoration-color: ${theme.line};
   text-underline-offset: 2px;
   cursor: pointer;
-  &[data-hovered] { text-decoration-color: currentColor; }
+  &[data-hovered] {
+    text-decoration-color: currentColor;
+  }
 `;

@@ -11,7 +11,9 @@ export function CopyButton({ what, text }: { what: string; text: string }) {
       onPress={() => {
         void navigator.clipboard.writeText(text).then(() => {
           setDone(true);
-          setTimeout(() => { setDone(false); }, 2_000);
+          setTimeout(() => {
+            setDone(false);
+          }, 2_000);
         });
       }}
     >

@@ -48,7 +48,11 @@ const Line = styled.div<{ $kind: DiffKind }>`
   min-width: max-content;
   background: ${({ $kind }) => ($kind === 'added' ? theme.doneGround : $kind === 'removed' ? theme.dangerGround : 'transparent')};
   color: ${({ $kind }) => ($kind === 'added' ? theme.done : $kind === 'removed' ? theme.danger : theme.text)};
-  code { white-space: pre; padding-right: 8px; color: ${theme.text}; }
+  code {
+    white-space: pre;
+    padding-right: 8px;
+    color: ${theme.text};
+  }
 `;
 const Number = styled.span`
   padding-right: 8px;

@@ -22,7 +22,9 @@ export function Differences({ differences }: { differences: SchemaDifference[] }
       <List>
         {shown.map((difference, index) => (
           <li key={index}>
-            <Word {...(difference.breaking ? { $tone: 'danger' as const } : {})}>{difference.breaking ? 'breaks' : 'adds'}</Word>
+            <Word {...(difference.breaking ? { $tone: 'danger' as const } : {})}>
+              {difference.breaking ? 'breaks' : 'adds'}
+            </Word>
             <span>
               <code>{difference.coordinate}</code> {difference.text} <Faint>for {difference.roles.join(', ')}</Faint>
             </span>
@@ -30,7 +32,13 @@ export function Differences({ differences }: { differences: SchemaDifference[] }
         ))}
       </List>
       {differences.length > FIRST && (
-        <LinkButton onPress={() => { setAll(!all); }}>{all ? 'Show fewer' : `Show all ${String(differences.length)}`}</LinkButton>
+        <LinkButton
+          onPress={() => {
+            setAll(!all);
+          }}
+        >
+          {all ? 'Show fewer' : `Show all ${String(differences.length)}`}
+        </LinkButton>
       )}
     </>
   );
@@ -40,5 +48,10 @@ const List = styled.ul`
   display: grid;
   gap: 2px;
   margin: 4px 0;
-  li { display: flex; align-items: baseline; gap: 8px; overflow-wrap: anywhere; }
+  li {
+    display: flex;
+    align-items: baseline;
+    gap: 8px;
+    overflow-wrap: anywhere;
+  }
 `;

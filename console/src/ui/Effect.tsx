@@ -15,8 +15,12 @@ export function Effect({ edits }: { edits: Edit[] }) {
   const wanted = JSON.stringify([...gathered, ...edits]);
   const [rested, setRested] = useState(wanted);
   useEffect(() => {
-    const timer = setTimeout(() => { setRested(wanted); }, 400);
-    return () => { clearTimeout(timer); };
+    const timer = setTimeout(() => {
+      setRested(wanted);
+    }, 400);
+    return () => {
+      clearTimeout(timer);
+    };
   }, [wanted]);
   const proposed = useQuery({
     queryKey: ['project', 'effect', rested],

@@ -25,6 +25,13 @@ export function Findings({ findings, onlyBreaking = false }: { findings: Finding
 const List = styled.ul`
   display: grid;
   gap: 4px;
-  li { display: flex; align-items: baseline; gap: 8px; overflow-wrap: anywhere; }
-  code { color: ${theme.muted}; }
+  li {
+    display: flex;
+    align-items: baseline;
+    gap: 8px;
+    overflow-wrap: anywhere;
+  }
+  code {
+    color: ${theme.muted};
+  }
 `;

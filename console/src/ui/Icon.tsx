@@ -3,7 +3,8 @@ import styled from 'styled-components';
 /** Drawn for us: 16 px, one stroke. The word beside an icon says what it means, so it is silent to readers of screens. */
 const PATHS = {
   start: 'M2 8.5 8 3l6 5.5M4 7.5V13h8V7.5',
-  survey: 'M2.5 5c0-1.4 2.5-2 5.5-2s5.5.6 5.5 2-2.5 2-5.5 2-5.5-.6-5.5-2zm0 0v6c0 1.4 2.5 2 5.5 2s5.5-.6 5.5-2V5M2.5 8c0 1.4 2.5 2 5.5 2s5.5-.6 5.5-2',
+  survey:
+    'M2.5 5c0-1.4 2.5-2 5.5-2s5.5.6 5.5 2-2.5 2-5.5 2-5.5-.6-5.5-2zm0 0v6c0 1.4 2.5 2 5.5 2s5.5-.6 5.5-2V5M2.5 8c0 1.4 2.5 2 5.5 2s5.5-.6 5.5-2',
   model: 'M2.5 3h4v3.5h-4zM9.5 9.5h4V13h-4zM4.5 6.5v5h5',
   access: 'M5 8.5a3 3 0 1 1 2.6-4.5H14v3h-1.5V9H10V7H7.6A3 3 0 0 1 5 8.5zM5 5.5h.01',
   ask: 'M3 4l4 4-4 4M8.5 12H13',

@@ -34,5 +34,7 @@ const Box = styled.div<{ $tone: Tone }>`
   border-left: 4px solid ${({ $tone }) => COLOURS[$tone].mark};
   border-radius: 0 4px 4px 0;
   overflow-wrap: anywhere;
-  strong { color: ${({ $tone }) => COLOURS[$tone].mark}; }
+  strong {
+    color: ${({ $tone }) => COLOURS[$tone].mark};
+  }
 `;

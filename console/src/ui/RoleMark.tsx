@@ -3,7 +3,9 @@ import { ROLE_COLOURS, theme } from '../app/theme';
 
 /** Two letters for each of the roles, none twice where that can be. */
 export function marksOf(roles: readonly string[]): Map<string, { letters: string; colour: string }> {
-  const marks = new Map<string, { letters: string; colour: string }>([['owner', { letters: 'OW', colour: theme.accent }]]);
+  const marks = new Map<string, { letters: string; colour: string }>([
+    ['owner', { letters: 'OW', colour: theme.accent }],
+  ]);
   const taken = new Set(['OW']);
   roles
     .filter((role) => role !== 'owner')
@@ -26,13 +28,13 @@ interface Props {
 /** A role's colour and letters: the same wherever it is named. */
 export function RoleMark({ role, roles }: Props) {
   const mark = marksOf(roles).get(role) ?? { letters: role.slice(0, 2).toUpperCase(), colour: theme.muted };
-  return (
-    <Mark aria-hidden="true" data-letters={mark.letters} style={{ background: mark.colour }} />
-  );
+  return <Mark aria-hidden="true" data-letters={mark.letters} style={{ background: mark.colour }} />;
 }
 
 const Mark = styled.span`
-  &::before { content: attr(data-letters); }
+  &::before {
+    content: attr(data-letters);
+  }
   flex: none;
   display: inline-grid;
   place-items: center;

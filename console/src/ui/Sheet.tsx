@@ -69,7 +69,13 @@ const Head = styled.header`
   padding: 8px 8px 8px 16px;
   border-bottom: 1px solid ${theme.line};
   background: ${theme.raised};
-  h2 { font-size: 15px; overflow-wrap: anywhere; display: flex; align-items: center; gap: 8px; }
+  h2 {
+    font-size: 15px;
+    overflow-wrap: anywhere;
+    display: flex;
+    align-items: center;
+    gap: 8px;
+  }
 `;
 const Content = styled.div`
   flex: 1;

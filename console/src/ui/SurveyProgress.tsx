@@ -29,7 +29,21 @@ const Bar = styled(ProgressBar)`
   background: ${theme.surface};
   border: 1px solid ${theme.line};
   border-radius: 4px;
-  .words { color: ${theme.muted}; overflow-wrap: anywhere; }
-  .track { grid-column: 1 / -1; height: 6px; border-radius: 3px; background: ${theme.raised}; border: 1px solid ${theme.line}; }
-  i { display: block; height: 100%; border-radius: 3px; background: ${theme.accent}; }
+  .words {
+    color: ${theme.muted};
+    overflow-wrap: anywhere;
+  }
+  .track {
+    grid-column: 1 / -1;
+    height: 6px;
+    border-radius: 3px;
+    background: ${theme.raised};
+    border: 1px solid ${theme.line};
+  }
+  i {
+    display: block;
+    height: 100%;
+    border-radius: 3px;
+    background: ${theme.accent};
+  }
 `;

@@ -1,4 +1,9 @@
-import { Tab as AriaTab, TabList as AriaTabList, TabPanel as AriaTabPanel, Tabs as AriaTabs } from 'react-aria-components';
+import {
+  Tab as AriaTab,
+  TabList as AriaTabList,
+  TabPanel as AriaTabPanel,
+  Tabs as AriaTabs,
+} from 'react-aria-components';
 import styled from 'styled-components';
 import { theme } from '../app/theme';
 
@@ -7,7 +12,9 @@ export const Tabs = styled(AriaTabs)`
   flex-direction: column;
   min-height: 0;
   flex: 1;
-  &[data-focus-visible] { outline: none; }
+  &[data-focus-visible] {
+    outline: none;
+  }
 `;
 
 export const TabList = styled(AriaTabList)`
@@ -24,7 +31,11 @@ export const Tab = styled(AriaTab)`
   border-bottom: 2px solid transparent;
   cursor: pointer;
   white-space: nowrap;
-  &[data-selected] { color: ${theme.text}; border-bottom-color: ${theme.accent}; font-weight: 600; }
+  &[data-selected] {
+    color: ${theme.text};
+    border-bottom-color: ${theme.accent};
+    font-weight: 600;
+  }
 `;
 
 export const TabPanel = styled(AriaTabPanel)`
@@ -32,7 +43,9 @@ export const TabPanel = styled(AriaTabPanel)`
   min-height: 0;
   overflow: auto;
   padding: 12px 0;
-  &[data-focus-visible] { outline-offset: -2px; }
+  &[data-focus-visible] {
+    outline-offset: -2px;
+  }
 `;
 
 /** One that fills the page, and whose contents scroll by themselves. */

@@ -3,7 +3,17 @@ import styled from 'styled-components';
 import { theme } from '../app/theme';
 
 /** A page: first of all, in one line, what one looks for there. */
-export function Page({ title, says, actions, children }: { title: string; says?: ReactNode; actions?: ReactNode; children: ReactNode }) {
+export function Page({
+  title,
+  says,
+  actions,
+  children,
+}: {
+  title: string;
+  says?: ReactNode;
+  actions?: ReactNode;
+  children: ReactNode;
+}) {
   return (
     <Whole>
       <Head>

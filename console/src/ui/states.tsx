@@ -18,15 +18,17 @@ export function Answered<T>({ query, what, children }: Props<T>) {
   if (query.data !== undefined) {
     return (
       <>
-        {query.isError && <Notice tone="attention" title={`${what}: as it was a while ago`}>{query.error.message}</Notice>}
+        {query.isError && (
+          <Notice tone="attention" title={`${what}: as it was a while ago`}>
+            {query.error.message}
+          </Notice>
+        )}
         {children(query.data)}
       </>
     );
   }
   if (query.isError) {
-    return (
-      <Failed error={query.error} what={what} onRetry={() => void query.refetch()} />
-    );
+    return <Failed error={query.error} what={what} onRetry={() => void query.refetch()} />;
   }
   return <Loading what={what} />;
 }
@@ -101,13 +103,24 @@ const Middle = styled.div`
   margin: 32px auto;
   padding: 0 16px;
   color: ${theme.muted};
-  strong { color: ${theme.text}; }
-  ul { padding-left: 16px; list-style: disc; margin-top: 4px; }
+  strong {
+    color: ${theme.text};
+  }
+  ul {
+    padding-left: 16px;
+    list-style: disc;
+    margin-top: 4px;
+  }
 `;
 const Bars = styled.div`
   display: grid;
   gap: 12px;
   padding: 16px;
   min-height: 160px;
-  i { height: 14px; border-radius: 4px; background: ${theme.line}; opacity: 0.6; }
+  i {
+    height: 14px;
+    border-radius: 4px;
+    background: ${theme.line};
+    opacity: 0.6;
+  }
 `;

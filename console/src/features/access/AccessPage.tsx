@@ -43,7 +43,9 @@ function Access({ access, model }: { access: AccessOverview; model: ModelOvervie
   const open = access.grants.filter((grant) => grant.role === access.anonymous && grant.action === 'read').length;
   const says = [
     `${String(roles)} ${roles === 1 ? 'role' : 'roles'} beside the owner, ${String(access.grants.length)} grants`,
-    access.anonymous ? `whoever says nothing is ${access.anonymous} and reads ${String(open)} types` : 'whoever says nothing is refused',
+    access.anonymous
+      ? `whoever says nothing is ${access.anonymous} and reads ${String(open)} types`
+      : 'whoever says nothing is refused',
   ].join('; ');
   return (
     <Page title="Access" says={says}>
@@ -51,7 +53,10 @@ function Access({ access, model }: { access: AccessOverview; model: ModelOvervie
         <Tabs
           selectedKey={tab ?? 'matrix'}
           onSelectionChange={(chosen) => {
-            void navigate({ from: '/access', search: (before) => ({ ...before, tab: String(chosen), type: undefined, edit: undefined }) });
+            void navigate({
+              from: '/access',
+              search: (before) => ({ ...before, tab: String(chosen), type: undefined, edit: undefined }),
+            });
           }}
         >
           <TabList aria-label="Ways to look at access">
@@ -62,7 +67,13 @@ function Access({ access, model }: { access: AccessOverview; model: ModelOvervie
             <Tab id="with">Side by side</Tab>
           </TabList>
           <TabPanel id="matrix">
-            {roles === 0 ? <Empty title="There is no role yet">The tab Roles makes one. Until then the owner alone sees anything.</Empty> : <Matrix access={access} model={model} />}
+            {roles === 0 ? (
+              <Empty title="There is no role yet">
+                The tab Roles makes one. Until then the owner alone sees anything.
+              </Empty>
+            ) : (
+              <Matrix access={access} model={model} />
+            )}
           </TabPanel>
           <TabPanel id="roles">
             <Roles access={access} />
@@ -85,7 +96,10 @@ function Access({ access, model }: { access: AccessOverview; model: ModelOvervie
           access={access}
           model={model}
           onClose={() => {
-            void navigate({ from: '/access', search: (before) => ({ ...before, role: undefined, type: undefined, action: undefined }) });
+            void navigate({
+              from: '/access',
+              search: (before) => ({ ...before, role: undefined, type: undefined, action: undefined }),
+            });
           }}
         />
       )}

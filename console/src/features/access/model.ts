@@ -38,7 +38,8 @@ export function toldCell(role: string, type: string, cell: Cell): string {
 }
 
 export function toldGrant(grant: GrantSheet): string {
-  const fields = grant.action === 'delete' ? '' : grant.allFields ? ' all fields' : ` ${String(grant.fields.length)} fields`;
+  const fields =
+    grant.action === 'delete' ? '' : grant.allFields ? ' all fields' : ` ${String(grant.fields.length)} fields`;
   const rows = grant.rows ? ` of rows where ${grant.rows}` : '';
   const masks = grant.masks.length > 0 ? `, ${grant.masks.map((mask) => mask.field).join(', ')} masked` : '';
   const from = grant.from ? ` (from ${grant.from})` : '';
@@ -72,7 +73,9 @@ export interface Difference {
 /** What two roles may, where it differs. */
 export function differencesOf(access: AccessOverview, left: string, right: string): Difference[] {
   const cells = cellsOf(access);
-  const types = [...new Set(access.grants.filter((grant) => grant.role === left || grant.role === right).map((grant) => grant.type))].sort();
+  const types = [
+    ...new Set(access.grants.filter((grant) => grant.role === left || grant.role === right).map((grant) => grant.type)),
+  ].sort();
   return types.flatMap((type) =>
     ACTIONS.flatMap((action) => {
       const [one, other] = [left, right].map((role) => cells.get(cellName(role, type))?.[action]);

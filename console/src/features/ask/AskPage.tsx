@@ -25,7 +25,9 @@ export function AskPage() {
   const { signOut } = useSigning();
   const { role } = useAs();
   const { type } = useSearch({ from: '/ask' });
-  const [document, setDocument] = useState<string | null>(() => (type === undefined ? kept<string | null>('browser', 'ask.document', null) : null));
+  const [document, setDocument] = useState<string | null>(() =>
+    type === undefined ? kept<string | null>('browser', 'ask.document', null) : null,
+  );
   const [variables, setVariables] = useKept<string>('browser', 'ask.variables', '');
   const [operation, setOperation] = useState('');
   const [answer, setAnswer] = useState<AnswerState>({ kind: 'nothing' });
@@ -64,12 +66,24 @@ export function AskPage() {
       running.current = controller;
       setAnswer({ kind: 'running' });
       const operation = names.length > 1 && chosen ? { operationName: chosen } : {};
-      const ask: Ask = { document, variables: parsed.variables, statements: me.owner, ...operation, ...(as === undefined ? {} : { as }), rehearse: rehearse && changes };
+      const ask: Ask = {
+        document,
+        variables: parsed.variables,
+        statements: me.owner,
+        ...operation,
+        ...(as === undefined ? {} : { as }),
+        rehearse: rehearse && changes,
+      };
       const outcome = await send(key, ask, controller.signal);
       if (running.current !== controller) return;
       running.current = null;
       if (outcome.kind === 'unauthenticated') signOut(outcome.message);
-      else setAnswer(outcome.kind === 'answered' ? { ...outcome, document, operation: chosen, rehearsed: rehearse && changes } : outcome);
+      else
+        setAnswer(
+          outcome.kind === 'answered'
+            ? { ...outcome, document, operation: chosen, rehearsed: rehearse && changes }
+            : outcome,
+        );
     },
     [as, changes, chosen, key, me.owner, names.length, rehearse, signOut],
   );
@@ -88,7 +102,12 @@ export function AskPage() {
       title="Ask"
       says={me.owner ? `You ask as ${role}.` : `You ask as ${role}, the role of this key.`}
       actions={
-        <QuietButton aria-pressed={reading} onPress={() => { setReading(!reading); }}>
+        <QuietButton
+          aria-pressed={reading}
+          onPress={() => {
+            setReading(!reading);
+          }}
+        >
           {reading ? 'Hide schema' : 'Show schema'}
         </QuietButton>
       }
@@ -100,14 +119,28 @@ export function AskPage() {
               {changes ? (rehearse ? 'Rehearse' : 'Run the mutation') : 'Run'}
             </Button>
             {names.length > 1 && (
-              <Select label="Operation" hideLabel value={chosen ?? null} options={names.map((name) => ({ id: name, text: name }))} onChange={setOperation} />
+              <Select
+                label="Operation"
+                hideLabel
+                value={chosen ?? null}
+                options={names.map((name) => ({ id: name, text: name }))}
+                onChange={setOperation}
+              />
             )}
             {changes && (
               <Switch checked={rehearse} onChange={setRehearses}>
                 rehearse: roll back in the end
               </Switch>
             )}
-            {answer.kind === 'running' && <QuietButton onPress={() => { running.current?.abort(); }}>Stop</QuietButton>}
+            {answer.kind === 'running' && (
+              <QuietButton
+                onPress={() => {
+                  running.current?.abort();
+                }}
+              >
+                Stop
+              </QuietButton>
+            )}
             <Hint>Ctrl-Enter</Hint>
           </Bar>
           <Suspense fallback={<Hint>The editor is loading…</Hint>}>
@@ -130,7 +163,13 @@ export function AskPage() {
             )}
             <SlotTitle>Variables</SlotTitle>
             <VariablesSlot>
-              <Editor label="Variables" language="json" text={variables} onChange={setVariables} onRun={() => void run(text, variables)} />
+              <Editor
+                label="Variables"
+                language="json"
+                text={variables}
+                onChange={setVariables}
+                onRun={() => void run(text, variables)}
+              />
             </VariablesSlot>
           </Suspense>
         </Writing>
@@ -166,11 +205,17 @@ export function AskPage() {
 const Parts = styled.div<{ $reading: boolean }>`
   display: grid;
   height: 100%;
-  grid-template-columns: minmax(280px, 5fr) minmax(320px, 7fr) ${({ $reading }) => ($reading ? 'minmax(200px, 3fr)' : '')};
+  grid-template-columns:
+    minmax(280px, 5fr) minmax(320px, 7fr)
+    ${({ $reading }) => ($reading ? 'minmax(200px, 3fr)' : '')};
   grid-template-rows: minmax(0, 1fr);
   gap: 1px;
   background: ${theme.line};
-  > * { background: ${theme.surface}; min-width: 0; min-height: 0; }
+  > * {
+    background: ${theme.surface};
+    min-width: 0;
+    min-height: 0;
+  }
   @media (max-width: 800px) {
     height: auto;
     grid-template-columns: minmax(0, 1fr);

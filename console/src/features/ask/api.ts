@@ -4,7 +4,11 @@ import { send, type Ask } from '../../lib/client';
 /** The live schema of whom one looks as, by the standard introspection query. */
 export async function loadSchema(key: string, as: Ask['as'], signal?: AbortSignal): Promise<GraphQLSchema> {
   const document = getIntrospectionQuery({ oneOf: true, specifiedByUrl: true });
-  const outcome = await send(key, { document, variables: {}, statements: false, ...(as === undefined ? {} : { as }) }, signal);
+  const outcome = await send(
+    key,
+    { document, variables: {}, statements: false, ...(as === undefined ? {} : { as }) },
+    signal,
+  );
   if (outcome.kind === 'unauthenticated') throw new Error(outcome.message);
   if (outcome.kind === 'failed') throw new Error(`${outcome.message} ${outcome.remedy}`);
   const { data, problems } = outcome.answer;

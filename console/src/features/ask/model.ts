@@ -70,8 +70,10 @@ export function firstDocument(schema: GraphQLSchema, wanted?: string): string {
     const row = rowType(field.type);
     return row ? [{ field, row }] : [];
   });
-  const links = (row: GraphQLObjectType) => Object.values(row.getFields()).filter((field) => isObjectType(getNamedType(field.type))).length;
-  const chosen = lists.find(({ row }) => row.name === wanted) ?? [...lists].sort((a, b) => links(b.row) - links(a.row))[0];
+  const links = (row: GraphQLObjectType) =>
+    Object.values(row.getFields()).filter((field) => isObjectType(getNamedType(field.type))).length;
+  const chosen =
+    lists.find(({ row }) => row.name === wanted) ?? [...lists].sort((a, b) => links(b.row) - links(a.row))[0];
   const hint = '# Ctrl-Enter (or ⌘-Enter) runs the request; Ctrl-Space completes names.\n';
   if (!chosen) return `${hint}query First {\n  __typename\n}\n`;
   const leaves = Object.values(chosen.row.getFields()).filter((field) => {
@@ -81,9 +83,16 @@ export function firstDocument(schema: GraphQLSchema, wanted?: string): string {
   const lines = leaves.slice(0, MOST_FIELDS).map((field) => `      ${field.name}`);
   const linked = Object.values(chosen.row.getFields()).find((field) => {
     const nullable = getNullableType(field.type);
-    return isObjectType(nullable) && !isListType(nullable) && rowType(field.type) === null && bestName(nullable) !== null && field.args.length === 0;
+    return (
+      isObjectType(nullable) &&
+      !isListType(nullable) &&
+      rowType(field.type) === null &&
+      bestName(nullable) !== null &&
+      field.args.length === 0
+    );
   });
-  if (linked) lines.push(`      ${linked.name} { ${bestName(getNamedType(linked.type) as GraphQLObjectType) ?? '__typename'} }`);
+  if (linked)
+    lines.push(`      ${linked.name} { ${bestName(getNamedType(linked.type) as GraphQLObjectType) ?? '__typename'} }`);
   const connection = getNamedType(chosen.field.type) as GraphQLObjectType;
   const total = 'totalCount' in connection.getFields() ? '    totalCount\n' : '';
   const page = 'pageInfo' in connection.getFields() ? '    pageInfo { hasNextPage endCursor }\n' : '';
@@ -93,10 +102,15 @@ export function firstDocument(schema: GraphQLSchema, wanted?: string): string {
 /** The field by which a person knows a row. */
 function bestName(type: GraphQLObjectType): string | null {
   const fields = Object.values(type.getFields());
-  const isText = (name: string) => fields.some((field) => field.name === name && getNamedType(field.type).name === 'String');
+  const isText = (name: string) =>
+    fields.some((field) => field.name === name && getNamedType(field.type).name === 'String');
   if (isText('name')) return 'name';
   if (isText('title')) return 'title';
-  return fields.find((field) => getNamedType(field.type).name === 'String' && field.args.length === 0 && field.name !== 'revision')?.name ?? null;
+  return (
+    fields.find(
+      (field) => getNamedType(field.type).name === 'String' && field.args.length === 0 && field.name !== 'revision',
+    )?.name ?? null
+  );
 }
 
 /** The next page of a list in an answer: the document and variables that ask for it. */
@@ -107,7 +121,12 @@ export interface NextPage {
 }
 
 /** The lists at the root of an answer that have a next page. Asking needs `pageInfo { hasNextPage endCursor }` in the document. */
-export function nextPages(document: string, name: string | undefined, variables: string, data: JsonObject | null): NextPage[] {
+export function nextPages(
+  document: string,
+  name: string | undefined,
+  variables: string,
+  data: JsonObject | null,
+): NextPage[] {
   const operations = operationsOf(document);
   const chosen = operations.find((operation) => operation.name?.value === name) ?? operations[0];
   if (!chosen || data === null) return [];
@@ -127,12 +146,17 @@ function after(document: string, field: FieldNode, cursor: string, variables: st
   if (argument?.value.kind === 'Variable') {
     const parsed = parseVariables(variables);
     const known = parsed.ok ? parsed.variables : {};
-    return { field: name, document, variables: JSON.stringify({ ...known, [argument.value.name.value]: cursor }, null, 2) };
+    return {
+      field: name,
+      document,
+      variables: JSON.stringify({ ...known, [argument.value.name.value]: cursor }, null, 2),
+    };
   }
   const put = (from: number, to: number, text: string) => document.slice(0, from) + text + document.slice(to);
   const written = JSON.stringify(cursor);
   const last = field.arguments?.at(-1)?.loc;
-  if (argument?.value.loc) return { field: name, variables, document: put(argument.value.loc.start, argument.value.loc.end, written) };
+  if (argument?.value.loc)
+    return { field: name, variables, document: put(argument.value.loc.start, argument.value.loc.end, written) };
   if (last) return { field: name, variables, document: put(last.end, last.end, `, after: ${written}`) };
   const end = field.name.loc?.end ?? 0;
   return { field: name, variables, document: put(end, end, `(after: ${written})`) };

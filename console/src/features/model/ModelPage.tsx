@@ -24,7 +24,9 @@ export function ModelPage() {
   if (!me.owner) {
     return (
       <Page title="Model">
-        <Forbidden>The whole model is the owner&apos;s. What your role may ask is on the page Ask, in its schema.</Forbidden>
+        <Forbidden>
+          The whole model is the owner&apos;s. What your role may ask is on the page Ask, in its schema.
+        </Forbidden>
       </Page>
     );
   }
@@ -56,7 +58,12 @@ function Model({ model }: { model: ModelOverview }) {
     },
     [navigate],
   );
-  const open = useCallback((type: string) => { go({ type }); }, [go]);
+  const open = useCallback(
+    (type: string) => {
+      go({ type });
+    },
+    [go],
+  );
   const view = search.view === 'list' ? 'list' : 'diagram';
   const steps = search.steps === '2' ? 2 : 1;
   const focus = model.types.some((type) => type.name === search.focus) ? search.focus : undefined;
@@ -67,11 +74,18 @@ function Model({ model }: { model: ModelOverview }) {
     const near = neighbours(linesOf(all), focus, steps);
     return all.filter((type) => near.has(type.name));
   }, [between, focus, joins, model.types, steps]);
-  const seen = useMemo(() => (isOwner || !access.data ? null : seenBy(access.data, role)), [access.data, isOwner, role]);
+  const seen = useMemo(
+    () => (isOwner || !access.data ? null : seenBy(access.data, role)),
+    [access.data, isOwner, role],
+  );
   const links = model.types.reduce((sum, type) => sum + type.links.length, 0);
   const says = [
     `${String(model.types.length)} types and ${String(links)} links from ${model.sources.length === 1 ? '1 source' : `${String(model.sources.length)} sources`}`,
-    model.hidden.length === 0 ? null : model.hidden.length === 1 ? '1 table left out' : `${String(model.hidden.length)} tables left out`,
+    model.hidden.length === 0
+      ? null
+      : model.hidden.length === 1
+        ? '1 table left out'
+        : `${String(model.hidden.length)} tables left out`,
     seen ? `${role} sees ${String(model.types.filter((type) => seen.has(type.name)).length)} of them` : null,
   ];
   return (
@@ -80,15 +94,36 @@ function Model({ model }: { model: ModelOverview }) {
       says={says.filter((part) => part !== null).join('; ')}
       actions={
         <Row>
-          <QuietButton aria-pressed={view === 'diagram'} onPress={() => { go({ view: undefined }); }}>Diagram</QuietButton>
-          <QuietButton aria-pressed={view === 'list'} onPress={() => { go({ view: 'list' }); }}>List</QuietButton>
+          <QuietButton
+            aria-pressed={view === 'diagram'}
+            onPress={() => {
+              go({ view: undefined });
+            }}
+          >
+            Diagram
+          </QuietButton>
+          <QuietButton
+            aria-pressed={view === 'list'}
+            onPress={() => {
+              go({ view: 'list' });
+            }}
+          >
+            List
+          </QuietButton>
         </Row>
       }
     >
       <Whole>
         <Tools>
           <Finding>
-            <TextField label="Find a type or table" hideLabel placeholder="Find a type or table" type="search" value={letters} onChange={setLetters} />
+            <TextField
+              label="Find a type or table"
+              hideLabel
+              placeholder="Find a type or table"
+              type="search"
+              value={letters}
+              onChange={setLetters}
+            />
           </Finding>
           {view === 'diagram' && (
             <>
@@ -97,12 +132,22 @@ function Model({ model }: { model: ModelOverview }) {
                   label="Focus on a type"
                   hideLabel
                   value={focus ?? 'everything'}
-                  options={[{ id: 'everything', text: 'every type' }, ...model.types.map((type) => ({ id: type.name, text: `around ${type.name}` }))]}
-                  onChange={(chosen) => { go({ focus: chosen === 'everything' ? undefined : chosen }); }}
+                  options={[
+                    { id: 'everything', text: 'every type' },
+                    ...model.types.map((type) => ({ id: type.name, text: `around ${type.name}` })),
+                  ]}
+                  onChange={(chosen) => {
+                    go({ focus: chosen === 'everything' ? undefined : chosen });
+                  }}
                 />
               </Focusing>
               {focus !== undefined && (
-                <Switch checked={steps === 2} onChange={(two) => { go({ steps: two ? '2' : undefined }); }}>
+                <Switch
+                  checked={steps === 2}
+                  onChange={(two) => {
+                    go({ steps: two ? '2' : undefined });
+                  }}
+                >
                   two steps
                 </Switch>
               )}
@@ -123,14 +168,32 @@ function Model({ model }: { model: ModelOverview }) {
             seen={seen}
             remember={focus === undefined}
             onOpen={open}
-            onLink={(from, to) => { go({ link: `${from}>${to}` }); }}
+            onLink={(from, to) => {
+              go({ link: `${from}>${to}` });
+            }}
           />
         ) : (
           <TypeList model={model} letters={letters} seen={seen} onOpen={open} />
         )}
       </Whole>
-      {search.type !== undefined && search.link === undefined && <TypeSheet name={search.type} model={model} onClose={() => { go({ type: undefined, tab: undefined }); }} />}
-      {search.link !== undefined && <LinkSheet link={search.link} model={model} onClose={() => { go({ link: undefined }); }} />}
+      {search.type !== undefined && search.link === undefined && (
+        <TypeSheet
+          name={search.type}
+          model={model}
+          onClose={() => {
+            go({ type: undefined, tab: undefined });
+          }}
+        />
+      )}
+      {search.link !== undefined && (
+        <LinkSheet
+          link={search.link}
+          model={model}
+          onClose={() => {
+            go({ link: undefined });
+          }}
+        />
+      )}
     </Page>
   );
 }

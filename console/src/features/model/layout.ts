@@ -84,7 +84,9 @@ export function layOut(types: TypeOverview[], lines: Line[]): Layout {
     const own = types.filter((type) => type.source === source).map((type) => type.name);
     const within = lines.filter((line) => own.includes(line.from) && own.includes(line.to) && line.from !== line.to);
     const parts = communities(own, within);
-    return parts.map((part) => box(part, within, labelOf(part, within, source, sources.length > 1, parts.length), types.length >= MANY));
+    return parts.map((part) =>
+      box(part, within, labelOf(part, within, source, sources.length > 1, parts.length), types.length >= MANY),
+    );
   });
   return pack(boxes);
 }
@@ -187,7 +189,14 @@ function grid(names: string[]): Placed[] {
 
 function layered(names: string[], lines: Line[]): Placed[] {
   const graph = new dagre.graphlib.Graph();
-  graph.setGraph({ rankdir: 'LR', nodesep: 18, ranksep: 64, marginx: PADDING, marginy: PADDING, ranker: names.length > 24 ? 'longest-path' : 'network-simplex' });
+  graph.setGraph({
+    rankdir: 'LR',
+    nodesep: 18,
+    ranksep: 64,
+    marginx: PADDING,
+    marginy: PADDING,
+    ranker: names.length > 24 ? 'longest-path' : 'network-simplex',
+  });
   graph.setDefaultEdgeLabel(() => ({}));
   names.forEach((name) => graph.setNode(name, { width: NODE.width, height: NODE.height }));
   lines.forEach((line) => graph.setEdge(line.from, line.to));
@@ -259,7 +268,11 @@ function pack(boxes: Box[]): Layout {
 }
 
 /** The type that stands next to one in a direction; none where nothing is there. */
-export function towards(places: Map<string, Placed>, from: string, direction: 'up' | 'down' | 'left' | 'right'): string | null {
+export function towards(
+  places: Map<string, Placed>,
+  from: string,
+  direction: 'up' | 'down' | 'left' | 'right',
+): string | null {
   const start = places.get(from);
   if (!start) return null;
   let best: { name: string; far: number } | null = null;

@@ -39,11 +39,17 @@ export function fieldForm(column: ColumnSheet): FieldForm {
 /** The edits that make a field as a form has it. */
 export function fieldEdits(sheet: TypeSheet, column: ColumnSheet, form: FieldForm): Edit[] {
   const before = fieldForm(column);
-  const at = { kind: 'setField', table: sheet.table, column: column.name, ...(column.member ? { member: column.member } : {}) } as const;
+  const at = {
+    kind: 'setField',
+    table: sheet.table,
+    column: column.name,
+    ...(column.member ? { member: column.member } : {}),
+  } as const;
   const text = (value: string): string | null => (value.trim() === '' ? null : value.trim());
   const edits: Edit[] = [];
   if (form.name.trim() !== before.name) edits.push({ ...at, setting: { property: 'name', value: text(form.name) } });
-  if (form.description.trim() !== before.description) edits.push({ ...at, setting: { property: 'description', value: text(form.description) } });
+  if (form.description.trim() !== before.description)
+    edits.push({ ...at, setting: { property: 'description', value: text(form.description) } });
   if (form.hidden !== before.hidden) edits.push({ ...at, setting: { property: 'hidden', value: form.hidden } });
   if (form.shape !== before.shape) edits.push({ ...at, setting: { property: 'shape', value: form.shape } });
   return edits;

@@ -23,7 +23,9 @@ export function StartPage() {
   if (!me.owner) return <Guest />;
   return (
     <Answered query={state} what="The project">
-      {(state) => (state.sources.length === 0 || step !== undefined ? <FirstSteps state={state} /> : <Project state={state} />)}
+      {(state) =>
+        state.sources.length === 0 || step !== undefined ? <FirstSteps state={state} /> : <Project state={state} />
+      }
     </Answered>
   );
 }
@@ -35,8 +37,8 @@ function Guest() {
       <Padded>
         <Panel title="What is open to you">
           <p>
-            With this key you see what the role {me.role ?? 'nobody'} may: <Link to="/ask">ask a query</Link>. The model, the grants and
-            the databases are shown to the owner.
+            With this key you see what the role {me.role ?? 'nobody'} may: <Link to="/ask">ask a query</Link>. The
+            model, the grants and the databases are shown to the owner.
           </p>
         </Panel>
       </Padded>
@@ -50,7 +52,13 @@ function Project({ state }: { state: ProjectState }) {
   const away = state.sources.filter((source) => !source.ready);
   const says = [
     `${String(state.types)} types from ${state.sources.length === 1 ? '1 source' : `${String(state.sources.length)} sources`}`,
-    state.proposals === undefined || state.proposals === null ? null : state.proposals === 0 ? 'no proposal waits' : state.proposals === 1 ? '1 proposal waits' : `${String(state.proposals)} proposals wait`,
+    state.proposals === undefined || state.proposals === null
+      ? null
+      : state.proposals === 0
+        ? 'no proposal waits'
+        : state.proposals === 1
+          ? '1 proposal waits'
+          : `${String(state.proposals)} proposals wait`,
     away.length === 0 ? 'every source answers' : `${away.map((source) => source.name).join(' and ')} away`,
   ];
   const wanting = (state.proposals ?? 0) + state.findings.length + away.length;
@@ -72,9 +80,25 @@ function Project({ state }: { state: ProjectState }) {
                   </li>
                 ))}
               </List>
-              {me.editing && <Link to="/" search={{ step: 'connect' }}>Add a source</Link>}
+              {me.editing && (
+                <Link to="/" search={{ step: 'connect' }}>
+                  Add a source
+                </Link>
+              )}
             </Panel>
-            <Panel title={wanting === 0 ? 'Nothing wants attention' : 'What wants attention'} actions={<QuietButton isDisabled={drift.isPending} onPress={() => { drift.mutate(); }}>{drift.isPending ? 'Comparing…' : 'Compare with the databases'}</QuietButton>}>
+            <Panel
+              title={wanting === 0 ? 'Nothing wants attention' : 'What wants attention'}
+              actions={
+                <QuietButton
+                  isDisabled={drift.isPending}
+                  onPress={() => {
+                    drift.mutate();
+                  }}
+                >
+                  {drift.isPending ? 'Comparing…' : 'Compare with the databases'}
+                </QuietButton>
+              }
+            >
               <Stack $gap={8}>
                 {(state.proposals ?? 0) > 0 && (
                   <p>
@@ -85,14 +109,25 @@ function Project({ state }: { state: ProjectState }) {
                   </p>
                 )}
                 <Findings findings={state.findings} />
-                {drift.data && (drift.data.length === 0 ? <Notice tone="done" title="Nothing drifted">The databases are as they were surveyed.</Notice> : <Findings findings={drift.data} />)}
+                {drift.data &&
+                  (drift.data.length === 0 ? (
+                    <Notice tone="done" title="Nothing drifted">
+                      The databases are as they were surveyed.
+                    </Notice>
+                  ) : (
+                    <Findings findings={drift.data} />
+                  ))}
                 {drift.error && <Notice title="They could not be compared">{drift.error.message}</Notice>}
                 {wanting === 0 && <Faint>Drift, proposals and what `puente check` warns of would be here.</Faint>}
               </Stack>
             </Panel>
           </Stack>
           <Panel title="The last requests">
-            {state.asks.length === 0 ? <Faint>Nobody has asked since the service started.</Faint> : <Asks asks={state.asks} roles={me.roles} />}
+            {state.asks.length === 0 ? (
+              <Faint>Nobody has asked since the service started.</Faint>
+            ) : (
+              <Asks asks={state.asks} roles={me.roles} />
+            )}
           </Panel>
         </Columns>
       </Padded>
@@ -111,8 +146,12 @@ function Asks({ asks, roles }: { asks: ProjectState['asks']; roles: string[] }) 
             <th scope="col">as</th>
             <th scope="col">operation</th>
             <th scope="col">outcome</th>
-            <th scope="col" className="right">rows</th>
-            <th scope="col" className="right">ms</th>
+            <th scope="col" className="right">
+              rows
+            </th>
+            <th scope="col" className="right">
+              ms
+            </th>
           </tr>
         </thead>
         <tbody>
@@ -140,21 +179,34 @@ function Asks({ asks, roles }: { asks: ProjectState['asks']; roles: string[] }) 
 
 const Padded = styled.div`
   padding: 12px 16px;
-  a { color: ${theme.accent}; }
+  a {
+    color: ${theme.accent};
+  }
 `;
 const Columns = styled.div`
   display: grid;
   grid-template-columns: minmax(0, 5fr) minmax(0, 6fr);
   align-items: start;
   gap: 12px;
-  @media (max-width: 900px) { grid-template-columns: minmax(0, 1fr); }
+  @media (max-width: 900px) {
+    grid-template-columns: minmax(0, 1fr);
+  }
 `;
 const List = styled.ul`
   display: grid;
   gap: 4px;
   margin-bottom: 8px;
-  li { display: flex; flex-wrap: wrap; align-items: baseline; gap: 8px; }
-  p { flex-basis: 100%; color: ${theme.muted}; overflow-wrap: anywhere; }
+  li {
+    display: flex;
+    flex-wrap: wrap;
+    align-items: baseline;
+    gap: 8px;
+  }
+  p {
+    flex-basis: 100%;
+    color: ${theme.muted};
+    overflow-wrap: anywhere;
+  }
 `;
 const Scroll = styled.div`
   overflow-x: auto;
@@ -162,8 +214,23 @@ const Scroll = styled.div`
 const Table = styled.table`
   width: 100%;
   border-collapse: collapse;
-  th, td { padding: 4px 10px 4px 0; text-align: left; white-space: nowrap; border-bottom: 1px solid ${theme.line}; }
-  th { color: ${theme.muted}; font-weight: 600; }
-  .right { text-align: right; }
-  .role { display: inline-flex; align-items: center; gap: 6px; }
+  th,
+  td {
+    padding: 4px 10px 4px 0;
+    text-align: left;
+    white-space: nowrap;
+    border-bottom: 1px solid ${theme.line};
+  }
+  th {
+    color: ${theme.muted};
+    font-weight: 600;
+  }
+  .right {
+    text-align: right;
+  }
+  .role {
+    display: inline-flex;
+    align-items: center;
+    gap: 6px;
+  }
 `;

@@ -25,7 +25,9 @@ export function SurveyPage() {
   if (!me.owner) {
     return (
       <Page title="Survey">
-        <Forbidden>What is in the databases is shown to the owner: sign in with an access key of the role owner.</Forbidden>
+        <Forbidden>
+          What is in the databases is shown to the owner: sign in with an access key of the role owner.
+        </Forbidden>
       </Page>
     );
   }
@@ -59,8 +61,18 @@ function Surveyed({ state }: { state: SurveyState }) {
   const waiting = proposals.length + (found?.renames.length ?? 0);
   const says = [
     `${count(tables, 'table')} in ${count(sources.length, 'source')}`,
-    found ? (waiting === 0 ? 'no proposal waits' : waiting === 1 ? '1 proposal waits' : `${String(waiting)} proposals wait`) : 'proposals are known after a survey',
-    found?.changes ? (found.changes.length === 0 ? 'nothing changed since the last survey' : `${count(found.changes.length, 'change')} since the last survey`) : null,
+    found
+      ? waiting === 0
+        ? 'no proposal waits'
+        : waiting === 1
+          ? '1 proposal waits'
+          : `${String(waiting)} proposals wait`
+      : 'proposals are known after a survey',
+    found?.changes
+      ? found.changes.length === 0
+        ? 'nothing changed since the last survey'
+        : `${count(found.changes.length, 'change')} since the last survey`
+      : null,
   ];
   return (
     <Page
@@ -69,9 +81,20 @@ function Surveyed({ state }: { state: SurveyState }) {
       actions={
         me.editing &&
         (isRunning ? (
-          <QuietButton onPress={() => { stop.mutate(); }}>Stop the survey</QuietButton>
+          <QuietButton
+            onPress={() => {
+              stop.mutate();
+            }}
+          >
+            Stop the survey
+          </QuietButton>
         ) : (
-          <Button isDisabled={sources.length === 0 || begin.isPending} onPress={() => { begin.mutate(); }}>
+          <Button
+            isDisabled={sources.length === 0 || begin.isPending}
+            onPress={() => {
+              begin.mutate();
+            }}
+          >
             {sources.length > 1 ? `Survey ${String(sources.length)} sources` : 'Survey the source'}
           </Button>
         ))
@@ -79,12 +102,18 @@ function Surveyed({ state }: { state: SurveyState }) {
     >
       <Padded>
         <Stack>
-          {!me.editing && <Notice tone="plain" title="Read-only here">{me.whyNot}</Notice>}
+          {!me.editing && (
+            <Notice tone="plain" title="Read-only here">
+              {me.whyNot}
+            </Notice>
+          )}
           {state.running && <SurveyProgress running={state.running} />}
           {state.failed && <Notice title="The last survey failed">{state.failed}</Notice>}
           {begin.error && <Notice title="No survey was begun">{begin.error.message}</Notice>}
           {sources.length === 0 ? (
-            <Empty title="There is no source yet">The page Start leads from a database's address to a first answer.</Empty>
+            <Empty title="There is no source yet">
+              The page Start leads from a database's address to a first answer.
+            </Empty>
           ) : (
             <Tabs
               selectedKey={tab ?? (waiting > 0 ? 'proposals' : 'tables')}

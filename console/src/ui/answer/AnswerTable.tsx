@@ -9,7 +9,15 @@ import { Value } from '../table/Value';
 import { at, columnsOf, rowsOf, shapeOf, type Shape } from './shape';
 
 /** An answer as tables: one per root field; nested lists open where they stand, and say how many before. */
-export function AnswerTable({ data, document, operation }: { data: JsonObject; document: string; operation?: string | undefined }) {
+export function AnswerTable({
+  data,
+  document,
+  operation,
+}: {
+  data: JsonObject;
+  document: string;
+  operation?: string | undefined;
+}) {
   const shape = useMemo(() => shapeOf(document, operation), [document, operation]);
   return (
     <>
@@ -26,7 +34,10 @@ export function AnswerTable({ data, document, operation }: { data: JsonObject; d
 function Rows({ name, value, shape }: { name: string; value: Json; shape: Shape | null }) {
   const found = shape === null ? null : rowsOf(value, shape);
   const [open, setOpen] = useState<string | null>(null);
-  const rows = useMemo(() => found?.rows ?? (isObject(value) && shape !== null ? [value] : null), [found?.rows, shape, value]);
+  const rows = useMemo(
+    () => found?.rows ?? (isObject(value) && shape !== null ? [value] : null),
+    [found?.rows, shape, value],
+  );
   const rowShape = found ? found.shape : shape;
   const columns = useMemo(() => (rows === null ? [] : columnsOf(rows, rowShape)), [rowShape, rows]);
   if (rows === null) return <Value value={value} kind={kindOfValues([value])} whole />;
@@ -45,7 +56,12 @@ function Rows({ name, value, shape }: { name: string; value: Json; shape: Shape 
               if (nested === null) return <Value value={inner} kind="text" />;
               const here = `${String(index)} ${id}`;
               return (
-                <LinkButton aria-expanded={open === here} onPress={() => { setOpen(open === here ? null : here); }}>
+                <LinkButton
+                  aria-expanded={open === here}
+                  onPress={() => {
+                    setOpen(open === here ? null : here);
+                  }}
+                >
                   {open === here ? '▾' : '▸'} {nested.rows.length} {nested.rows.length === 1 ? 'row' : 'rows'}
                 </LinkButton>
               );

@@ -25,13 +25,21 @@ export function shapeOf(document: string, operation?: string): Shape | null {
 
 const DEEPEST = 40;
 
-function gather(set: SelectionSetNode, fragments: Map<string, FragmentDefinitionNode>, shape: Shape, depth: number): Shape {
+function gather(
+  set: SelectionSetNode,
+  fragments: Map<string, FragmentDefinitionNode>,
+  shape: Shape,
+  depth: number,
+): Shape {
   if (depth > DEEPEST) return shape;
   for (const selection of set.selections) {
     if (selection.kind === 'Field') {
       const name = selection.alias?.value ?? selection.name.value;
       const before = shape.get(name);
-      shape.set(name, selection.selectionSet ? gather(selection.selectionSet, fragments, before ?? new Map(), depth + 1) : null);
+      shape.set(
+        name,
+        selection.selectionSet ? gather(selection.selectionSet, fragments, before ?? new Map(), depth + 1) : null,
+      );
     } else if (selection.kind === 'InlineFragment') {
       gather(selection.selectionSet, fragments, shape, depth + 1);
     } else {

@@ -1,4 +1,11 @@
-import { autocompletion, closeBrackets, closeBracketsKeymap, completionKeymap, type CompletionContext, type CompletionResult } from '@codemirror/autocomplete';
+import {
+  autocompletion,
+  closeBrackets,
+  closeBracketsKeymap,
+  completionKeymap,
+  type CompletionContext,
+  type CompletionResult,
+} from '@codemirror/autocomplete';
 import { defaultKeymap, history, historyKeymap } from '@codemirror/commands';
 import { setDiagnostics } from '@codemirror/lint';
 import { Compartment, EditorState } from '@codemirror/state';
@@ -73,7 +80,8 @@ export default function RuleEditor({ label, type, model, claims, text, mistake, 
     const { doc } = editor.state;
     const line = mistake && mistake.line >= 1 && mistake.line <= doc.lines ? doc.line(mistake.line) : null;
     const from = line ? Math.min(line.from + Math.max(0, (mistake?.column ?? 1) - 1), doc.length) : 0;
-    const marks = mistake && line ? [{ from, to: Math.max(from, line.to), severity: 'error' as const, message: mistake.text }] : [];
+    const marks =
+      mistake && line ? [{ from, to: Math.max(from, line.to), severity: 'error' as const, message: mistake.text }] : [];
     editor.dispatch(setDiagnostics(editor.state, marks));
   }, [mistake]);
 

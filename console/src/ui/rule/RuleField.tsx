@@ -26,8 +26,12 @@ export function RuleField({ label, help, type, model, claims, value, disabled, o
   const { key } = useSession();
   const [rested, setRested] = useState(value);
   useEffect(() => {
-    const timer = setTimeout(() => { setRested(value); }, 350);
-    return () => { clearTimeout(timer); };
+    const timer = setTimeout(() => {
+      setRested(value);
+    }, 350);
+    return () => {
+      clearTimeout(timer);
+    };
   }, [value]);
   const verdict = useQuery({
     queryKey: ['project', 'rule', type.name, rested],
@@ -40,7 +44,16 @@ export function RuleField({ label, help, type, model, claims, value, disabled, o
       <h3>{label}</h3>
       <Box data-wrong={mistake !== null ? true : undefined}>
         <Suspense fallback={<pre>{value}</pre>}>
-          <RuleEditor label={label} type={type} model={model} claims={claims} text={value} mistake={mistake} disabled={disabled} onChange={onChange} />
+          <RuleEditor
+            label={label}
+            type={type}
+            model={model}
+            claims={claims}
+            text={value}
+            mistake={mistake}
+            disabled={disabled}
+            onChange={onChange}
+          />
         </Suspense>
       </Box>
       {mistake ? <Wrong role="alert">{mistake.text}</Wrong> : <Faint>{help}</Faint>}
@@ -53,7 +66,9 @@ const Box = styled.div`
   border-radius: 4px;
   overflow: hidden;
   min-height: 30px;
-  &[data-wrong] { border-color: ${theme.danger}; }
+  &[data-wrong] {
+    border-color: ${theme.danger};
+  }
 `;
 const Wrong = styled.p`
   color: ${theme.danger};

@@ -30,8 +30,16 @@ const WORDS: Option[] = [
   { label: 'has', type: 'function', apply: 'has(' },
   { label: 'size', type: 'function', apply: 'size(' },
 ];
-const METHODS: Option[] = ['startsWith', 'endsWith', 'contains'].map((name) => ({ label: name, type: 'function', apply: `${name}(` }));
-const QUANTIFIERS: Option[] = ['exists', 'all'].map((name) => ({ label: name, type: 'function', apply: `${name}(x, x.` }));
+const METHODS: Option[] = ['startsWith', 'endsWith', 'contains'].map((name) => ({
+  label: name,
+  type: 'function',
+  apply: `${name}(`,
+}));
+const QUANTIFIERS: Option[] = ['exists', 'all'].map((name) => ({
+  label: name,
+  type: 'function',
+  apply: `${name}(x, x.`,
+}));
 
 /** The completions behind what stands before the cursor; none where nothing is known to fit. */
 export function completionsAt(before: string, known: Known, explicit: boolean): Completions | null {
@@ -41,7 +49,10 @@ export function completionsAt(before: string, known: Known, explicit: boolean): 
     const quoted = before.endsWith(`'${value[2] ?? ''}`);
     if (words.length > 0) {
       const from = before.length - (value[2] ?? '').length;
-      return { from, options: words.map((word) => ({ label: word, type: 'enum', apply: quoted ? word : `'${word}'` })) };
+      return {
+        from,
+        options: words.map((word) => ({ label: word, type: 'enum', apply: quoted ? word : `'${word}'` })),
+      };
     }
   }
   const path = /([A-Za-z_]\w*(?:\.\w+)*)\.(\w*)$/.exec(before);
@@ -78,25 +89,42 @@ function members(path: string, before: string, known: Known): Option[] {
 
 function ofType(type: string, label: string, known: Known): Option[] {
   if (type === known.type.name) {
-    const inside = known.type.columns.filter((column) => (label === '' ? !column.label.includes('.') : column.label.startsWith(`${label}.`)));
+    const inside = known.type.columns.filter((column) =>
+      label === '' ? !column.label.includes('.') : column.label.startsWith(`${label}.`),
+    );
     const columns = inside
-      .map((column) => ({ label: label === '' ? column.label : column.label.slice(label.length + 1), type: 'property', detail: column.type }))
+      .map((column) => ({
+        label: label === '' ? column.label : column.label.slice(label.length + 1),
+        type: 'property',
+        detail: column.type,
+      }))
       .filter((option) => !option.label.includes('.'));
     if (label !== '' && columns.length === 0) return METHODS;
     const links = label === '' ? known.type.links.filter((link) => !link.crosses) : [];
-    return [...columns, ...links.map((link) => ({ label: link.field, type: 'class', detail: link.many ? `many ${link.target}` : link.target }))];
+    return [
+      ...columns,
+      ...links.map((link) => ({
+        label: link.field,
+        type: 'class',
+        detail: link.many ? `many ${link.target}` : link.target,
+      })),
+    ];
   }
   const of = known.model.types.find((known) => known.name === type);
   if (!of || label !== '') return METHODS;
   return [
     ...of.fields.map((field) => ({ label: field, type: 'property' })),
-    ...of.links.filter((link) => !link.crosses).map((link) => ({ label: link.field, type: 'class', detail: link.target })),
+    ...of.links
+      .filter((link) => !link.crosses)
+      .map((link) => ({ label: link.field, type: 'class', detail: link.target })),
   ];
 }
 
 /** The type of the rows that a variable of `exists` or `all` ranges over. */
 function scopeOf(name: string, before: string, known: Known): string | null {
-  const found = [...before.matchAll(/row((?:\.\w+)+)\.(?:exists|all)\(\s*(\w+)\s*,/g)].reverse().find((match) => match[2] === name);
+  const found = [...before.matchAll(/row((?:\.\w+)+)\.(?:exists|all)\(\s*(\w+)\s*,/g)]
+    .reverse()
+    .find((match) => match[2] === name);
   if (!found?.[1]) return null;
   let type: string | null = known.type.name;
   for (const step of found[1].slice(1).split('.')) {

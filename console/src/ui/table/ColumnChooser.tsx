@@ -21,7 +21,13 @@ export function ColumnChooser({ columns, hidden, onChange }: Props) {
       <Floating>
         <List aria-label="Columns">
           {columns.map((column) => (
-            <Tick key={column} checked={hidden[column] !== false} onChange={(checked) => { onChange({ ...hidden, [column]: checked }); }}>
+            <Tick
+              key={column}
+              checked={hidden[column] !== false}
+              onChange={(checked) => {
+                onChange({ ...hidden, [column]: checked });
+              }}
+            >
               {column}
             </Tick>
           ))}

@@ -23,7 +23,14 @@ interface Props {
 /** One row: drawn anew only where something of it is different. */
 export const DataRow = memo(function DataRow({ row, at, columns, active, why, acts }: Props) {
   return (
-    <tr className={why === null ? '' : 'withheld'} title={why ?? undefined} aria-rowindex={at + 1} onDoubleClick={() => { acts.onOpen(at); }}>
+    <tr
+      className={why === null ? '' : 'withheld'}
+      title={why ?? undefined}
+      aria-rowindex={at + 1}
+      onDoubleClick={() => {
+        acts.onOpen(at);
+      }}
+    >
       {columns.map((column, index) => {
         const hidden = column.withheld?.(row) ?? null;
         return (
@@ -33,8 +40,12 @@ export const DataRow = memo(function DataRow({ row, at, columns, active, why, ac
             tabIndex={active === index ? 0 : -1}
             className={`${column.kind === 'number' ? 'right' : ''} ${column.kind === 'time' ? 'even' : ''} ${hidden === null ? '' : 'struck'}`}
             title={hidden ?? undefined}
-            onFocus={() => { acts.onFocus(at, index); }}
-            onKeyDown={(event) => { if (event.target === event.currentTarget) acts.onKey(event, at, index); }}
+            onFocus={() => {
+              acts.onFocus(at, index);
+            }}
+            onKeyDown={(event) => {
+              if (event.target === event.currentTarget) acts.onKey(event, at, index);
+            }}
           >
             {(why !== null || hidden !== null) && <span className="visually-hidden">withheld: </span>}
             <div>{column.cell?.(row, at) ?? <Value value={column.value(row)} kind={column.kind} />}</div>

@@ -54,7 +54,16 @@ const VIRTUAL_FROM = 200;
 const ROW_HEIGHT = 29;
 
 /** Rows and columns of values. The keyboard moves by cell, Enter opens the row, copying gives what is seen. */
-export function DataTable<Row>({ label, remember, columns, rows, below, rowWithheld, after, scrolls = false }: Props<Row>) {
+export function DataTable<Row>({
+  label,
+  remember,
+  columns,
+  rows,
+  below,
+  rowWithheld,
+  after,
+  scrolls = false,
+}: Props<Row>) {
   const [sizes, setSizes] = useKept<ColumnSizingState>('browser', `widths.${remember}`, {});
   const [shown, setShown] = useKept<ColumnVisibilityState>('browser', `columns.${remember}`, {});
   const [active, setActive] = useState<[number, number]>([0, 0]);
@@ -81,8 +90,12 @@ export function DataTable<Row>({ label, remember, columns, rows, below, rowWithh
     data,
     columnResizeMode: 'onChange',
     state: { columnSizing: sizes, columnVisibility: shown },
-    onColumnSizingChange: (next) => { setSizes(typeof next === 'function' ? next(sizes) : next); },
-    onColumnVisibilityChange: (next) => { setShown(typeof next === 'function' ? next(shown) : next); },
+    onColumnSizingChange: (next) => {
+      setSizes(typeof next === 'function' ? next(sizes) : next);
+    },
+    onColumnVisibilityChange: (next) => {
+      setShown(typeof next === 'function' ? next(shown) : next);
+    },
   });
   const visible = useMemo(() => columns.filter((column) => shown[column.id] !== false), [columns, shown]);
   const headers = table.getHeaderGroups()[0]?.headers ?? [];
@@ -101,7 +114,10 @@ export function DataTable<Row>({ label, remember, columns, rows, below, rowWithh
   const behind = items ? virtual.getTotalSize() - (items.at(-1)?.end ?? 0) : 0;
 
   const focus = (row: number, column: number) => {
-    const at: [number, number] = [Math.max(0, Math.min(rows.length - 1, row)), Math.max(0, Math.min(visible.length - 1, column))];
+    const at: [number, number] = [
+      Math.max(0, Math.min(rows.length - 1, row)),
+      Math.max(0, Math.min(visible.length - 1, column)),
+    ];
     setActive(at);
     if (isVirtual) virtual.scrollToIndex(at[0]);
     requestAnimationFrame(() => {
@@ -111,9 +127,14 @@ export function DataTable<Row>({ label, remember, columns, rows, below, rowWithh
   };
   const onKey = (event: KeyboardEvent, row: number, column: number) => {
     const moves: Record<string, [number, number]> = {
-      ArrowUp: [row - 1, column], ArrowDown: [row + 1, column], ArrowLeft: [row, column - 1], ArrowRight: [row, column + 1],
-      Home: [event.ctrlKey ? 0 : row, 0], End: [event.ctrlKey ? rows.length - 1 : row, visible.length - 1],
-      PageUp: [row - 15, column], PageDown: [row + 15, column],
+      ArrowUp: [row - 1, column],
+      ArrowDown: [row + 1, column],
+      ArrowLeft: [row, column - 1],
+      ArrowRight: [row, column + 1],
+      Home: [event.ctrlKey ? 0 : row, 0],
+      End: [event.ctrlKey ? rows.length - 1 : row, visible.length - 1],
+      PageUp: [row - 15, column],
+      PageDown: [row + 15, column],
     };
     const move = moves[event.key];
     if (move) {
@@ -124,7 +145,11 @@ export function DataTable<Row>({ label, remember, columns, rows, below, rowWithh
       const inside = event.currentTarget.querySelector<HTMLElement>('button, a');
       if (inside) inside.click();
       else setOpened(row);
-    } else if (event.key === 'c' && (event.ctrlKey || event.metaKey) && (window.getSelection()?.toString() ?? '') === '') {
+    } else if (
+      event.key === 'c' &&
+      (event.ctrlKey || event.metaKey) &&
+      (window.getSelection()?.toString() ?? '') === ''
+    ) {
       const value = rows[row] === undefined ? undefined : visible[column]?.value(rows[row]);
       void navigator.clipboard.writeText(plain(value ?? null));
     }
@@ -136,8 +161,12 @@ export function DataTable<Row>({ label, remember, columns, rows, below, rowWithh
   });
   const acts = useMemo<RowActs>(
     () => ({
-      onKey: (event, row, column) => { latest.current(event, row, column); },
-      onFocus: (row, column) => { setActive([row, column]); },
+      onKey: (event, row, column) => {
+        latest.current(event, row, column);
+      },
+      onFocus: (row, column) => {
+        setActive([row, column]);
+      },
       onOpen: setOpened,
     }),
     [],
@@ -152,12 +181,21 @@ export function DataTable<Row>({ label, remember, columns, rows, below, rowWithh
               {headers.map((header, index) => {
                 const column = visible[index];
                 return (
-                  <th key={header.id} scope="col" style={{ width: header.getSize() }} className={column?.kind === 'number' ? 'right' : ''}>
+                  <th
+                    key={header.id}
+                    scope="col"
+                    style={{ width: header.getSize() }}
+                    className={column?.kind === 'number' ? 'right' : ''}
+                  >
                     <span>{column?.id}</span>
                     {column?.note}
                     <Handle
-                      onPointerDown={(event) => { header.getResizeHandler()(event); }}
-                      onDoubleClick={() => { header.column.resetSize(); }}
+                      onPointerDown={(event) => {
+                        header.getResizeHandler()(event);
+                      }}
+                      onDoubleClick={() => {
+                        header.column.resetSize();
+                      }}
                       aria-hidden="true"
                     />
                   </th>
@@ -166,21 +204,38 @@ export function DataTable<Row>({ label, remember, columns, rows, below, rowWithh
             </tr>
           </thead>
           <tbody>
-            {before > 0 && <tr aria-hidden="true"><td style={{ height: before, padding: 0 }} colSpan={visible.length} /></tr>}
+            {before > 0 && (
+              <tr aria-hidden="true">
+                <td style={{ height: before, padding: 0 }} colSpan={visible.length} />
+              </tr>
+            )}
             {indexes.map((at) => {
               const row = rows[at];
               if (row === undefined) return null;
               const inside = below?.(row, at);
               return (
                 <Fragment key={at}>
-                  <DataRow row={row} at={at} columns={visible as DataColumn<unknown>[]} active={active[0] === at ? active[1] : null} why={rowWithheld?.(row) ?? null} acts={acts} />
+                  <DataRow
+                    row={row}
+                    at={at}
+                    columns={visible as DataColumn<unknown>[]}
+                    active={active[0] === at ? active[1] : null}
+                    why={rowWithheld?.(row) ?? null}
+                    acts={acts}
+                  />
                   {inside !== undefined && inside !== null && (
-                    <tr><Below colSpan={visible.length}>{inside}</Below></tr>
+                    <tr>
+                      <Below colSpan={visible.length}>{inside}</Below>
+                    </tr>
                   )}
                 </Fragment>
               );
             })}
-            {behind > 0 && <tr aria-hidden="true"><td style={{ height: behind, padding: 0 }} colSpan={visible.length} /></tr>}
+            {behind > 0 && (
+              <tr aria-hidden="true">
+                <td style={{ height: behind, padding: 0 }} colSpan={visible.length} />
+              </tr>
+            )}
           </tbody>
         </Table>
         {after}
@@ -189,7 +244,14 @@ export function DataTable<Row>({ label, remember, columns, rows, below, rowWithh
         <ColumnChooser columns={columns.map((column) => column.id)} hidden={shown} onChange={setShown} />
       )}
       {opened !== null && rows[opened] !== undefined && (
-        <RowSheet label={label} row={rows[opened]} columns={columns} onClose={() => { setOpened(null); }} />
+        <RowSheet
+          label={label}
+          row={rows[opened]}
+          columns={columns}
+          onClose={() => {
+            setOpened(null);
+          }}
+        />
       )}
     </Outer>
   );
@@ -210,19 +272,59 @@ const Table = styled.table`
   border-collapse: separate;
   border-spacing: 0;
   min-width: 100%;
-  th, td { padding: 4px 10px 4px 8px; text-align: left; vertical-align: top; border-bottom: 1px solid ${theme.line}; overflow: hidden; }
-  th {
-    position: sticky; top: 0; z-index: 1; background: ${theme.raised}; color: ${theme.muted}; font-weight: 600;
-    border-bottom-color: ${theme.strongLine}; white-space: nowrap; text-overflow: ellipsis;
+  th,
+  td {
+    padding: 4px 10px 4px 8px;
+    text-align: left;
+    vertical-align: top;
+    border-bottom: 1px solid ${theme.line};
+    overflow: hidden;
   }
-  td > div { display: -webkit-box; -webkit-box-orient: vertical; -webkit-line-clamp: 2; overflow: hidden; overflow-wrap: break-word; }
-  td:focus-within > div { -webkit-line-clamp: unset; }
-  .right { text-align: right; }
-  .right > div, .even > div { display: block; white-space: nowrap; text-overflow: ellipsis; }
-  td:focus { outline: 2px solid ${theme.accent}; outline-offset: -2px; }
-  tr.withheld td { opacity: 0.75; background-image: ${hatched}; }
-  td.struck { background-image: ${hatched}; }
-  td.struck > div { text-decoration: line-through; text-decoration-color: ${theme.muted}; }
+  th {
+    position: sticky;
+    top: 0;
+    z-index: 1;
+    background: ${theme.raised};
+    color: ${theme.muted};
+    font-weight: 600;
+    border-bottom-color: ${theme.strongLine};
+    white-space: nowrap;
+    text-overflow: ellipsis;
+  }
+  td > div {
+    display: -webkit-box;
+    -webkit-box-orient: vertical;
+    -webkit-line-clamp: 2;
+    overflow: hidden;
+    overflow-wrap: break-word;
+  }
+  td:focus-within > div {
+    -webkit-line-clamp: unset;
+  }
+  .right {
+    text-align: right;
+  }
+  .right > div,
+  .even > div {
+    display: block;
+    white-space: nowrap;
+    text-overflow: ellipsis;
+  }
+  td:focus {
+    outline: 2px solid ${theme.accent};
+    outline-offset: -2px;
+  }
+  tr.withheld td {
+    opacity: 0.75;
+    background-image: ${hatched};
+  }
+  td.struck {
+    background-image: ${hatched};
+  }
+  td.struck > div {
+    text-decoration: line-through;
+    text-decoration-color: ${theme.muted};
+  }
 `;
 const Handle = styled.span`
   position: absolute;
@@ -233,7 +335,9 @@ const Handle = styled.span`
   cursor: col-resize;
   touch-action: none;
   border-right: 1px solid ${theme.line};
-  &:hover { border-right: 3px solid ${theme.accent}; }
+  &:hover {
+    border-right: 3px solid ${theme.accent};
+  }
 `;
 const Below = styled.td`
   padding-left: 24px !important;

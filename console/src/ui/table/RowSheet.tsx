@@ -34,9 +34,21 @@ export function RowSheet<Row>({ label, row, columns, onClose }: Props<Row>) {
 }
 
 const List = styled.dl`
-  > div { display: grid; grid-template-columns: 160px minmax(0, 1fr); gap: 12px; padding: 4px 0; border-bottom: 1px solid ${theme.line}; }
-  dt { color: ${theme.muted}; overflow-wrap: anywhere; }
-  dd { overflow-wrap: anywhere; white-space: pre-wrap; }
+  > div {
+    display: grid;
+    grid-template-columns: 160px minmax(0, 1fr);
+    gap: 12px;
+    padding: 4px 0;
+    border-bottom: 1px solid ${theme.line};
+  }
+  dt {
+    color: ${theme.muted};
+    overflow-wrap: anywhere;
+  }
+  dd {
+    overflow-wrap: anywhere;
+    white-space: pre-wrap;
+  }
 `;
 const Why = styled.span`
   color: ${theme.muted};

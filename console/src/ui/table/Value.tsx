@@ -48,21 +48,33 @@ function Bytes({ base64 }: { base64: string }) {
 /** JSON as a small tree; what is inside opens where it stands. */
 export function Tree({ value, open }: { value: JsonObject | Json[]; open: boolean }) {
   const [shown, setShown] = useState(open);
-  const members: [string, Json][] = Array.isArray(value) ? value.map((item, index) => [String(index), item]) : Object.entries(value);
+  const members: [string, Json][] = Array.isArray(value)
+    ? value.map((item, index) => [String(index), item])
+    : Object.entries(value);
   const plainList = Array.isArray(value) && value.every((item) => typeof item !== 'object' || item === null);
   if (members.length === 0) return <Dim>{Array.isArray(value) ? '[ ]' : '{ }'}</Dim>;
   if (plainList && members.length <= 8) return <>{members.map(([, item]) => plain(item)).join(', ')}</>;
   const what = Array.isArray(value) ? `[ ${String(members.length)} items ]` : `{ ${String(members.length)} members }`;
   return (
     <span>
-      <LinkButton aria-expanded={shown} onPress={() => { setShown(!shown); }}>
+      <LinkButton
+        aria-expanded={shown}
+        onPress={() => {
+          setShown(!shown);
+        }}
+      >
         {what}
       </LinkButton>
       {shown && (
         <Members>
           {members.map(([name, member]) => (
             <li key={name}>
-              <b>{name}</b> {isObject(member) || Array.isArray(member) ? <Tree value={member as JsonObject | Json[]} open={false} /> : <Value value={member} kind="text" whole />}
+              <b>{name}</b>{' '}
+              {isObject(member) || Array.isArray(member) ? (
+                <Tree value={member as JsonObject | Json[]} open={false} />
+              ) : (
+                <Value value={member} kind="text" whole />
+              )}
             </li>
           ))}
         </Members>
@@ -78,6 +90,12 @@ const Dim = styled.span`
 const Members = styled.ul`
   padding-left: 12px;
   border-left: 1px solid ${theme.line};
-  b { font-weight: 400; color: ${theme.syntaxField}; }
-  li { overflow-wrap: anywhere; white-space: normal; }
+  b {
+    font-weight: 400;
+    color: ${theme.syntaxField};
+  }
+  li {
+    overflow-wrap: anywhere;
+    white-space: normal;
+  }
 `;

@@ -45,7 +45,8 @@ export function kindOfValues(values: (Json | undefined)[]): Kind {
 /** A moment in the reader's zone, to the minute; days and times of no zone as they are. */
 export function shortTime(value: string): string {
   const moment = /(Z|[+-]\d\d:?\d\d)$/.test(value) && MOMENT.test(value) ? new Date(value) : null;
-  if (moment === null || Number.isNaN(moment.getTime())) return value.replace('T', ' ').replace(/(\d\d:\d\d):\d\d(\.\d+)?$/, '$1');
+  if (moment === null || Number.isNaN(moment.getTime()))
+    return value.replace('T', ' ').replace(/(\d\d:\d\d):\d\d(\.\d+)?$/, '$1');
   const two = (number: number) => String(number).padStart(2, '0');
   const day = `${String(moment.getFullYear())}-${two(moment.getMonth() + 1)}-${two(moment.getDate())}`;
   return `${day} ${two(moment.getHours())}:${two(moment.getMinutes())}`;
@@ -76,7 +77,12 @@ export function grouped(number: number): string {
 export function widthOf(label: string, kind: Kind, values: (Json | undefined)[]): number {
   const letters = (text: string) => text.length * 7.6 + 24;
   const longest = values.slice(0, 50).reduce<number>((most, value) => {
-    const text = kind === 'time' && typeof value === 'string' ? shortTime(value) : isObject(value) ? '{ 12 members }' : plain(value ?? null);
+    const text =
+      kind === 'time' && typeof value === 'string'
+        ? shortTime(value)
+        : isObject(value)
+          ? '{ 12 members }'
+          : plain(value ?? null);
     return Math.max(most, letters(text));
   }, 0);
   const most = kind === 'text' || kind === 'json' ? 300 : 240;

@@ -127,18 +127,42 @@ impl Driven {
             }
             at = again;
         }
-        for kind in ["mouseMoved", "mousePressed", "mouseReleased"] {
-            let pressed = i32::from(kind == "mousePressed");
-            let button = if kind == "mouseMoved" { "none" } else { "left" };
-            let event =
-                json!({ "type": kind, "x": at[0], "y": at[1], "button": button, "buttons": pressed, "clickCount": 1 });
-            self.browser.devtools("Input.dispatchMouseEvent", &event);
+        let number = |index: usize| at[index].as_f64().expect("a number");
+        self.drag((number(0), number(1)), (number(0), number(1)));
+    }
+
+    /// Something that the pointer does, with its left button down or not.
+    pub(crate) fn pointer(&self, kind: &str, (x, y): (f64, f64), down: u32) {
+        let button = if kind == "mouseMoved" && down == 0 { "none" } else { "left" };
+        let event = json!({ "type": kind, "x": x, "y": y, "button": button, "buttons": down, "clickCount": 1 });
+        self.browser.devtools("Input.dispatchMouseEvent", &event);
+    }
+
+    /// Presses at one place and lets go at another.
+    pub(crate) fn drag(&self, from: (f64, f64), to: (f64, f64)) {
+        self.pointer("mouseMoved", from, 0);
+        self.pointer("mousePressed", from, 1);
+        if from != to {
+            for step in 1..=8 {
+                let part = f64::from(step) / 8.0;
+                self.pointer("mouseMoved", (from.0 + (to.0 - from.0) * part, from.1 + (to.1 - from.1) * part), 1);
+            }
         }
+        self.pointer("mouseReleased", to, 0);
     }
 
     /// Writes into a field, in the place of what is there.
     pub(crate) async fn fill(&self, label: &str, text: &str) {
-        let node = self.find("textbox", label).await;
+        self.write_into("textbox", label, text).await;
+    }
+
+    /// The same of a field to search with.
+    pub(crate) async fn fill_search(&self, label: &str, text: &str) {
+        self.write_into("searchbox", label, text).await;
+    }
+
+    async fn write_into(&self, role: &str, label: &str, text: &str) {
+        let node = self.find(role, label).await;
         self.browser.devtools("DOM.focus", &json!({ "backendNodeId": node["backendDOMNodeId"] }));
         self.key("a", 2);
         self.browser.devtools("Input.insertText", &json!({ "text": text }));

@@ -3,6 +3,7 @@
 //! With `PUENTE_SCREENSHOTS=DIR` the pages that are seen on the way are kept as pictures.
 
 mod ask;
+mod diagram;
 mod driving;
 mod edits;
 mod keyboard;

@@ -53,7 +53,15 @@ export function GrantSheet({ role, type, access, model, onClose }: Props) {
             </TabList>
             {ACTIONS.map((of) => (
               <TabPanel key={of} id={of}>
-                <GrantForm key={`${role} ${type} ${of}`} role={role} sheet={sheet} action={of} grant={cell[of]} model={model} access={access} />
+                <GrantForm
+                  key={`${role} ${type} ${of}`}
+                  role={role}
+                  sheet={sheet}
+                  action={of}
+                  grant={cell[of]}
+                  model={model}
+                  access={access}
+                />
               </TabPanel>
             ))}
           </Tabs>

@@ -14,12 +14,22 @@ export function LiveCount({ role, type, edits }: { role: string; type: string; e
   const wanted = JSON.stringify({ edits, claims: claimsText });
   const [rested, setRested] = useState(wanted);
   useEffect(() => {
-    const timer = setTimeout(() => { setRested(wanted); }, 600);
-    return () => { clearTimeout(timer); };
+    const timer = setTimeout(() => {
+      setRested(wanted);
+    }, 600);
+    return () => {
+      clearTimeout(timer);
+    };
   }, [wanted]);
   const count = useQuery({
     queryKey: ['project', 'visible', role, type, rested],
-    queryFn: ({ signal }) => post(key, '/project/access/visible', { role, type, edits, claims: claimsOf(role) as Record<string, never> }, signal),
+    queryFn: ({ signal }) =>
+      post(
+        key,
+        '/project/access/visible',
+        { role, type, edits, claims: claimsOf(role) as Record<string, never> },
+        signal,
+      ),
     retry: false,
   });
   if (count.data && rested === wanted) {

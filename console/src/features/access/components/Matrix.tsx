@@ -23,13 +23,20 @@ export function Matrix({ access, model }: { access: AccessOverview; model: Model
   const roles = access.roles.map((role) => role.name);
   const marks = marksOf(me.roles);
   const wanted = letters.trim().toLowerCase();
-  const types = model.types.filter((type) => wanted === '' || type.name.toLowerCase().includes(wanted) || type.table.toLowerCase().includes(wanted));
+  const types = model.types.filter(
+    (type) => wanted === '' || type.name.toLowerCase().includes(wanted) || type.table.toLowerCase().includes(wanted),
+  );
   const open = (role: string, type: string) => {
     void navigate({ from: '/access', search: (before) => ({ ...before, tab: 'matrix', role, type }) });
   };
   const onKey = (event: KeyboardEvent, row: number, column: number) => {
     const moves: Record<string, [number, number]> = {
-      ArrowUp: [row - 1, column], ArrowDown: [row + 1, column], ArrowLeft: [row, column - 1], ArrowRight: [row, column + 1], Home: [row, 0], End: [row, roles.length - 1],
+      ArrowUp: [row - 1, column],
+      ArrowDown: [row + 1, column],
+      ArrowLeft: [row, column - 1],
+      ArrowRight: [row, column + 1],
+      Home: [row, 0],
+      End: [row, roles.length - 1],
     };
     const move = moves[event.key];
     if (!move) return;
@@ -41,7 +48,14 @@ export function Matrix({ access, model }: { access: AccessOverview; model: Model
   return (
     <Stack $gap={8}>
       <Row $gap={16}>
-        <TextField label="Find a type" hideLabel placeholder="Find a type" type="search" value={letters} onChange={setLetters} />
+        <TextField
+          label="Find a type"
+          hideLabel
+          placeholder="Find a type"
+          type="search"
+          value={letters}
+          onChange={setLetters}
+        />
         <Legend />
       </Row>
       <Scroll>
@@ -73,9 +87,15 @@ export function Matrix({ access, model }: { access: AccessOverview; model: Model
                         tabIndex={active[0] === row && active[1] === column ? 0 : -1}
                         aria-label={toldCell(role, type.name, cell)}
                         title={toldCell(role, type.name, cell)}
-                        onFocus={() => { setActive([row, column]); }}
-                        onKeyDown={(event) => { onKey(event, row, column); }}
-                        onClick={() => { open(role, type.name); }}
+                        onFocus={() => {
+                          setActive([row, column]);
+                        }}
+                        onKeyDown={(event) => {
+                          onKey(event, row, column);
+                        }}
+                        onClick={() => {
+                          open(role, type.name);
+                        }}
                       >
                         <Squares cell={cell} colour={marks.get(role)?.colour ?? theme.accent} />
                       </button>
@@ -101,7 +121,12 @@ function Squares({ cell, colour }: { cell: Cell; colour: string }) {
   return (
     <Four aria-hidden="true">
       {ACTIONS.map((action) => (
-        <Square key={action} $extent={extentOf(cell[action])} $colour={colour} data-letter={cell[action] ? letter(action) : ''}>
+        <Square
+          key={action}
+          $extent={extentOf(cell[action])}
+          $colour={colour}
+          data-letter={cell[action] ? letter(action) : ''}
+        >
           {cell[action] && <Marks grant={cell[action]} />}
         </Square>
       ))}
@@ -154,7 +179,9 @@ const Four = styled.span`
   display: flex;
 `;
 const Square = styled.b<{ $extent: Extent; $colour: string }>`
-  &::before { content: attr(data-letter); }
+  &::before {
+    content: attr(data-letter);
+  }
   position: relative;
   display: inline-grid;
   place-items: center;
@@ -168,8 +195,24 @@ const Square = styled.b<{ $extent: Extent; $colour: string }>`
   font-weight: 600;
   color: ${({ $extent, $colour }) => ($extent === 'all' ? theme.onRole : $colour)};
   background: ${({ $extent, $colour }) => ($extent === 'all' ? $colour : $extent === 'nothing' ? hatched : 'transparent')};
-  .rows { position: absolute; left: 1px; right: 1px; bottom: 1px; height: 3px; background: currentColor; clip-path: polygon(0 0, 100% 0, 62% 100%, 38% 100%); }
-  .masks { position: absolute; top: 1px; right: 1px; width: 5px; height: 5px; border-radius: 50%; background: currentColor; }
+  .rows {
+    position: absolute;
+    left: 1px;
+    right: 1px;
+    bottom: 1px;
+    height: 3px;
+    background: currentColor;
+    clip-path: polygon(0 0, 100% 0, 62% 100%, 38% 100%);
+  }
+  .masks {
+    position: absolute;
+    top: 1px;
+    right: 1px;
+    width: 5px;
+    height: 5px;
+    border-radius: 50%;
+    background: currentColor;
+  }
 `;
 const Scroll = styled.div`
   overflow: auto;
@@ -181,14 +224,59 @@ const Scroll = styled.div`
 const Grid = styled.table`
   border-collapse: separate;
   border-spacing: 0;
-  th, td { padding: 0; text-align: left; border-bottom: 1px solid ${theme.line}; white-space: nowrap; }
-  thead th { position: sticky; top: 0; z-index: 2; background: ${theme.raised}; padding: 6px 10px 6px 6px; }
-  thead th[aria-selected='true'] { box-shadow: inset 0 -2px ${theme.accent}; }
-  thead span { display: flex; align-items: center; gap: 6px; max-width: 104px; }
-  em { font-style: normal; overflow: hidden; text-overflow: ellipsis; }
-  thead th:first-child, tbody th { position: sticky; left: 0; z-index: 1; background: ${theme.raised}; padding: 4px 12px; font-weight: 400; }
-  thead th:first-child { z-index: 3; color: ${theme.muted}; }
-  td[aria-selected='true'] { background: ${theme.accentGround}; }
-  button { display: block; padding: 5px 8px 5px 6px; background: none; border: 0; cursor: pointer; outline-offset: -2px; }
-  button:hover { background: ${theme.raised}; }
+  th,
+  td {
+    padding: 0;
+    text-align: left;
+    border-bottom: 1px solid ${theme.line};
+    white-space: nowrap;
+  }
+  thead th {
+    position: sticky;
+    top: 0;
+    z-index: 2;
+    background: ${theme.raised};
+    padding: 6px 10px 6px 6px;
+  }
+  thead th[aria-selected='true'] {
+    box-shadow: inset 0 -2px ${theme.accent};
+  }
+  thead span {
+    display: flex;
+    align-items: center;
+    gap: 6px;
+    max-width: 104px;
+  }
+  em {
+    font-style: normal;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  thead th:first-child,
+  tbody th {
+    position: sticky;
+    left: 0;
+    z-index: 1;
+    background: ${theme.raised};
+    padding: 4px 12px;
+    font-weight: 400;
+  }
+  thead th:first-child {
+    z-index: 3;
+    color: ${theme.muted};
+  }
+  td[aria-selected='true'] {
+    background: ${theme.accentGround};
+  }
+  button {
+    display: block;
+    padding: 5px 8px 5px 6px;
+    background: none;
+    border: 0;
+    cursor: pointer;
+    outline-offset: -2px;
+  }
+  button:hover {
+    background: ${theme.raised};
+  }
 `;

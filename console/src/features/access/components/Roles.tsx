@@ -18,12 +18,23 @@ export function Roles({ access }: { access: AccessOverview }) {
     <Stack>
       {me.editing && !making && (
         <Row>
-          <Button onPress={() => { setMaking(true); }}>Make a role</Button>
+          <Button
+            onPress={() => {
+              setMaking(true);
+            }}
+          >
+            Make a role
+          </Button>
         </Row>
       )}
       {making && (
         <Panel title="A new role">
-          <RoleForm known={access.roles} onDone={() => { setMaking(false); }} />
+          <RoleForm
+            known={access.roles}
+            onDone={() => {
+              setMaking(false);
+            }}
+          />
         </Panel>
       )}
       <List aria-label="Roles">
@@ -48,18 +59,38 @@ function Role({ role, access }: { role: RoleSheet; access: AccessOverview }) {
         <strong>{role.name}</strong>
         {access.anonymous === role.name && <Faint>whoever says nothing</Faint>}
         <Faint>
-          {grants.length} grants for {types} types{role.include.length > 0 && `, takes over from ${role.include.join(', ')}`}
-          {role.claims.length > 0 && `, looks at ${role.claims.map((claim) => `claims.${claim}`).join(', ')}`}; line {role.line}
+          {grants.length} grants for {types} types
+          {role.include.length > 0 && `, takes over from ${role.include.join(', ')}`}
+          {role.claims.length > 0 && `, looks at ${role.claims.map((claim) => `claims.${claim}`).join(', ')}`}; line{' '}
+          {role.line}
         </Faint>
       </Row>
       {role.description ? <p>{role.description}</p> : <Faint>Nothing says what it is for.</Faint>}
       {editing ? (
-        <RoleForm role={role} known={access.roles} onDone={() => { setEditing(false); }} />
+        <RoleForm
+          role={role}
+          known={access.roles}
+          onDone={() => {
+            setEditing(false);
+          }}
+        />
       ) : (
         me.editing && (
           <Row>
-            <QuietButton aria-label={`Change ${role.name}`} onPress={() => { setEditing(true); }}>Change</QuietButton>
-            <DangerButton aria-label={`Take out ${role.name} with its grants`} onPress={() => { add({ kind: 'removeRole', role: role.name }); }}>
+            <QuietButton
+              aria-label={`Change ${role.name}`}
+              onPress={() => {
+                setEditing(true);
+              }}
+            >
+              Change
+            </QuietButton>
+            <DangerButton
+              aria-label={`Take out ${role.name} with its grants`}
+              onPress={() => {
+                add({ kind: 'removeRole', role: role.name });
+              }}
+            >
               Take out
             </DangerButton>
           </Row>
@@ -75,13 +106,22 @@ function RoleForm({ role, known, onDone }: { role?: RoleSheet; known: RoleSheet[
   const [description, setDescription] = useState(role?.description ?? '');
   const [include, setInclude] = useState(role?.include ?? []);
   const taken = role === undefined && (name === 'owner' || known.some((of) => of.name === name));
-  const error = taken ? 'There is a role of this name.' : name !== '' && !/^[a-z0-9_]+$/.test(name) ? 'Lower-case letters, digits and _.' : undefined;
+  const error = taken
+    ? 'There is a role of this name.'
+    : name !== '' && !/^[a-z0-9_]+$/.test(name)
+      ? 'Lower-case letters, digits and _.'
+      : undefined;
   return (
     <Form
       onSubmit={(event) => {
         event.preventDefault();
         if (name === '' || error) return;
-        add({ kind: 'setRole', role: name, description: description.trim() === '' ? null : description.trim(), include });
+        add({
+          kind: 'setRole',
+          role: name,
+          description: description.trim() === '' ? null : description.trim(),
+          include,
+        });
         onDone();
       }}
     >
@@ -94,7 +134,13 @@ function RoleForm({ role, known, onDone }: { role?: RoleSheet; known: RoleSheet[
             {known
               .filter((of) => of.name !== role?.name)
               .map((of) => (
-                <Tick key={of.name} checked={include.includes(of.name)} onChange={(checked) => { setInclude(checked ? [...include, of.name] : include.filter((known) => known !== of.name)); }}>
+                <Tick
+                  key={of.name}
+                  checked={include.includes(of.name)}
+                  onChange={(checked) => {
+                    setInclude(checked ? [...include, of.name] : include.filter((known) => known !== of.name));
+                  }}
+                >
                   {of.name}
                 </Tick>
               ))}
@@ -114,6 +160,18 @@ function RoleForm({ role, known, onDone }: { role?: RoleSheet; known: RoleSheet[
 const List = styled.ul`
   display: grid;
   gap: 8px;
-  > li { display: grid; gap: 6px; padding: 8px 12px; background: ${theme.surface}; border: 1px solid ${theme.line}; border-radius: 4px; }
-  fieldset { margin: 0; padding: 4px 12px; border: 1px solid ${theme.line}; border-radius: 4px; }
+  > li {
+    display: grid;
+    gap: 6px;
+    padding: 8px 12px;
+    background: ${theme.surface};
+    border: 1px solid ${theme.line};
+    border-radius: 4px;
+  }
+  fieldset {
+    margin: 0;
+    padding: 4px 12px;
+    border: 1px solid ${theme.line};
+    border-radius: 4px;
+  }
 `;

@@ -28,7 +28,8 @@ export function SeeingThrough({ access, model }: { access: AccessOverview; model
   const roles = access.roles.map((role) => role.name);
   const role = [search.role, as.role].find((name) => name !== undefined && roles.includes(name)) ?? roles[0];
   const type = model.types.find((type) => type.name === search.type)?.name ?? firstType(access, model, role);
-  if (role === undefined || type === undefined) return <Empty title="There is no role to look through">The tab Roles makes one.</Empty>;
+  if (role === undefined || type === undefined)
+    return <Empty title="There is no role to look through">The tab Roles makes one.</Empty>;
   const choose = (part: { role?: string; type?: string }) => {
     void navigate({ from: '/access', search: (before) => ({ ...before, tab: 'through', ...part }) });
   };
@@ -36,10 +37,24 @@ export function SeeingThrough({ access, model }: { access: AccessOverview; model
     <Whole>
       <Row $gap={16}>
         <Chooser>
-          <Select label="Role" value={role} options={roles.map((name) => ({ id: name, text: name, mark: <RoleMark role={name} roles={me.roles} /> }))} onChange={(role) => { choose({ role }); }} />
+          <Select
+            label="Role"
+            value={role}
+            options={roles.map((name) => ({ id: name, text: name, mark: <RoleMark role={name} roles={me.roles} /> }))}
+            onChange={(role) => {
+              choose({ role });
+            }}
+          />
         </Chooser>
         <Chooser>
-          <Select label="Type" value={type} options={model.types.map((type) => ({ id: type.name, text: type.name }))} onChange={(type) => { choose({ type }); }} />
+          <Select
+            label="Type"
+            value={type}
+            options={model.types.map((type) => ({ id: type.name, text: type.name }))}
+            onChange={(type) => {
+              choose({ type });
+            }}
+          />
         </Chooser>
         <Claiming>
           <Claims role={role} />
@@ -62,32 +77,52 @@ function Seen({ role, type }: { role: string; type: string }) {
   const seen = useInfiniteQuery({
     queryKey: ['project', 'seen', role, type, claims, edits],
     initialPageParam: null as string | null,
-    queryFn: ({ pageParam, signal }) => post(key, '/project/access/seen', { role, type, claims: claimsOf(role) as Record<string, never>, edits, after: pageParam }, signal),
+    queryFn: ({ pageParam, signal }) =>
+      post(
+        key,
+        '/project/access/seen',
+        { role, type, claims: claimsOf(role) as Record<string, never>, edits, after: pageParam },
+        signal,
+      ),
     getNextPageParam: (page) => page.next ?? null,
     retry: false,
   });
   const first = seen.data?.pages[0];
   const rows = useMemo(() => seen.data?.pages.flatMap((page) => page.rows) ?? [], [seen.data]);
   const columns = useMemo(() => (first ? columnsOf(first, role) : []), [first, role]);
-  if (seen.isError) return <Failed error={seen.error} what={`What ${role} sees of ${type}`} onRetry={() => void seen.refetch()} />;
+  if (seen.isError)
+    return <Failed error={seen.error} what={`What ${role} sees of ${type}`} onRetry={() => void seen.refetch()} />;
   if (!first) return <Loading what={`What ${role} sees of ${type}`} />;
   const why = first.rule ? `not where ${first.rule}` : first.section ? '' : `role ${role} reads nothing of ${type}`;
   return (
     <>
       <Stack $gap={4}>
         <p role="status">
-          {role} sees <strong>{grouped(first.visible.rows)}</strong> of {grouped(first.visible.of)} rows with these claims
+          {role} sees <strong>{grouped(first.visible.rows)}</strong> of {grouped(first.visible.of)} rows with these
+          claims
           {edits.length > 0 ? ' and the gathered changes' : ''}.{' '}
           {first.section ? (
             <Faint>
               {first.section}, line {first.line}
-              {first.rule ? <>: rows where <code>{first.rule}</code></> : ': every row'}
+              {first.rule ? (
+                <>
+                  : rows where <code>{first.rule}</code>
+                </>
+              ) : (
+                ': every row'
+              )}
             </Faint>
           ) : (
-            <Faint>Nothing grants it: [role.{role}.{type}.read] would.</Faint>
+            <Faint>
+              Nothing grants it: [role.{role}.{type}.read] would.
+            </Faint>
           )}
         </p>
-        {!first.keyed && <Notice tone="attention" title="Rows without a key">They cannot be told apart: which of them the role sees is counted and not shown.</Notice>}
+        {!first.keyed && (
+          <Notice tone="attention" title="Rows without a key">
+            They cannot be told apart: which of them the role sees is counted and not shown.
+          </Notice>
+        )}
       </Stack>
       <DataTable
         label={`${type} as ${role} sees it`}
@@ -128,7 +163,13 @@ const Whole = styled.div`
   flex: 1;
   min-height: 320px;
   padding: 0 2px;
-  > :last-child { flex: 1; min-height: 0; background: ${theme.surface}; border: 1px solid ${theme.line}; border-radius: 4px 4px 0 0; }
+  > :last-child {
+    flex: 1;
+    min-height: 0;
+    background: ${theme.surface};
+    border: 1px solid ${theme.line};
+    border-radius: 4px 4px 0 0;
+  }
 `;
 const Chooser = styled.div`
   width: 200px;

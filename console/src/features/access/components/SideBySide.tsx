@@ -18,8 +18,10 @@ export function SideBySide({ access, model }: { access: AccessOverview; model: M
   const as = useAs();
   const roles = access.roles.map((role) => role.name);
   const left = [search.role, as.role].find((name) => name !== undefined && roles.includes(name)) ?? roles[0];
-  const right = search.with !== undefined && roles.includes(search.with) ? search.with : roles.find((role) => role !== left);
-  if (left === undefined || right === undefined) return <Empty title="It takes two roles">The tab Roles makes them.</Empty>;
+  const right =
+    search.with !== undefined && roles.includes(search.with) ? search.with : roles.find((role) => role !== left);
+  if (left === undefined || right === undefined)
+    return <Empty title="It takes two roles">The tab Roles makes them.</Empty>;
   const options = roles.map((name) => ({ id: name, text: name, mark: <RoleMark role={name} roles={me.roles} /> }));
   const choose = (part: { role?: string; with?: string }) => {
     void navigate({ from: '/access', search: (before) => ({ ...before, tab: 'with', ...part }) });
@@ -30,10 +32,24 @@ export function SideBySide({ access, model }: { access: AccessOverview; model: M
     <Stack>
       <Row $gap={16}>
         <Chooser>
-          <Select label="One" value={left} options={options} onChange={(role) => { choose({ role }); }} />
+          <Select
+            label="One"
+            value={left}
+            options={options}
+            onChange={(role) => {
+              choose({ role });
+            }}
+          />
         </Chooser>
         <Chooser>
-          <Select label="The other" value={right} options={options} onChange={(other) => { choose({ with: other }); }} />
+          <Select
+            label="The other"
+            value={right}
+            options={options}
+            onChange={(other) => {
+              choose({ with: other });
+            }}
+          />
         </Chooser>
       </Row>
       {differences.length === 0 ? (
@@ -89,9 +105,28 @@ const Table = styled.table`
   min-width: 640px;
   border-collapse: collapse;
   background: ${theme.surface};
-  th, td { padding: 4px 12px 4px 8px; text-align: left; vertical-align: top; border-bottom: 1px solid ${theme.line}; overflow-wrap: anywhere; }
-  thead th { color: ${theme.muted}; background: ${theme.raised}; white-space: nowrap; }
-  tbody th { font-weight: 400; white-space: nowrap; }
-  td:nth-child(2) { white-space: nowrap; }
-  .nothing { color: ${theme.muted}; font-style: italic; }
+  th,
+  td {
+    padding: 4px 12px 4px 8px;
+    text-align: left;
+    vertical-align: top;
+    border-bottom: 1px solid ${theme.line};
+    overflow-wrap: anywhere;
+  }
+  thead th {
+    color: ${theme.muted};
+    background: ${theme.raised};
+    white-space: nowrap;
+  }
+  tbody th {
+    font-weight: 400;
+    white-space: nowrap;
+  }
+  td:nth-child(2) {
+    white-space: nowrap;
+  }
+  .nothing {
+    color: ${theme.muted};
+    font-style: italic;
+  }
 `;

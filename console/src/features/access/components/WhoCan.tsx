@@ -30,7 +30,9 @@ export function WhoCan({ model }: { model: ModelOverview }) {
           label="Type"
           value={chosen.name}
           options={model.types.map((type) => ({ id: type.name, text: type.name }))}
-          onChange={(type) => { void navigate({ from: '/access', search: (before) => ({ ...before, tab: 'who', type, field: undefined }) }); }}
+          onChange={(type) => {
+            void navigate({ from: '/access', search: (before) => ({ ...before, tab: 'who', type, field: undefined }) });
+          }}
         />
       </Chooser>
       <Answered query={sheet} what={`The type ${chosen.name}`}>
@@ -48,21 +50,43 @@ export function WhoCan({ model }: { model: ModelOverview }) {
 function FieldQuestion({ sheet, field }: { sheet: TypeSheet; field: string | undefined }) {
   const { key } = useSession();
   const navigate = useNavigate();
-  const names = [...sheet.columns.filter((column) => column.field).map((column) => column.label), ...sheet.links.map((link) => link.field)];
+  const names = [
+    ...sheet.columns.filter((column) => column.field).map((column) => column.label),
+    ...sheet.links.map((link) => link.field),
+  ];
   const chosen = field !== undefined && names.includes(field) ? field : names[0];
   const who = useQuery({
     queryKey: ['project', 'who', sheet.name, chosen],
-    queryFn: ({ signal }) => get(key, '/project/access/who', { query: { type: sheet.name, field: chosen ?? '' } }, signal),
+    queryFn: ({ signal }) =>
+      get(key, '/project/access/who', { query: { type: sheet.name, field: chosen ?? '' } }, signal),
     enabled: chosen !== undefined,
   });
   return (
     <Panel title="Who can see or change a field?">
       <Stack $gap={8}>
         <Chooser>
-          <Select label="Field" value={chosen ?? null} options={names.map((name) => ({ id: name, text: name }))} onChange={(field) => { void navigate({ from: '/access', search: (before) => ({ ...before, tab: 'who', type: sheet.name, field }) }); }} />
+          <Select
+            label="Field"
+            value={chosen ?? null}
+            options={names.map((name) => ({ id: name, text: name }))}
+            onChange={(field) => {
+              void navigate({
+                from: '/access',
+                search: (before) => ({ ...before, tab: 'who', type: sheet.name, field }),
+              });
+            }}
+          />
         </Chooser>
         <Answered query={who} what="Who can">
-          {(lines) => (lines.length === 0 ? <p>Nobody but the owner: no role was granted {sheet.name}.{chosen}.</p> : <Lines lines={lines} />)}
+          {(lines) =>
+            lines.length === 0 ? (
+              <p>
+                Nobody but the owner: no role was granted {sheet.name}.{chosen}.
+              </p>
+            ) : (
+              <Lines lines={lines} />
+            )
+          }
         </Answered>
       </Stack>
     </Panel>
@@ -79,7 +103,14 @@ function Lines({ lines }: { lines: WhoLine[] }) {
             <RoleMark role={line.role} roles={me.roles} />
             <strong>{line.role}</strong>
             <span>
-              may {line.action} {line.rows ? <>rows where <code>{line.rows}</code></> : 'every row'}
+              may {line.action}{' '}
+              {line.rows ? (
+                <>
+                  rows where <code>{line.rows}</code>
+                </>
+              ) : (
+                'every row'
+              )}
             </span>
           </Row>
           {line.parts.length > 0 && <Faint>of it {line.parts.join(', ')}</Faint>}
@@ -106,8 +137,14 @@ function RowQuestion({ sheet }: { sheet: TypeSheet }) {
   const asked = useMutation({
     mutationFn: () => {
       const kinds = new Map(sheet.columns.map((column) => [column.label, column.type]));
-      const typed = Object.fromEntries(columns.map((name) => [name, typedValue(values[name] ?? '', kinds.get(name) ?? '')]));
-      return post(key, '/project/access/row', { type: sheet.name, key: typed as Record<string, never>, claims: (read.ok ? read.claims : {}) as Record<string, never> });
+      const typed = Object.fromEntries(
+        columns.map((name) => [name, typedValue(values[name] ?? '', kinds.get(name) ?? '')]),
+      );
+      return post(key, '/project/access/row', {
+        type: sheet.name,
+        key: typed as Record<string, never>,
+        claims: (read.ok ? read.claims : {}) as Record<string, never>,
+      });
     },
   });
   const isWhole = columns.every((name) => (values[name] ?? '') !== '');
@@ -125,12 +162,28 @@ function RowQuestion({ sheet }: { sheet: TypeSheet }) {
           <Stack $gap={8}>
             <Row $gap={12}>
               {columns.map((name) => (
-                <TextField key={name} label={name} value={values[name] ?? ''} onChange={(value) => { setValues({ ...values, [name]: value }); }} />
+                <TextField
+                  key={name}
+                  label={name}
+                  value={values[name] ?? ''}
+                  onChange={(value) => {
+                    setValues({ ...values, [name]: value });
+                  }}
+                />
               ))}
             </Row>
-            <TextField label="Claims of whoever is thought of" value={claims} onChange={setClaims} mono placeholder="sub=7" error={read.ok ? undefined : read.message} />
+            <TextField
+              label="Claims of whoever is thought of"
+              value={claims}
+              onChange={setClaims}
+              mono
+              placeholder="sub=7"
+              error={read.ok ? undefined : read.message}
+            />
             <Row>
-              <Button type="submit" isDisabled={!isWhole || !read.ok || asked.isPending}>Look</Button>
+              <Button type="submit" isDisabled={!isWhole || !read.ok || asked.isPending}>
+                Look
+              </Button>
             </Row>
             {asked.error && <Notice title="It could not be looked up">{asked.error.message}</Notice>}
             {asked.data && <RowLines lines={asked.data} />}
@@ -143,7 +196,9 @@ function RowQuestion({ sheet }: { sheet: TypeSheet }) {
 
 /** A value of a key as its scalar is written in JSON. */
 function typedValue(text: string, type: string): string | number {
-  return ['Int', 'Float'].includes(type.replace('!', '')) && text.trim() !== '' && Number.isFinite(Number(text)) ? Number(text) : text;
+  return ['Int', 'Float'].includes(type.replace('!', '')) && text.trim() !== '' && Number.isFinite(Number(text))
+    ? Number(text)
+    : text;
 }
 
 const WORDS: Record<Action, string> = { read: 'read', create: 'create', update: 'change', delete: 'delete' };
@@ -181,10 +236,18 @@ const Both = styled.div`
   grid-template-columns: 1fr 1fr;
   align-items: start;
   gap: 12px;
-  @media (max-width: 900px) { grid-template-columns: minmax(0, 1fr); }
+  @media (max-width: 900px) {
+    grid-template-columns: minmax(0, 1fr);
+  }
 `;
 const List = styled.ul`
   display: grid;
   gap: 6px;
-  li { display: grid; gap: 2px; padding-bottom: 6px; border-bottom: 1px solid ${theme.line}; overflow-wrap: anywhere; }
+  li {
+    display: grid;
+    gap: 2px;
+    padding-bottom: 6px;
+    border-bottom: 1px solid ${theme.line};
+    overflow-wrap: anywhere;
+  }
 `;

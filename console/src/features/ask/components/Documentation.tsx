@@ -71,7 +71,10 @@ function Found({ schema, search, onFollow }: Follow & { schema: GraphQLSchema; s
   const found = types.flatMap((type) => {
     const own = type.name.toLowerCase().includes(search) ? [{ type: type.name, field: '' }] : [];
     const fields = isObjectType(type) ? Object.keys(type.getFields()) : [];
-    return [...own, ...fields.filter((name) => name.toLowerCase().includes(search)).map((field) => ({ type: type.name, field }))];
+    return [
+      ...own,
+      ...fields.filter((name) => name.toLowerCase().includes(search)).map((field) => ({ type: type.name, field })),
+    ];
   });
   if (found.length === 0) return <p>Nothing is called like that.</p>;
   return (
@@ -160,12 +163,25 @@ const Side = styled.section`
   height: 100%;
   overflow: auto;
   padding: 12px;
-  h3 { margin: 10px 0 4px; }
-  p { margin: 4px 0 8px; color: ${theme.muted}; }
-  label { display: block; font-size: 12px; color: ${theme.muted}; }
+  h3 {
+    margin: 10px 0 4px;
+  }
+  p {
+    margin: 4px 0 8px;
+    color: ${theme.muted};
+  }
+  label {
+    display: block;
+    font-size: 12px;
+    color: ${theme.muted};
+  }
   input {
-    width: 100%; padding: 5px 8px; font: inherit; color: ${theme.text};
-    background: ${theme.raised}; border: 1px solid ${theme.line};
+    width: 100%;
+    padding: 5px 8px;
+    font: inherit;
+    color: ${theme.text};
+    background: ${theme.raised};
+    border: 1px solid ${theme.line};
   }
 `;
 
@@ -178,8 +194,16 @@ const List = styled.ul`
   list-style: none;
   margin: 0;
   padding: 0;
-  li { padding: 4px 0; border-bottom: 1px solid ${theme.line}; font-size: 13px; overflow-wrap: anywhere; }
-  small { display: block; color: ${theme.muted}; }
+  li {
+    padding: 4px 0;
+    border-bottom: 1px solid ${theme.line};
+    font-size: 13px;
+    overflow-wrap: anywhere;
+  }
+  small {
+    display: block;
+    color: ${theme.muted};
+  }
 `;
 
 const Arguments = styled.span`

@@ -31,7 +31,6 @@ const highlight = HighlightStyle.define([
   { tag: tags.comment, color: theme.muted, fontStyle: 'italic' },
 ]);
 
-
 /** A text editor for documents or variables. Tab moves on to the next control, as everywhere on the page. */
 export default function Editor({ label, language, text, schema, onChange, onRun }: Props) {
   const host = useRef<HTMLDivElement>(null);

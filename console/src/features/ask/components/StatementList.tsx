@@ -15,7 +15,8 @@ export function StatementList({ statements, total }: { statements: Statement[]; 
         {statements.map((statement, index) => (
           <li key={index}>
             <div>
-              executed {statement.executions}×, {statement.rows} {statement.rows === 1 ? 'row' : 'rows'}, {milliseconds(statement.microseconds)}
+              executed {statement.executions}×, {statement.rows} {statement.rows === 1 ? 'row' : 'rows'},{' '}
+              {milliseconds(statement.microseconds)}
             </div>
             <code>{statement.text}</code>
           </li>
@@ -27,7 +28,15 @@ export function StatementList({ statements, total }: { statements: Statement[]; 
 
 const List = styled.ol`
   padding-left: 22px;
-  li { margin-bottom: 12px; }
-  div { color: ${theme.muted}; font-size: 12px; }
-  code { font: 12.5px/1.5 ${theme.mono}; overflow-wrap: anywhere; }
+  li {
+    margin-bottom: 12px;
+  }
+  div {
+    color: ${theme.muted};
+    font-size: 12px;
+  }
+  code {
+    font: 12.5px/1.5 ${theme.mono};
+    overflow-wrap: anywhere;
+  }
 `;

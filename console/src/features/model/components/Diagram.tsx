@@ -1,4 +1,4 @@
-import { memo, useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState, type KeyboardEvent, type PointerEvent } from 'react';
+import { useCallback, useMemo, useRef, useState, type KeyboardEvent, type PointerEvent } from 'react';
 import styled from 'styled-components';
 import { theme } from '../../../app/theme';
 import type { TypeOverview } from '../../../lib/interface';
@@ -6,8 +6,8 @@ import { kept, keep } from '../../../lib/store';
 import { IconButton } from '../../../ui/Button';
 import { Icon } from '../../../ui/Icon';
 import { layOut, linesOf, NODE, towards, type Layout, type Placed } from '../layout';
-import { LineShape } from './LineShape';
-import { NodeShape } from './NodeShape';
+import { Drawing, Groups, sightKey } from './Drawing';
+import { useView, type View } from './useView';
 
 interface Props {
   types: TypeOverview[];
@@ -21,12 +21,6 @@ interface Props {
   onLink: (from: string, to: string) => void;
 }
 
-interface View {
-  x: number;
-  y: number;
-  scale: number;
-}
-
 type Drag =
   | { kind: 'pan'; x: number; y: number; view: View }
   | { kind: 'move'; name: string; x: number; y: number; start: Placed; moved: boolean }
@@ -38,12 +32,12 @@ const CULL_FROM = 150;
 
 /** Types and links. Drag moves, the wheel zooms; by keyboard arrows go from type to type, + and − zoom, Enter opens. */
 export function Diagram({ types, letters, focus, seen, remember, onOpen, onLink }: Props) {
-  const host = useRef<HTMLDivElement>(null);
   const lines = useMemo(() => linesOf(types), [types]);
   const laid = useMemo<Layout>(() => layOut(types, lines), [lines, types]);
-  const [moved, setMoved] = useState<Record<string, [number, number]>>(() => (remember ? kept('browser', STORED, {}) : {}));
-  const [view, setView] = useState<View>({ x: 0, y: 0, scale: 1 });
-  const [size, setSize] = useState({ width: 1000, height: 600 });
+  const [moved, setMoved] = useState<Record<string, [number, number]>>(() =>
+    remember ? kept('browser', STORED, {}) : {},
+  );
+  const { host, view, setView, size, zoom, fit } = useView(laid);
   const [chosen, setActive] = useState<string | null>(focus ?? null);
   const [aim, setAim] = useState<{ x: number; y: number } | null>(null);
   const drag = useRef<Drag | null>(null);
@@ -55,46 +49,16 @@ export function Diagram({ types, letters, focus, seen, remember, onOpen, onLink 
     return all;
   }, [laid.places, moved]);
 
-  const fit = useCallback(() => {
-    const box = host.current?.getBoundingClientRect();
-    if (!box || laid.width === 0) return;
-    const scale = Math.min(1.1, (box.width - 32) / laid.width, (box.height - 32) / laid.height);
-    setView({ scale, x: (box.width - laid.width * scale) / 2, y: Math.max(16, (box.height - laid.height * scale) / 2) });
-  }, [laid.height, laid.width]);
-  useLayoutEffect(fit, [fit]);
-  useEffect(() => {
-    const element = host.current;
-    if (!element) return;
-    const observer = new ResizeObserver(() => { setSize({ width: element.clientWidth, height: element.clientHeight }); });
-    observer.observe(element);
-    return () => { observer.disconnect(); };
-  }, []);
-
-  const zoom = useCallback((factor: number, at?: { x: number; y: number }) => {
-    setView((view) => {
-      const box = host.current?.getBoundingClientRect();
-      const centre = at ?? { x: (box?.width ?? 0) / 2, y: (box?.height ?? 0) / 2 };
-      const scale = Math.max(0.05, Math.min(2.5, view.scale * factor));
-      const by = scale / view.scale;
-      return { scale, x: centre.x - (centre.x - view.x) * by, y: centre.y - (centre.y - view.y) * by };
-    });
-  }, []);
-  useEffect(() => {
-    const element = host.current;
-    if (!element) return;
-    // Not through React, whose wheel events cannot keep the page from zooming.
-    const onWheel = (event: WheelEvent) => {
-      event.preventDefault();
-      const box = element.getBoundingClientRect();
-      zoom(Math.exp(-event.deltaY * 0.0015), { x: event.clientX - box.left, y: event.clientY - box.top });
-    };
-    element.addEventListener('wheel', onWheel, { passive: false });
-    return () => { element.removeEventListener('wheel', onWheel); };
-  }, [zoom]);
-
   const wanted = letters.trim().toLowerCase();
   const matches = useMemo(
-    () => (wanted === '' ? null : new Set(types.filter((type) => type.name.toLowerCase().includes(wanted) || type.table.toLowerCase().includes(wanted)).map((type) => type.name))),
+    () =>
+      wanted === ''
+        ? null
+        : new Set(
+            types
+              .filter((type) => type.name.toLowerCase().includes(wanted) || type.table.toLowerCase().includes(wanted))
+              .map((type) => type.name),
+          ),
     [types, wanted],
   );
   // What is searched for is where one is, until one goes elsewhere.
@@ -102,11 +66,15 @@ export function Diagram({ types, letters, focus, seen, remember, onOpen, onLink 
 
   const at = (event: PointerEvent) => {
     const box = host.current?.getBoundingClientRect();
-    return { x: (event.clientX - (box?.left ?? 0) - view.x) / view.scale, y: (event.clientY - (box?.top ?? 0) - view.y) / view.scale };
+    return {
+      x: (event.clientX - (box?.left ?? 0) - view.x) / view.scale,
+      y: (event.clientY - (box?.top ?? 0) - view.y) / view.scale,
+    };
   };
   const over = (point: { x: number; y: number }): string | null => {
     for (const place of places.values()) {
-      if (Math.abs(point.x - place.x) <= NODE.width / 2 && Math.abs(point.y - place.y) <= NODE.height / 2) return place.name;
+      if (Math.abs(point.x - place.x) <= NODE.width / 2 && Math.abs(point.y - place.y) <= NODE.height / 2)
+        return place.name;
     }
     return null;
   };
@@ -132,7 +100,8 @@ export function Diagram({ types, letters, focus, seen, remember, onOpen, onLink 
     const now = drag.current;
     if (now === null) return;
     const point = at(event);
-    if (now.kind === 'pan') setView({ ...now.view, x: now.view.x + event.clientX - now.x, y: now.view.y + event.clientY - now.y });
+    if (now.kind === 'pan')
+      setView({ ...now.view, x: now.view.x + event.clientX - now.x, y: now.view.y + event.clientY - now.y });
     else if (now.kind === 'link') setAim(point);
     else {
       const [dx, dy] = [point.x - now.x, point.y - now.y];
@@ -156,20 +125,26 @@ export function Diagram({ types, letters, focus, seen, remember, onOpen, onLink 
     }
   };
 
-  const show = useCallback((name: string) => {
-    setActive(name);
-    const place = places.get(name);
-    const box = host.current?.getBoundingClientRect();
-    if (!place || !box) return;
-    setView((view) => {
-      const [x, y] = [view.x + place.x * view.scale, view.y + place.y * view.scale];
-      const inside = x > 80 && y > 40 && x < box.width - 80 && y < box.height - 40;
-      return inside ? view : { ...view, x: box.width / 2 - place.x * view.scale, y: box.height / 2 - place.y * view.scale };
-    });
-  }, [places]);
+  const show = useCallback(
+    (name: string) => {
+      setActive(name);
+      const place = places.get(name);
+      const box = host.current?.getBoundingClientRect();
+      if (!place || !box) return;
+      setView((view) => {
+        const [x, y] = [view.x + place.x * view.scale, view.y + place.y * view.scale];
+        const inside = x > 80 && y > 40 && x < box.width - 80 && y < box.height - 40;
+        return inside
+          ? view
+          : { ...view, x: box.width / 2 - place.x * view.scale, y: box.height / 2 - place.y * view.scale };
+      });
+    },
+    [host, places, setView],
+  );
   const onKey = (event: KeyboardEvent) => {
     const directions = { ArrowUp: 'up', ArrowDown: 'down', ArrowLeft: 'left', ArrowRight: 'right' } as const;
-    const direction = directions[event.key as keyof typeof directions] as (typeof directions)[keyof typeof directions] | undefined;
+    const direction = directions[event.key as keyof typeof directions] as
+      (typeof directions)[keyof typeof directions] | undefined;
     const current = active ?? types[0]?.name;
     if (direction && current !== undefined) {
       const next = active === null ? current : towards(places, current, direction);
@@ -188,7 +163,12 @@ export function Diagram({ types, letters, focus, seen, remember, onOpen, onLink 
     const step = 256 / view.scale;
     const left = Math.floor(-view.x / view.scale / step) * step - step;
     const top = Math.floor(-view.y / view.scale / step) * step - step;
-    return { left, top, right: left + size.width / view.scale + 3 * step, bottom: top + size.height / view.scale + 3 * step };
+    return {
+      left,
+      top,
+      right: left + size.width / view.scale + 3 * step,
+      bottom: top + size.height / view.scale + 3 * step,
+    };
   }, [size.height, size.width, types.length, view.scale, view.x, view.y]);
   const detail = view.scale > 0.55 ? 'full' : view.scale > 0.22 ? 'name' : 'box';
 
@@ -207,74 +187,65 @@ export function Diagram({ types, letters, focus, seen, remember, onOpen, onLink 
       <svg width="100%" height="100%" aria-hidden="true">
         <g transform={`translate(${String(view.x)} ${String(view.y)}) scale(${String(view.scale)})`}>
           <Groups layout={laid} scale={view.scale} />
-          <Drawing types={types} lines={lines} places={places} sight={sightKey(sight)} detail={detail} active={active} matches={matches} seen={seen} />
+          <Drawing
+            types={types}
+            lines={lines}
+            places={places}
+            sight={sightKey(sight)}
+            detail={detail}
+            active={active}
+            matches={matches}
+            seen={seen}
+          />
           {linking !== null && aim !== null && places.get(linking) && (
-            <path d={`M${String(places.get(linking)?.x)} ${String(places.get(linking)?.y)} L${String(aim.x)} ${String(aim.y)}`} stroke={theme.accent} strokeWidth={2 / view.scale} strokeDasharray="6 4" fill="none" />
+            <path
+              d={`M${String(places.get(linking)?.x)} ${String(places.get(linking)?.y)} L${String(aim.x)} ${String(aim.y)}`}
+              stroke={theme.accent}
+              strokeWidth={2 / view.scale}
+              strokeDasharray="6 4"
+              fill="none"
+            />
           )}
         </g>
       </svg>
       <Tools>
-        <IconButton aria-label="Zoom in" onPress={() => { zoom(1.25); }}><Icon name="add" /></IconButton>
-        <IconButton aria-label="Zoom out" onPress={() => { zoom(0.8); }}><Icon name="out" /></IconButton>
-        <IconButton aria-label="Show the whole diagram" onPress={fit}><Icon name="fit" /></IconButton>
+        <IconButton
+          aria-label="Zoom in"
+          onPress={() => {
+            zoom(1.25);
+          }}
+        >
+          <Icon name="add" />
+        </IconButton>
+        <IconButton
+          aria-label="Zoom out"
+          onPress={() => {
+            zoom(0.8);
+          }}
+        >
+          <Icon name="out" />
+        </IconButton>
+        <IconButton aria-label="Show the whole diagram" onPress={fit}>
+          <Icon name="fit" />
+        </IconButton>
         {remember && Object.keys(moved).length > 0 && (
-          <IconButton aria-label="Put every type back in its place" onPress={() => { setMoved({}); keep('browser', STORED, null); }}><Icon name="undo" /></IconButton>
+          <IconButton
+            aria-label="Put every type back in its place"
+            onPress={() => {
+              setMoved({});
+              keep('browser', STORED, null);
+            }}
+          >
+            <Icon name="undo" />
+          </IconButton>
         )}
       </Tools>
-      <p className="visually-hidden" role="status">{active ?? ''}</p>
+      <p className="visually-hidden" role="status">
+        {active ?? ''}
+      </p>
     </Frame>
   );
 }
-
-type Sight = { left: number; top: number; right: number; bottom: number } | null;
-const sightKey = (sight: Sight): string => (sight === null ? '' : [sight.left, sight.top, sight.right, sight.bottom].map(Math.round).join(' '));
-
-/** The boxes around what hangs together. */
-const Groups = memo(function Groups({ layout, scale }: { layout: Layout; scale: number }) {
-  const size = Math.max(13, Math.min(64, 13 / scale));
-  return (
-    <>
-      {layout.groups.filter((group) => group.label !== '').map((group) => (
-        <g key={`${group.label} ${String(group.x)} ${String(group.y)}`}>
-          <rect x={group.x} y={group.y} width={group.width} height={group.height} rx={6} fill={theme.surface} stroke={theme.line} />
-          <text x={group.x + 10} y={group.y + Math.min(size, 20) + 2} fontSize={Math.min(size, (group.width - 20) / (group.label.length * 0.56))} fill={theme.muted}>{group.label}</text>
-        </g>
-      ))}
-    </>
-  );
-});
-
-interface DrawingProps {
-  types: TypeOverview[];
-  lines: ReturnType<typeof linesOf>;
-  places: Map<string, Placed>;
-  sight: string;
-  detail: 'full' | 'name' | 'box';
-  active: string | null;
-  matches: Set<string> | null;
-  seen: Map<string, Set<string>> | null;
-}
-
-/** Everything that does not change while one pans. */
-const Drawing = memo(function Drawing({ types, lines, places, sight, detail, active, matches, seen }: DrawingProps) {
-  const [left, top, right, bottom] = sight === '' ? [] : sight.split(' ').map(Number);
-  const isInSight = (place: Placed | undefined) =>
-    place !== undefined && (left === undefined || top === undefined || right === undefined || bottom === undefined || (place.x > left && place.x < right && place.y > top && place.y < bottom));
-  return (
-    <>
-      {lines.map((line) => {
-        const [from, to] = [places.get(line.from), places.get(line.to)];
-        if (!from || !to || (!isInSight(from) && !isInSight(to))) return null;
-        return <LineShape key={`${line.from} ${line.to} ${line.through ?? ''}`} line={line} from={from} to={to} lit={active === line.from || active === line.to} dim={matches !== null} words={detail === 'full'} faint={detail === 'box'} />;
-      })}
-      {types.map((type) => {
-        const place = places.get(type.name);
-        if (!place || !isInSight(place)) return null;
-        return <NodeShape key={type.name} type={type} x={place.x} y={place.y} detail={detail} active={active === type.name} dim={matches !== null && !matches.has(type.name)} unseen={seen !== null && !seen.has(type.name)} />;
-      })}
-    </>
-  );
-});
 
 const Frame = styled.div`
   position: relative;
@@ -286,11 +257,25 @@ const Frame = styled.div`
   touch-action: none;
   cursor: grab;
   outline-offset: -3px;
-  &:active { cursor: grabbing; }
-  svg { display: block; font-family: inherit; user-select: none; }
-  [data-type] { cursor: pointer; }
-  [data-handle] { opacity: 0; cursor: crosshair; }
-  [data-type]:hover [data-handle], [data-lit] [data-handle] { opacity: 1; }
+  &:active {
+    cursor: grabbing;
+  }
+  svg {
+    display: block;
+    font-family: inherit;
+    user-select: none;
+  }
+  [data-type] {
+    cursor: pointer;
+  }
+  [data-handle] {
+    opacity: 0;
+    cursor: crosshair;
+  }
+  [data-type]:hover [data-handle],
+  [data-lit] [data-handle] {
+    opacity: 1;
+  }
 `;
 const Tools = styled.div`
   position: absolute;

@@ -18,7 +18,13 @@ export function Fields({ sheet, seen }: { sheet: TypeSheet; seen: Set<string> | 
   const { edits } = useEdits();
   const [open, setOpen] = useState<string | null>(null);
   const isChanged = (column: ColumnSheet) =>
-    edits.some((edit) => edit.kind === 'setField' && edit.table === sheet.table && edit.column === column.name && (edit.member ?? '') === (column.member ?? ''));
+    edits.some(
+      (edit) =>
+        edit.kind === 'setField' &&
+        edit.table === sheet.table &&
+        edit.column === column.name &&
+        (edit.member ?? '') === (column.member ?? ''),
+    );
   return (
     <Scroll>
       <Table>
@@ -30,7 +36,11 @@ export function Fields({ sheet, seen }: { sheet: TypeSheet; seen: Set<string> | 
             <th scope="col">column</th>
             <th scope="col">null</th>
             <th scope="col">description</th>
-            {me.editing && <th scope="col"><span className="visually-hidden">edit</span></th>}
+            {me.editing && (
+              <th scope="col">
+                <span className="visually-hidden">edit</span>
+              </th>
+            )}
           </tr>
         </thead>
         <tbody>
@@ -39,10 +49,25 @@ export function Fields({ sheet, seen }: { sheet: TypeSheet; seen: Set<string> | 
             const inside = column.label.split('.').length - 1;
             const unseen = seen !== null && !isSeen(seen, column.label);
             return (
-              <FieldRows key={id} isOpen={open === id} form={open === id ? <FieldEditor sheet={sheet} column={column} onDone={() => { setOpen(null); }} /> : null}>
+              <FieldRows
+                key={id}
+                isOpen={open === id}
+                form={
+                  open === id ? (
+                    <FieldEditor
+                      sheet={sheet}
+                      column={column}
+                      onDone={() => {
+                        setOpen(null);
+                      }}
+                    />
+                  ) : null
+                }
+              >
                 <tr className={unseen ? 'unseen' : ''}>
                   <th scope="row" style={{ paddingLeft: 8 + inside * 14 }}>
-                    {column.field ?? <Faint>left out</Faint>} {column.key && <Word>key</Word>} {isChanged(column) && <Word $tone="attention">changed</Word>}
+                    {column.field ?? <Faint>left out</Faint>} {column.key && <Word>key</Word>}{' '}
+                    {isChanged(column) && <Word $tone="attention">changed</Word>}
                     {unseen && <span className="visually-hidden"> (not seen)</span>}
                   </th>
                   <td>
@@ -57,7 +82,13 @@ export function Fields({ sheet, seen }: { sheet: TypeSheet; seen: Set<string> | 
                   <td className="text">{column.description ?? ''}</td>
                   {me.editing && (
                     <td>
-                      <IconButton aria-label={`Edit ${column.label}`} aria-expanded={open === id} onPress={() => { setOpen(open === id ? null : id); }}>
+                      <IconButton
+                        aria-label={`Edit ${column.label}`}
+                        aria-expanded={open === id}
+                        onPress={() => {
+                          setOpen(open === id ? null : id);
+                        }}
+                      >
                         <Icon name="edit" />
                       </IconButton>
                     </td>
@@ -78,7 +109,9 @@ function FieldRows({ children, form, isOpen }: { children: React.ReactNode; form
       {children}
       {isOpen && (
         <tr>
-          <td colSpan={6} className="form">{form}</td>
+          <td colSpan={6} className="form">
+            {form}
+          </td>
         </tr>
       )}
     </>
@@ -89,7 +122,10 @@ function FieldEditor({ sheet, column, onDone }: { sheet: TypeSheet; column: Colu
   const { add } = useEdits();
   const [form, setForm] = useState(() => fieldForm(column));
   const edits = fieldEdits(sheet, column, form);
-  const bad = form.name !== '' && !/^[A-Za-z_][A-Za-z0-9_]*$/.test(form.name) ? 'Letters, digits and _, not beginning with a digit.' : undefined;
+  const bad =
+    form.name !== '' && !/^[A-Za-z_][A-Za-z0-9_]*$/.test(form.name)
+      ? 'Letters, digits and _, not beginning with a digit.'
+      : undefined;
   return (
     <Form
       onSubmit={(event) => {
@@ -101,22 +137,49 @@ function FieldEditor({ sheet, column, onDone }: { sheet: TypeSheet; column: Colu
     >
       <Stack $gap={8}>
         <Pair>
-          <TextField label={`Name of ${column.label}`} value={form.name} placeholder={column.field ?? ''} onChange={(name) => { setForm({ ...form, name }); }} error={bad} autoFocus />
-          <TextField label="Description" value={form.description} onChange={(description) => { setForm({ ...form, description }); }} />
+          <TextField
+            label={`Name of ${column.label}`}
+            value={form.name}
+            placeholder={column.field ?? ''}
+            onChange={(name) => {
+              setForm({ ...form, name });
+            }}
+            error={bad}
+            autoFocus
+          />
+          <TextField
+            label="Description"
+            value={form.description}
+            onChange={(description) => {
+              setForm({ ...form, description });
+            }}
+          />
         </Pair>
         <Row $gap={16}>
-          <Switch checked={form.hidden} onChange={(hidden) => { setForm({ ...form, hidden }); }}>
+          <Switch
+            checked={form.hidden}
+            onChange={(hidden) => {
+              setForm({ ...form, hidden });
+            }}
+          >
             left out of the API
           </Switch>
           {column.shape && (
-            <Switch checked={form.shape} onChange={(shape) => { setForm({ ...form, shape }); }}>
+            <Switch
+              checked={form.shape}
+              onChange={(shape) => {
+                setForm({ ...form, shape });
+              }}
+            >
               types for its JSON
             </Switch>
           )}
         </Row>
         {bad === undefined && <Effect edits={edits} />}
         <Row>
-          <Button type="submit" isDisabled={edits.length === 0 || bad !== undefined}>Add to the changes</Button>
+          <Button type="submit" isDisabled={edits.length === 0 || bad !== undefined}>
+            Add to the changes
+          </Button>
           <QuietButton onPress={onDone}>Leave it</QuietButton>
         </Row>
       </Stack>
@@ -130,18 +193,46 @@ const Scroll = styled.div`
 const Table = styled.table`
   width: 100%;
   border-collapse: collapse;
-  th, td { padding: 3px 12px 3px 8px; text-align: left; vertical-align: top; border-bottom: 1px solid ${theme.line}; }
-  thead th { color: ${theme.muted}; font-weight: 600; }
-  tbody th { font-weight: 600; white-space: nowrap; }
-  button { min-height: 20px; padding: 1px; }
-  .form button { min-height: 28px; padding: 4px 12px; }
-  .text { overflow-wrap: anywhere; min-width: 120px; }
-  .form { padding: 8px 12px 12px; background: ${theme.raised}; }
-  tr.unseen > * { background-image: ${hatched}; }
+  th,
+  td {
+    padding: 3px 12px 3px 8px;
+    text-align: left;
+    vertical-align: top;
+    border-bottom: 1px solid ${theme.line};
+  }
+  thead th {
+    color: ${theme.muted};
+    font-weight: 600;
+  }
+  tbody th {
+    font-weight: 600;
+    white-space: nowrap;
+  }
+  button {
+    min-height: 20px;
+    padding: 1px;
+  }
+  .form button {
+    min-height: 28px;
+    padding: 4px 12px;
+  }
+  .text {
+    overflow-wrap: anywhere;
+    min-width: 120px;
+  }
+  .form {
+    padding: 8px 12px 12px;
+    background: ${theme.raised};
+  }
+  tr.unseen > * {
+    background-image: ${hatched};
+  }
 `;
 const Pair = styled.div`
   display: grid;
   grid-template-columns: 220px minmax(0, 1fr);
   gap: 12px;
-  @media (max-width: 700px) { grid-template-columns: minmax(0, 1fr); }
+  @media (max-width: 700px) {
+    grid-template-columns: minmax(0, 1fr);
+  }
 `;

@@ -20,7 +20,12 @@ export const LineShape = memo(function LineShape({ line, from, to, lit, dim, wor
   return (
     <g opacity={lit ? 1 : faint ? 0.3 : dim ? 0.25 : 0.75} fill="none">
       {words && <title>{line.words.join('\n')}</title>}
-      <path d={path} stroke={colour} strokeWidth={line.through === null ? (lit ? 2 : 1.2) : 4} strokeDasharray={line.crosses ? '7 5' : undefined} />
+      <path
+        d={path}
+        stroke={colour}
+        strokeWidth={line.through === null ? (lit ? 2 : 1.2) : 4}
+        strokeDasharray={line.crosses ? '7 5' : undefined}
+      />
       {line.through !== null && <path d={path} stroke={theme.ground} strokeWidth={1.6} />}
     </g>
   );

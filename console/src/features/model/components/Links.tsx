@@ -14,21 +14,44 @@ export function Links({ sheet, model, seen }: { sheet: TypeSheet; model: ModelOv
   const { me } = useSession();
   const navigate = useNavigate();
   const [adding, setAdding] = useState(false);
-  const go = (type: string) => { void navigate({ from: '/model', search: (before) => ({ ...before, type }) }); };
+  const go = (type: string) => {
+    void navigate({ from: '/model', search: (before) => ({ ...before, type }) });
+  };
   return (
     <Stack>
       {sheet.links.length === 0 && <Faint>Nothing links {sheet.name} with other types.</Faint>}
       <List aria-label={`Links of ${sheet.name}`}>
         {sheet.links.map((link) => (
-          <OneLink key={link.field} link={link} unseen={seen !== null && !seen.has(link.field)} model={model} sheet={sheet} onGo={go} />
+          <OneLink
+            key={link.field}
+            link={link}
+            unseen={seen !== null && !seen.has(link.field)}
+            model={model}
+            sheet={sheet}
+            onGo={go}
+          />
         ))}
       </List>
       {me.editing && !adding && (
         <Row>
-          <Button onPress={() => { setAdding(true); }}>Link {sheet.name} to another type</Button>
+          <Button
+            onPress={() => {
+              setAdding(true);
+            }}
+          >
+            Link {sheet.name} to another type
+          </Button>
         </Row>
       )}
-      {adding && <LinkForm model={model} from={sheet.name} onDone={() => { setAdding(false); }} />}
+      {adding && (
+        <LinkForm
+          model={model}
+          from={sheet.name}
+          onDone={() => {
+            setAdding(false);
+          }}
+        />
+      )}
     </Stack>
   );
 }
@@ -49,26 +72,62 @@ function OneLink({ link, unseen, sheet, model, onGo }: OneProps) {
   return (
     <li className={unseen ? 'unseen' : ''}>
       <Row>
-        <strong>{link.field}</strong> → <LinkButton onPress={() => { onGo(link.target); }}>{link.target}</LinkButton>
-        {link.many && <Word>many</Word>} {link.crosses && <Word>another source</Word>} {link.through && <Word>over {link.through}</Word>}
+        <strong>{link.field}</strong> →{' '}
+        <LinkButton
+          onPress={() => {
+            onGo(link.target);
+          }}
+        >
+          {link.target}
+        </LinkButton>
+        {link.many && <Word>many</Word>} {link.crosses && <Word>another source</Word>}{' '}
+        {link.through && <Word>over {link.through}</Word>}
         <Faint>
           {link.columns.length > 0 && `${link.columns.join(', ')} = ${link.target}.${link.references.join(', ')}; `}
           {stated ? `[[link]] in line ${String(stated.line)}` : 'by a foreign key'}
         </Faint>
         {stated && me.editing && (
           <>
-            <QuietButton aria-label={`Change the link ${link.field}`} onPress={() => { setEditing(!editing); }}>Change</QuietButton>
-            <DangerButton aria-label={`Take out the link ${link.field}`} onPress={() => { add({ kind: 'removeLink', link: stated.link }); }}>Take out</DangerButton>
+            <QuietButton
+              aria-label={`Change the link ${link.field}`}
+              onPress={() => {
+                setEditing(!editing);
+              }}
+            >
+              Change
+            </QuietButton>
+            <DangerButton
+              aria-label={`Take out the link ${link.field}`}
+              onPress={() => {
+                add({ kind: 'removeLink', link: stated.link });
+              }}
+            >
+              Take out
+            </DangerButton>
           </>
         )}
       </Row>
-      {editing && stated && <LinkForm model={model} from={sheet.name} before={stated.link} onDone={() => { setEditing(false); }} />}
+      {editing && stated && (
+        <LinkForm
+          model={model}
+          from={sheet.name}
+          before={stated.link}
+          onDone={() => {
+            setEditing(false);
+          }}
+        />
+      )}
     </li>
   );
 }
 
 const List = styled.ul`
   display: grid;
-  li { padding: 4px 8px; border-bottom: 1px solid ${theme.line}; }
-  .unseen { background-image: ${hatched}; }
+  li {
+    padding: 4px 8px;
+    border-bottom: 1px solid ${theme.line};
+  }
+  .unseen {
+    background-image: ${hatched};
+  }
 `;

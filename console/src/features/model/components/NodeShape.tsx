@@ -24,10 +24,26 @@ export const NodeShape = memo(function NodeShape({ type, x, y, detail, active, d
   return (
     <g data-type={type.name} data-lit={active ? true : undefined} opacity={dim ? 0.3 : 1}>
       {detail === 'full' && <title>{`${type.name}: ${type.table} of ${type.source}`}</title>}
-      <rect x={left} y={top} width={NODE.width} height={NODE.height} rx={4} fill={detail === 'box' ? theme.accentGround : theme.raised} stroke={active ? theme.accent : theme.strongLine} strokeWidth={active ? 2.5 : 1} strokeDasharray={type.view ? '4 3' : undefined} />
+      <rect
+        x={left}
+        y={top}
+        width={NODE.width}
+        height={NODE.height}
+        rx={4}
+        fill={detail === 'box' ? theme.accentGround : theme.raised}
+        stroke={active ? theme.accent : theme.strongLine}
+        strokeWidth={active ? 2.5 : 1}
+        strokeDasharray={type.view ? '4 3' : undefined}
+      />
       {unseen && <Hatch left={left} top={top} />}
       {detail !== 'box' && (
-        <text x={left + 10} y={detail === 'full' ? top + 18 : y + 6} fontSize={detail === 'full' ? 13 : 18} fontWeight={600} fill={theme.text}>
+        <text
+          x={left + 10}
+          y={detail === 'full' ? top + 18 : y + 6}
+          fontSize={detail === 'full' ? 13 : 18}
+          fontWeight={600}
+          fill={theme.text}
+        >
           {detail === 'full' ? name : name.slice(0, 15)}
         </text>
       )}
@@ -39,7 +55,11 @@ export const NodeShape = memo(function NodeShape({ type, x, y, detail, active, d
       {detail === 'full' && (
         <g data-handle>
           <circle cx={left + NODE.width} cy={y} r={7} fill={theme.accent} />
-          <path d={`M${String(left + NODE.width - 3)} ${String(y)}h6m-3 -3v6`} stroke={theme.onAccent} strokeWidth={1.5} />
+          <path
+            d={`M${String(left + NODE.width - 3)} ${String(y)}h6m-3 -3v6`}
+            stroke={theme.onAccent}
+            strokeWidth={1.5}
+          />
         </g>
       )}
     </g>

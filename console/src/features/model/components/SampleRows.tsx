@@ -15,7 +15,17 @@ export function SampleRows({ sheet }: { sheet: TypeSheet }) {
   const { role, isOwner } = useAs();
   const rows = useQuery({
     queryKey: ['rows', sheet.name, role, sheet.sample],
-    queryFn: ({ signal }) => send(key, { document: sheet.sample, variables: {}, statements: false, ...(isOwner ? {} : { as: { role, claims: claimsOf(role) } }) }, signal),
+    queryFn: ({ signal }) =>
+      send(
+        key,
+        {
+          document: sheet.sample,
+          variables: {},
+          statements: false,
+          ...(isOwner ? {} : { as: { role, claims: claimsOf(role) } }),
+        },
+        signal,
+      ),
   });
   return (
     <Stack>
@@ -24,13 +34,19 @@ export function SampleRows({ sheet }: { sheet: TypeSheet }) {
           outcome.kind === 'answered' && outcome.answer.data !== null ? (
             <AnswerTable data={outcome.answer.data} document={sheet.sample} />
           ) : (
-            <Notice tone="attention" title={`${role} is not answered`}>{outcome.kind === 'answered' ? outcome.answer.problems[0]?.message : outcome.message}</Notice>
+            <Notice tone="attention" title={`${role} is not answered`}>
+              {outcome.kind === 'answered' ? outcome.answer.problems[0]?.message : outcome.message}
+            </Notice>
           )
         }
       </Answered>
       <Row $gap={16}>
-        <Link to="/ask" search={{ type: sheet.name }}>Ask about {sheet.name}</Link>
-        <Link to="/access" search={{ tab: 'through', type: sheet.name }}>See it through a role</Link>
+        <Link to="/ask" search={{ type: sheet.name }}>
+          Ask about {sheet.name}
+        </Link>
+        <Link to="/access" search={{ tab: 'through', type: sheet.name }}>
+          See it through a role
+        </Link>
       </Row>
     </Stack>
   );

@@ -21,24 +21,54 @@ export function TypeList({ model, letters, seen, onOpen }: Props) {
   const { add } = useEdits();
   const wanted = letters.trim().toLowerCase();
   const types = useMemo(
-    () => model.types.filter((type) => wanted === '' || type.name.toLowerCase().includes(wanted) || type.table.toLowerCase().includes(wanted)),
+    () =>
+      model.types.filter(
+        (type) =>
+          wanted === '' || type.name.toLowerCase().includes(wanted) || type.table.toLowerCase().includes(wanted),
+      ),
     [model.types, wanted],
   );
   const columns: DataColumn<TypeOverview>[] = useMemo(
     () => [
-      { id: 'type', kind: 'text', value: (type) => type.name, cell: (type) => <Open type="button" onClick={() => { onOpen(type.name); }}>{type.name}</Open> },
+      {
+        id: 'type',
+        kind: 'text',
+        value: (type) => type.name,
+        cell: (type) => (
+          <Open
+            type="button"
+            onClick={() => {
+              onOpen(type.name);
+            }}
+          >
+            {type.name}
+          </Open>
+        ),
+      },
       { id: 'table', kind: 'text', value: (type) => type.table },
       { id: 'source', kind: 'text', value: (type) => type.source },
       { id: 'rows', kind: 'number', value: (type) => (type.view ? null : type.aboutRows) },
       { id: 'fields', kind: 'number', value: (type) => type.fields.length },
-      { id: 'links', kind: 'text', value: (type) => type.links.map((link) => `${link.field} → ${link.target}${link.many ? ' (many)' : ''}`).join(', ') },
+      {
+        id: 'links',
+        kind: 'text',
+        value: (type) =>
+          type.links.map((link) => `${link.field} → ${link.target}${link.many ? ' (many)' : ''}`).join(', '),
+      },
       { id: 'description', kind: 'text', value: (type) => type.description ?? '' },
     ],
     [onOpen],
   );
   return (
     <Whole>
-      <DataTable label="Types" remember="types" columns={columns} rows={types} rowWithheld={(type) => (seen !== null && !seen.has(type.name) ? 'not granted to this role' : null)} scrolls />
+      <DataTable
+        label="Types"
+        remember="types"
+        columns={columns}
+        rows={types}
+        rowWithheld={(type) => (seen !== null && !seen.has(type.name) ? 'not granted to this role' : null)}
+        scrolls
+      />
       {model.hidden.length > 0 && (
         <Left aria-label="Tables that are left out">
           <h2>Left out</h2>
@@ -48,7 +78,12 @@ export function TypeList({ model, letters, seen, onOpen }: Props) {
                 <Row>
                   {table.table} <Faint>of {table.source}</Faint>
                   {me.editing && (
-                    <QuietButton aria-label={`Take it in: ${table.table}`} onPress={() => { add({ kind: 'setType', table: table.table, setting: { property: 'hidden', value: false } }); }}>
+                    <QuietButton
+                      aria-label={`Take it in: ${table.table}`}
+                      onPress={() => {
+                        add({ kind: 'setType', table: table.table, setting: { property: 'hidden', value: false } });
+                      }}
+                    >
                       Take it in
                     </QuietButton>
                   )}
@@ -67,7 +102,12 @@ const Whole = styled.div`
   flex-direction: column;
   flex: 1;
   min-height: 0;
-  > :first-child { flex: 1; min-height: 0; background: ${theme.surface}; border-top: 1px solid ${theme.line}; }
+  > :first-child {
+    flex: 1;
+    min-height: 0;
+    background: ${theme.surface};
+    border-top: 1px solid ${theme.line};
+  }
 `;
 /** A thousand of them are drawn quickly. */
 const Open = styled.button`

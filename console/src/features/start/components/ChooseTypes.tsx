@@ -30,7 +30,9 @@ function Chooser({ model, onDone }: { model: ModelOverview; onDone: () => void }
   const links = model.types.reduce((sum, type) => sum + type.links.length, 0);
   const save = useMutation({
     mutationFn: async () => {
-      const edits = model.types.filter((type) => left.has(type.name)).map((type): Edit => ({ kind: 'setType', table: type.table, setting: { property: 'hidden', value: true } }));
+      const edits = model.types
+        .filter((type) => left.has(type.name))
+        .map((type): Edit => ({ kind: 'setType', table: type.table, setting: { property: 'hidden', value: true } }));
       if (edits.length === 0) return;
       const proposed = await post(key, '/project/edits/propose', { edits });
       await post(key, '/project/edits/save', { base: proposed.base, edits });
@@ -50,27 +52,51 @@ function Chooser({ model, onDone }: { model: ModelOverview; onDone: () => void }
     <Panel title={`${String(model.types.length)} types and ${String(links)} links were found`}>
       <Stack>
         <p>
-          What is left out here is not in the API; it can be taken in again on the page Model. Nobody but the owner sees anything until a role is granted it.
+          What is left out here is not in the API; it can be taken in again on the page Model. Nobody but the owner sees
+          anything until a role is granted it.
         </p>
         <Row>
-          <LinkButton onPress={() => { setLeft(new Set()); }}>Take all</LinkButton>
-          <LinkButton onPress={() => { setLeft(new Set(model.types.map((type) => type.name))); }}>Leave all out</LinkButton>
+          <LinkButton
+            onPress={() => {
+              setLeft(new Set());
+            }}
+          >
+            Take all
+          </LinkButton>
+          <LinkButton
+            onPress={() => {
+              setLeft(new Set(model.types.map((type) => type.name)));
+            }}
+          >
+            Leave all out
+          </LinkButton>
         </Row>
         <List aria-label="Types">
           {model.types.map((type) => (
             <li key={type.name}>
-              <Tick checked={!left.has(type.name)} onChange={() => { toggle(type.name); }}>
+              <Tick
+                checked={!left.has(type.name)}
+                onChange={() => {
+                  toggle(type.name);
+                }}
+              >
                 {type.name}{' '}
                 <Faint>
                   {type.table}, {type.view ? 'view' : `~${grouped(type.aboutRows)} rows`}, {type.fields.length} fields
-                  {type.links.length > 0 && `, linked to ${[...new Set(type.links.map((link) => link.target))].join(', ')}`}
+                  {type.links.length > 0 &&
+                    `, linked to ${[...new Set(type.links.map((link) => link.target))].join(', ')}`}
                 </Faint>
               </Tick>
             </li>
           ))}
         </List>
         {save.error && <Notice title="Nothing was saved">{save.error.message}</Notice>}
-        <Button isDisabled={save.isPending || serving === 0} onPress={() => { save.mutate(); }}>
+        <Button
+          isDisabled={save.isPending || serving === 0}
+          onPress={() => {
+            save.mutate();
+          }}
+        >
           {serving === 1 ? 'Serve 1 type' : `Serve ${String(serving)} types`}
         </Button>
       </Stack>

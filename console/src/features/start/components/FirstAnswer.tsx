@@ -29,12 +29,18 @@ export function FirstAnswer() {
             outcome.kind === 'answered' && outcome.answer.data !== null ? (
               <AnswerTable data={outcome.answer.data} document={document} />
             ) : (
-              <Notice title="No answer came">{outcome.kind === 'answered' ? outcome.answer.problems[0]?.message : outcome.message}</Notice>
+              <Notice title="No answer came">
+                {outcome.kind === 'answered' ? outcome.answer.problems[0]?.message : outcome.message}
+              </Notice>
             )
           }
         </Answered>
         <Row $gap={16}>
-          {first && <Link to="/ask" search={{ type: first.name }}>Go on asking</Link>}
+          {first && (
+            <Link to="/ask" search={{ type: first.name }}>
+              Go on asking
+            </Link>
+          )}
           <Link to="/model">See the model</Link>
           <Link to="/access">Grant it to a role</Link>
         </Row>

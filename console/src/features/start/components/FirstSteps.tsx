@@ -24,7 +24,10 @@ export function FirstSteps({ state }: { state: ProjectState }) {
   const go = (to: (typeof STEPS)[number]['id']) => {
     void navigate({ to: '/', search: (before) => ({ ...before, step: to }) });
   };
-  const says = state.sources.length === 0 ? 'This project has no source yet: begin with a database.' : 'Another database for this project.';
+  const says =
+    state.sources.length === 0
+      ? 'This project has no source yet: begin with a database.'
+      : 'Another database for this project.';
   return (
     <Page title="Start" says={says}>
       <Padded>
@@ -38,9 +41,18 @@ export function FirstSteps({ state }: { state: ProjectState }) {
         {!me.editing ? (
           <Forbidden>{me.whyNot}</Forbidden>
         ) : at === 'connect' ? (
-          <Connect known={state.sources.map((source) => source.name)} onDone={() => { go('types'); }} />
+          <Connect
+            known={state.sources.map((source) => source.name)}
+            onDone={() => {
+              go('types');
+            }}
+          />
         ) : at === 'types' ? (
-          <ChooseTypes onDone={() => { go('answer'); }} />
+          <ChooseTypes
+            onDone={() => {
+              go('answer');
+            }}
+          />
         ) : (
           <FirstAnswer />
         )}
@@ -60,5 +72,9 @@ const Way = styled.ol`
   display: flex;
   gap: 16px;
   color: ${theme.muted};
-  [aria-current] { color: ${theme.text}; font-weight: 600; border-bottom: 2px solid ${theme.accent}; }
+  [aria-current] {
+    color: ${theme.text};
+    font-weight: 600;
+    border-bottom: 2px solid ${theme.accent};
+  }
 `;

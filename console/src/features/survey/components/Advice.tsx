@@ -8,7 +8,8 @@ import { Empty } from '../../../ui/states';
 /** What could be better about the databases, with the statement that would mend it. */
 export function Advice({ found }: { found: Found | null }) {
   if (found === null) return <Empty title="Advice is known after a survey" />;
-  if (found.advice.length === 0 && found.notices.length === 0) return <Empty title="Nothing to advise">Keys and indexes are where they are needed.</Empty>;
+  if (found.advice.length === 0 && found.notices.length === 0)
+    return <Empty title="Nothing to advise">Keys and indexes are where they are needed.</Empty>;
   return (
     <Stack>
       <List aria-label="Advice">
@@ -37,6 +38,16 @@ export function Advice({ found }: { found: Found | null }) {
 const List = styled.ul`
   display: grid;
   gap: 8px;
-  li { padding: 8px 12px; background: ${theme.surface}; border: 1px solid ${theme.line}; border-radius: 4px; overflow-wrap: anywhere; }
-  code { padding: 4px 8px; background: ${theme.raised}; border-radius: 4px; }
+  li {
+    padding: 8px 12px;
+    background: ${theme.surface};
+    border: 1px solid ${theme.line};
+    border-radius: 4px;
+    overflow-wrap: anywhere;
+  }
+  code {
+    padding: 4px 8px;
+    background: ${theme.raised};
+    border-radius: 4px;
+  }
 `;

@@ -24,5 +24,13 @@ export function Changes({ found }: { found: Found | null }) {
 const List = styled.ul`
   display: grid;
   gap: 4px;
-  li { display: flex; align-items: baseline; gap: 8px; padding: 4px 12px; background: ${theme.surface}; border: 1px solid ${theme.line}; border-radius: 4px; }
+  li {
+    display: flex;
+    align-items: baseline;
+    gap: 8px;
+    padding: 4px 12px;
+    background: ${theme.surface};
+    border: 1px solid ${theme.line};
+    border-radius: 4px;
+  }
 `;

@@ -28,7 +28,11 @@ const Track = styled.span`
   border: 1px solid ${theme.strongLine};
   border-radius: 2px;
   background: ${theme.surface};
-  i { display: block; height: 100%; background: ${theme.accent}; }
+  i {
+    display: block;
+    height: 100%;
+    background: ${theme.accent};
+  }
 `;
 const Words = styled.span`
   color: ${theme.muted};

@@ -23,7 +23,11 @@ export function Proposals({ found, proposals }: { found: Found | null; proposals
   const { add } = useEdits();
   const { me } = useSession();
   if (found === null) {
-    return <Empty title="Proposals are known after a survey">This service has not surveyed since it started: the button above does.</Empty>;
+    return (
+      <Empty title="Proposals are known after a survey">
+        This service has not surveyed since it started: the button above does.
+      </Empty>
+    );
   }
   if (proposals.length === 0 && found.renames.length === 0) {
     return <Empty title="No proposal waits">What names, types and sampled values suggest would be here.</Empty>;
@@ -33,7 +37,11 @@ export function Proposals({ found, proposals }: { found: Found | null; proposals
     <Stack>
       {me.editing && proven.length > 1 && (
         <Row>
-          <QuietButton onPress={() => { add(...proven.map((proposal) => proposal.edit)); }}>
+          <QuietButton
+            onPress={() => {
+              add(...proven.map((proposal) => proposal.edit));
+            }}
+          >
             Accept the {proven.length} for which every sampled value speaks
           </QuietButton>
         </Row>
@@ -57,7 +65,12 @@ export function Proposals({ found, proposals }: { found: Found | null; proposals
               <pre tabIndex={0}>{proposal.toml}</pre>
             </details>
             {me.editing && (
-              <Button aria-label={`${WORDS[proposal.kind].verb}: ${proposal.text}`} onPress={() => { add(proposal.edit); }}>
+              <Button
+                aria-label={`${WORDS[proposal.kind].verb}: ${proposal.text}`}
+                onPress={() => {
+                  add(proposal.edit);
+                }}
+              >
                 {WORDS[proposal.kind].verb}
               </Button>
             )}
@@ -86,7 +99,12 @@ function Rename({ rename }: { rename: RenameSheet }) {
         {take.error && <Notice title="The names were not kept">{take.error.message}</Notice>}
       </div>
       {me.editing && (
-        <Button isDisabled={take.isPending} onPress={() => { take.mutate(); }}>
+        <Button
+          isDisabled={take.isPending}
+          onPress={() => {
+            take.mutate();
+          }}
+        >
           Keep the names of {rename.before}
         </Button>
       )}
@@ -98,12 +116,41 @@ const List = styled.ul`
   display: grid;
   gap: 8px;
   li {
-    display: grid; grid-template-columns: minmax(0, 1fr) auto auto; align-items: center; gap: 4px 16px;
-    padding: 8px 12px; background: ${theme.surface}; border: 1px solid ${theme.line}; border-radius: 4px;
+    display: grid;
+    grid-template-columns: minmax(0, 1fr) auto auto;
+    align-items: center;
+    gap: 4px 16px;
+    padding: 8px 12px;
+    background: ${theme.surface};
+    border: 1px solid ${theme.line};
+    border-radius: 4px;
   }
-  .what { display: grid; gap: 2px; min-width: 0; overflow-wrap: anywhere; }
-  details { grid-column: 1 / -1; order: 4; }
-  summary { color: ${theme.muted}; cursor: pointer; width: max-content; }
-  pre { padding: 8px; background: ${theme.raised}; border-radius: 4px; overflow: auto; margin-top: 4px; }
-  @media (max-width: 700px) { li { grid-template-columns: minmax(0, 1fr); justify-items: start; } }
+  .what {
+    display: grid;
+    gap: 2px;
+    min-width: 0;
+    overflow-wrap: anywhere;
+  }
+  details {
+    grid-column: 1 / -1;
+    order: 4;
+  }
+  summary {
+    color: ${theme.muted};
+    cursor: pointer;
+    width: max-content;
+  }
+  pre {
+    padding: 8px;
+    background: ${theme.raised};
+    border-radius: 4px;
+    overflow: auto;
+    margin-top: 4px;
+  }
+  @media (max-width: 700px) {
+    li {
+      grid-template-columns: minmax(0, 1fr);
+      justify-items: start;
+    }
+  }
 `;

@@ -36,8 +36,12 @@ function SourceTables({ source }: { source: SurveyedSource }) {
           <tr>
             <th scope="col">table</th>
             <th scope="col">type</th>
-            <th scope="col" className="right">rows</th>
-            <th scope="col" className="right">columns</th>
+            <th scope="col" className="right">
+              rows
+            </th>
+            <th scope="col" className="right">
+              columns
+            </th>
             <th scope="col">key</th>
             <th scope="col">refers to</th>
           </tr>
@@ -52,7 +56,9 @@ function SourceTables({ source }: { source: SurveyedSource }) {
                 table={table}
                 isOpen={isOpen}
                 onOpen={() => {
-                  const search = isOpen ? { source: undefined, table: undefined } : { source: source.name, table: table.name };
+                  const search = isOpen
+                    ? { source: undefined, table: undefined }
+                    : { source: source.name, table: table.name };
                   void navigate({ from: '/survey', search: (before) => ({ ...before, tab: 'tables', ...search }) });
                 }}
               />
@@ -64,7 +70,17 @@ function SourceTables({ source }: { source: SurveyedSource }) {
   );
 }
 
-function TableRow({ source, table, isOpen, onOpen }: { source: string; table: SurveyedTable; isOpen: boolean; onOpen: () => void }) {
+function TableRow({
+  source,
+  table,
+  isOpen,
+  onOpen,
+}: {
+  source: string;
+  table: SurveyedTable;
+  isOpen: boolean;
+  onOpen: () => void;
+}) {
   const keys = table.primaryKey.length > 0 ? table.primaryKey.join(', ') : '';
   return (
     <>
@@ -77,7 +93,9 @@ function TableRow({ source, table, isOpen, onOpen }: { source: string; table: Su
         </th>
         <td>
           {table.type ? (
-            <Link to="/model" search={{ type: table.type }}>{table.type}</Link>
+            <Link to="/model" search={{ type: table.type }}>
+              {table.type}
+            </Link>
           ) : (
             <Faint>left out</Faint>
           )}
@@ -178,15 +196,38 @@ const Grid = styled.table`
   width: 100%;
   min-width: 720px;
   border-collapse: collapse;
-  th, td { padding: 4px 12px 4px 0; text-align: left; vertical-align: top; border-bottom: 1px solid ${theme.line}; }
-  thead th { color: ${theme.muted}; font-weight: 600; white-space: nowrap; }
-  tbody th { font-weight: 400; white-space: nowrap; }
-  .right { text-align: right; white-space: nowrap; }
-  .open { padding: 4px 12px 12px 24px; background: ${theme.raised}; }
-  a { color: ${theme.accent}; }
+  th,
+  td {
+    padding: 4px 12px 4px 0;
+    text-align: left;
+    vertical-align: top;
+    border-bottom: 1px solid ${theme.line};
+  }
+  thead th {
+    color: ${theme.muted};
+    font-weight: 600;
+    white-space: nowrap;
+  }
+  tbody th {
+    font-weight: 400;
+    white-space: nowrap;
+  }
+  .right {
+    text-align: right;
+    white-space: nowrap;
+  }
+  .open {
+    padding: 4px 12px 12px 24px;
+    background: ${theme.raised};
+  }
+  a {
+    color: ${theme.accent};
+  }
 `;
 const TreeList = styled.ul`
   padding-left: 12px;
   border-left: 1px solid ${theme.line};
-  li { padding: 1px 0; }
+  li {
+    padding: 1px 0;
+  }
 `;
