@@ -4,7 +4,7 @@ import { theme } from '../app/theme';
 /** How every editor of the console looks. */
 export const look = EditorView.theme({
   '&': { height: '100%', color: theme.text, backgroundColor: theme.surface, fontSize: '13px' },
-  '&.cm-focused': { outline: `2px solid ${theme.accent}`, outlineOffset: '-2px' },
+  '&:focus-within': { outline: `2px solid ${theme.accent}`, outlineOffset: '-2px' },
   '.cm-content': { fontFamily: theme.mono, caretColor: theme.text },
   '.cm-cursor': { borderLeftColor: theme.text },
   '.cm-placeholder': { color: theme.muted, fontStyle: 'italic' },

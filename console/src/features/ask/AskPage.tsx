@@ -75,6 +75,8 @@ export function AskPage() {
         rehearse: rehearse && changes,
       };
       const outcome = await send(key, ask, controller.signal);
+      // What was asked first is the document from now on, whoever one looks as later.
+      setDocument((known) => known ?? document);
       if (running.current !== controller) return;
       running.current = null;
       if (outcome.kind === 'unauthenticated') signOut(outcome.message);

@@ -49,6 +49,7 @@ async fn it_opens_with_a_query_for_this_model_and_its_answer() {
     driven.press("button", "Next page of huts").await;
     driven.see("Amber Saddle Hut").await;
     driven.see_no_more("Raven Saddle Hut").await;
+    driven.see("huts(first: 10, after: ").await;
     driven.go("/ask?type=Trail").await;
     driven.see("trails(first: 10)").await;
 }

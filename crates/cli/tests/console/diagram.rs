@@ -70,7 +70,13 @@ async fn of_many_types_those_in_sight_are_drawn() {
     for _ in 0..10 {
         driven.press("button", "Zoom in").await;
     }
-    driven.browser.wait_for("few of them", &format!("const n = document.querySelectorAll('[data-type]').length; return n < 120 && n > 0 && n")).await;
+    driven
+        .browser
+        .wait_for(
+            "few of them",
+            &format!("const n = document.querySelectorAll('[data-type]').length; return n < 120 && n > 0 && n"),
+        )
+        .await;
     driven.fill_search("Find a type or table", "t399").await;
     driven.go("/model?view=list").await;
     driven.see("T12").await;

@@ -88,6 +88,14 @@ export default function Editor({ label, language, text, schema, onChange, onRun 
   }, [label, language]);
 
   useEffect(() => {
+    const editor = view.current;
+    // Somebody else wrote it, such as the way to the next page.
+    if (editor && editor.state.doc.toString() !== text) {
+      editor.dispatch({ changes: { from: 0, to: editor.state.doc.length, insert: text } });
+    }
+  }, [text]);
+
+  useEffect(() => {
     if (view.current && schema) updateSchema(view.current, schema);
   }, [schema]);
 
