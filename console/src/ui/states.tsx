@@ -19,7 +19,10 @@ export function Answered<T>({ query, what, children }: Props<T>) {
     return (
       <>
         {query.isError && (
-          <Notice tone="attention" title={`${what}: as it was a while ago`}>
+          <Notice
+            tone="attention"
+            title={`${what}: as it was at ${new Date(query.dataUpdatedAt).toLocaleTimeString()}`}
+          >
             {query.error.message}
           </Notice>
         )}

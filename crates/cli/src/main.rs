@@ -3,6 +3,7 @@
 mod commands;
 mod exit;
 mod output;
+mod remote;
 
 use std::path::PathBuf;
 use std::process::ExitCode;

@@ -3,6 +3,7 @@
 mod process;
 
 use std::io::{BufRead as _, BufReader, Write as _};
+use std::path::Path;
 use std::process::{Command, Stdio};
 
 use process::{puente, run, told};
@@ -140,6 +141,28 @@ fn json_gets_types_where_they_are_accepted_and_its_drift_is_told() {
     ] {
         assert!(out.contains(line), "{line}: {out}");
     }
+}
+
+/// The same of a service, over HTTP: its files, its databases, and what is said where that is not allowed.
+#[test]
+fn a_service_is_checked_from_elsewhere() {
+    let project = TestProject::huts();
+    let service = project.serve();
+    let url = format!("http://{}", service.address);
+    let checked = |key: &str| {
+        let mut command = puente(Path::new("/"), &["check", "--url", &url]);
+        told(&command.env("PUENTE_OWNER_KEY", key).output().expect("it runs"))
+    };
+    let (code, out, err) = checked(OWNER_KEY);
+    assert_eq!((code, out.trim()), (0, "all is well"), "{err}");
+    let connection = rusqlite::Connection::open(project.database()).unwrap();
+    connection.execute_batch("alter table badges rename column title to label").unwrap();
+    let (code, out, _) = checked(OWNER_KEY);
+    assert!(code == 1 && out.contains("drift") && out.contains("title"), "{code} {out}");
+    let (code, _, err) = checked("no-such-key");
+    assert!(code == 1 && err.contains("not known here"), "{code} {err}");
+    let (code, _, err) = checked("");
+    assert!(code == 2 && err.contains("PUENTE_OWNER_KEY"), "{code} {err}");
 }
 
 #[test]

@@ -76,22 +76,25 @@ function Rows({ name, value, shape }: { name: string; value: Json; shape: Shape 
       {rows.length === 0 ? (
         <Faint>no rows</Faint>
       ) : (
-        <DataTable
-          label={name}
-          remember={`answer.${name}`}
-          columns={defined}
-          rows={rows}
-          below={(row, index) => {
-            if (opened === undefined || open !== `${String(index)} ${opened.path.join('.')}`) return null;
-            const inner = at(row, opened.path);
-            return inner === undefined || inner === null ? null : (
-              <section aria-label={`${opened.path.join('.')} of row ${String(index + 1)}`}>
-                <Faint>{opened.path.join('.')}</Faint>
-                <Rows name={opened.path.join('.')} value={inner} shape={opened.shape} />
-              </section>
-            );
-          }}
-        />
+        <Framed $tall={rows.length > MANY}>
+          <DataTable
+            scrolls={rows.length > MANY}
+            label={name}
+            remember={`answer.${name}`}
+            columns={defined}
+            rows={rows}
+            below={(row, index) => {
+              if (opened === undefined || open !== `${String(index)} ${opened.path.join('.')}`) return null;
+              const inner = at(row, opened.path);
+              return inner === undefined || inner === null ? null : (
+                <section aria-label={`${opened.path.join('.')} of row ${String(index + 1)}`}>
+                  <Faint>{opened.path.join('.')}</Faint>
+                  <Rows name={opened.path.join('.')} value={inner} shape={opened.shape} />
+                </section>
+              );
+            }}
+          />
+        </Framed>
       )}
       {found?.beside.map(([label, beside]) => (
         <Faint key={label}>
@@ -102,6 +105,12 @@ function Rows({ name, value, shape }: { name: string; value: Json; shape: Shape 
   );
 }
 
+/** Rows from which on a list scrolls by itself, and only those in sight are drawn. */
+const MANY = 200;
+
+const Framed = styled.div<{ $tall: boolean }>`
+  ${({ $tall }) => ($tall ? 'height: 60vh;' : '')}
+`;
 const Title = styled.h3`
   margin: 0 0 4px;
 `;

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use puente_core::access::OWNER;
-use puente_service::{Arrival, Ask as Request, Principal, claims_of, environment};
+use puente_service::{Arrival, Ask as Request, Principal, claims_of};
 use serde_json::{Map, Value as Json, json};
 
 use crate::exit::Failure;
@@ -174,16 +174,6 @@ fn ask_project(
 }
 
 fn ask_service(url: &str, request: &Request, asking_as: Option<Json>) -> Result<Vec<u8>, Failure> {
-    const LONGEST: Duration = Duration::from_secs(60);
-    const MOST_BYTES: u64 = 1 << 30;
-    let Some(key) = environment::read(environment::OWNER_KEY) else {
-        return Err(Failure::wrong(format!("`--url` needs an access key in {}", environment::OWNER_KEY)));
-    };
-    let address = if url.trim_end_matches('/').ends_with("/graphql") {
-        url.to_owned()
-    } else {
-        format!("{}/graphql", url.trim_end_matches('/'))
-    };
     let flags = [
         ("statements", request.statements),
         ("explain", request.explain),
@@ -199,17 +189,7 @@ fn ask_service(url: &str, request: &Request, asking_as: Option<Json>) -> Result<
         "variables": request.variables,
         "extensions": extensions,
     });
-    let agent: ureq::Agent =
-        ureq::Agent::config_builder().timeout_global(Some(LONGEST)).http_status_as_error(false).build().into();
-    let answer = agent
-        .post(&address)
-        .header("Authorization", format!("Bearer {key}"))
-        .header("Content-Type", "application/json")
-        .header("Accept", "application/graphql-response+json")
-        .send(body.to_string());
-    let mut answer = answer.map_err(|error| Failure::unreachable(format!("{address} cannot be asked: {error}")))?;
-    let body = answer.body_mut().with_config().limit(MOST_BYTES).read_to_vec();
-    body.map_err(|error| Failure::unreachable(format!("{address} did not finish its answer: {error}")))
+    crate::remote::answer(url, "/graphql", Some(&body)).map(|(_, body)| body)
 }
 
 fn describe(error: &Json) -> String {

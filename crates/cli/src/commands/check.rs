@@ -4,78 +4,118 @@ use std::path::Path;
 
 use puente_core::project::FILE;
 use puente_service::{Finding, FindingKind, ProjectFolder};
+use serde_json::{Value as Json, json};
 
 use crate::exit::Failure;
 use crate::output;
+use crate::remote;
 
 /// Check the project file, the model and the schema, and how the database differs from the survey.
 #[derive(Debug, clap::Args)]
-#[command(after_help = "Example:\n  puente check --offline   # in a build, without the database")]
+#[command(after_help = "\
+Example:
+  puente check --offline                       # in a build, without the database
+  puente check --url https://api.huts.example  # of a service; the owner's key is read from PUENTE_OWNER_KEY")]
 pub(crate) struct Check {
     /// Leave the database alone: check the files only.
     #[arg(long)]
     offline: bool,
+    /// Check what the service at this address serves, instead of a folder.
+    #[arg(long, value_name = "URL")]
+    url: Option<String>,
     /// Print JSON.
     #[arg(long)]
     json: bool,
 }
 
+/// One finding, as it is told.
+struct Told {
+    kind: String,
+    text: String,
+    breaking: bool,
+}
+
 impl Check {
     pub(crate) fn run(self, project: &Path) -> Result<(), Failure> {
-        let (findings, failure) = self.find(project);
+        let found = match &self.url {
+            Some(url) => self.of_service(url)?,
+            None => self.of_folder(project),
+        };
+        let failure = worst(&found);
         if self.json {
-            let rows: Vec<_> = findings
+            let rows: Vec<Json> = found
                 .iter()
-                .map(|f| serde_json::json!({ "kind": f.kind.word(), "text": placed(f), "breaking": f.breaking }))
+                .map(|told| json!({ "kind": told.kind, "text": told.text, "breaking": told.breaking }))
                 .collect();
-            output::say(serde_json::json!({ "findings": rows }).to_string());
+            output::say(json!({ "findings": rows }).to_string());
         } else {
-            for finding in &findings {
-                let word = finding.kind.word();
-                let kind = if finding.breaking { output::urgent(word) } else { output::faint(word) };
-                output::say(format!("{kind} {}", placed(finding)));
+            for Told { kind, text, breaking } in &found {
+                let kind = if *breaking { output::urgent(kind) } else { output::faint(kind) };
+                output::say(format!("{kind} {text}"));
             }
             if failure.is_none() {
-                output::say(if findings.is_empty() { "all is well" } else { "nothing breaks" });
+                output::say(if found.is_empty() { "all is well" } else { "nothing breaks" });
             }
         }
         failure.map_or(Ok(()), Err)
     }
 
-    /// Everything that is wrong, and with which code to end.
-    fn find(&self, project: &Path) -> (Vec<Finding>, Option<Failure>) {
-        let mut findings = Vec::new();
-        let folder = match ProjectFolder::open(project) {
-            Ok(folder) => folder,
-            Err(error) => return (Finding::of_files(&error), Some(Failure { code: 2, text: String::new() })),
+    fn of_folder(&self, project: &Path) -> Vec<Told> {
+        let findings = match ProjectFolder::open(project) {
+            Err(error) => Finding::of_files(&error),
+            Ok(folder) => {
+                let mut findings = puente_service::check(&folder);
+                if !self.offline {
+                    findings.extend(puente_service::find_drift(&folder));
+                }
+                findings
+            }
         };
-        findings.extend(puente_service::check(&folder));
-        let is_broken = |finding: &Finding| finding.breaking && finding.kind == FindingKind::Project;
-        let mut failure = match findings.iter().any(is_broken) {
-            true => Some(Failure { code: 2, text: String::new() }),
-            false => findings.iter().any(|finding| finding.breaking).then(Failure::found),
-        };
-        if self.offline {
-            return (findings, failure);
-        }
-        for finding in puente_service::find_drift(&folder) {
-            let worst = match (finding.kind, finding.breaking) {
-                (FindingKind::Source, _) => Some(Failure { code: 3, text: String::new() }),
-                (_, true) => Some(Failure::found()),
-                (_, false) => None,
-            };
-            failure = failure.or(worst);
-            findings.push(finding);
-        }
-        (findings, failure)
+        let told = findings.into_iter().map(|finding| Told {
+            kind: finding.kind.word().to_owned(),
+            text: placed(&finding.text, finding.line, finding.column),
+            breaking: finding.breaking,
+        });
+        told.collect()
+    }
+
+    /// The same of a service, which looks at its own files and databases.
+    fn of_service(&self, url: &str) -> Result<Vec<Told>, Failure> {
+        let state = remote::project(url, "/project", None)?;
+        let drift = if self.offline { json!([]) } else { remote::project(url, "/project/drift", Some(&json!({})))? };
+        let findings = [&state["findings"], &drift].into_iter().filter_map(Json::as_array).flatten();
+        let number = |value: &Json| value.as_u64().and_then(|number| usize::try_from(number).ok());
+        let told = findings.map(|finding| Told {
+            kind: finding["kind"].as_str().unwrap_or_default().to_owned(),
+            text: placed(
+                finding["text"].as_str().unwrap_or_default(),
+                number(&finding["line"]),
+                number(&finding["column"]),
+            ),
+            breaking: finding["breaking"] == true,
+        });
+        Ok(told.collect())
+    }
+}
+
+/// With which code to end: a project that is wrong comes before a source that is away, and both before what was found.
+fn worst(found: &[Told]) -> Option<Failure> {
+    let has = |kind: FindingKind| found.iter().any(|told| told.breaking && told.kind == kind.word());
+    let quietly = |code| Some(Failure { code, text: String::new() });
+    match () {
+        () if has(FindingKind::Project) => quietly(2),
+        () if has(FindingKind::Schema) => Some(Failure::found()),
+        () if has(FindingKind::Source) => quietly(3),
+        () if found.iter().any(|told| told.breaking) => Some(Failure::found()),
+        () => None,
     }
 }
 
 /// The text of a finding, behind its place in the project file where it has one.
-fn placed(finding: &Finding) -> String {
-    match (finding.line, finding.column) {
-        (Some(line), Some(column)) => format!("{FILE}:{line}:{column}: {}", finding.text),
-        (Some(line), None) => format!("{FILE}:{line}: {}", finding.text),
-        (None, ..) => finding.text.clone(),
+fn placed(text: &str, line: Option<usize>, column: Option<usize>) -> String {
+    match (line, column) {
+        (Some(line), Some(column)) => format!("{FILE}:{line}:{column}: {text}"),
+        (Some(line), None) => format!("{FILE}:{line}: {text}"),
+        (None, _) => text.to_owned(),
     }
 }

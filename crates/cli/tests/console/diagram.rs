@@ -74,7 +74,7 @@ async fn of_many_types_those_in_sight_are_drawn() {
         .browser
         .wait_for(
             "few of them",
-            &format!("const n = document.querySelectorAll('[data-type]').length; return n < 120 && n > 0 && n"),
+            "const n = document.querySelectorAll('[data-type]').length; return n < 120 && n > 0 && n",
         )
         .await;
     driven.fill_search("Find a type or table", "t399").await;
