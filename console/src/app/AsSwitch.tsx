@@ -1,10 +1,11 @@
+import { useNavigate } from '@tanstack/react-router';
 import { Dialog, DialogTrigger } from 'react-aria-components';
 import styled from 'styled-components';
 import { readClaims, useAs, useClaimsText } from '../lib/as';
 import { useAccess } from '../lib/queries';
 import { useSession } from '../lib/session';
 import { QuietButton } from '../ui/Button';
-import { Floating, TextField } from '../ui/fields';
+import { Floating, Select, TextField } from '../ui/fields';
 import { Icon } from '../ui/Icon';
 import { RoleMark } from '../ui/RoleMark';
 import { theme } from './theme';
@@ -40,10 +41,29 @@ export function AsSwitch() {
             ))}
           </ul>
           {me.owner && role !== 'owner' && <Claims role={role} />}
+          {me.owner && role !== 'owner' && me.roles.length > 2 && <CompareWith role={role} />}
           {!me.owner && <p>These are the roles of your key or token; its claims are {JSON.stringify(me.claims)}.</p>}
         </Choices>
       </Floating>
     </DialogTrigger>
+  );
+}
+
+/** A second role beside the first: what one has that the other has not. */
+function CompareWith({ role }: { role: string }) {
+  const { me } = useSession();
+  const navigate = useNavigate();
+  const others = me.roles.filter((of) => of !== role && of !== 'owner');
+  return (
+    <Select
+      label="Compare with"
+      value={null}
+      placeholder="another role"
+      options={others.map((id) => ({ id, text: id, mark: <RoleMark role={id} roles={me.roles} /> }))}
+      onChange={(other) => {
+        void navigate({ to: '/access', search: (before) => ({ as: before.as, tab: 'with', role, with: other }) });
+      }}
+    />
   );
 }
 

@@ -111,6 +111,9 @@ async fn the_owner_asks_as_anybody() {
     driven.see("Mira Prader").await;
     let address = driven.browser.client.current_url().await.unwrap();
     assert!(address.query().is_some_and(|query| query.contains("as=hiker") && !query.contains("sub")), "{address}");
+    driven.press("button", "choose who you look as").await;
+    driven.choose("Compare with", "warden").await;
+    driven.see("They differ in").await;
 }
 
 /// A mutation is rehearsed unless somebody says otherwise.

@@ -39,12 +39,12 @@ export const NodeShape = memo(function NodeShape({ type, x, y, detail, active, d
       {detail !== 'box' && (
         <text
           x={left + 10}
-          y={detail === 'full' ? top + 18 : y + 6}
-          fontSize={detail === 'full' ? 13 : 18}
+          y={detail === 'full' ? top + 18 : y + 8}
+          fontSize={detail === 'full' ? 13 : 22}
           fontWeight={600}
           fill={theme.text}
         >
-          {detail === 'full' ? name : name.slice(0, 15)}
+          {detail === 'full' ? name : name.slice(0, 13)}
         </text>
       )}
       {detail === 'full' && (
