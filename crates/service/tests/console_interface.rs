@@ -211,6 +211,12 @@ fn what_a_role_sees_is_counted_shown_and_explained() {
         let is_own = [at("hikerId"), at("guideId")].iter().any(|at| cells[*at] == json!(7));
         assert_eq!(row["visible"], json!(is_own), "{row}");
     }
+    let mut only = looking.clone();
+    only["onlySeen"] = json!(true);
+    let only = done(&post(&service, "/project/access/seen", &only));
+    let rows = only["rows"].as_array().unwrap();
+    assert_eq!(json!(rows.len()), visible["rows"], "all that it sees are on one page");
+    assert!(rows.iter().all(|row| row["visible"] == true && !row["cells"][at("hikerId")].is_null()), "{only}");
     // Masked: a warden sees notes of the own huts alone.
     let looking = json!({ "role": "warden", "type": "Hut", "claims": { "sub": "3" } });
     let seen = done(&post(&service, "/project/access/seen", &looking));

@@ -20,10 +20,17 @@ pub const OWNER_KEY: &str = "the-owner-of-the-tests";
 /// A project in a temporary folder.
 #[derive(Debug)]
 pub struct TestProject {
-    folder: TempDir,
+    _folder: TempDir,
+    path: PathBuf,
 }
 
 impl TestProject {
+    /// One in a folder of this name, where there is one, within a temporary folder.
+    fn called(name: &str) -> Self {
+        let folder = folder();
+        TestProject { path: folder.path().join(name), _folder: folder }
+    }
+
     /// The mountain huts, surveyed. The database is generated once per process and copied.
     ///
     /// # Panics
@@ -37,7 +44,7 @@ impl TestProject {
             ["puente.toml", puente_demo::DATABASE]
                 .map(|file| (file, std::fs::read(folder.path().join(file)).expect("a file of the demo")))
         });
-        let project = TestProject { folder: folder() };
+        let project = TestProject::called("");
         for (file, bytes) in template {
             std::fs::write(project.path().join(file), bytes).expect("a copy");
         }
@@ -50,7 +57,7 @@ impl TestProject {
     /// # Panics
     /// Where it cannot be made.
     pub fn demo() -> Self {
-        let project = TestProject { folder: folder() };
+        let project = TestProject::called("huts-demo");
         puente_demo::write(project.path()).expect("the demo");
         puente_service::survey(&project.open(), None).expect("a survey");
         project
@@ -61,7 +68,7 @@ impl TestProject {
     /// # Panics
     /// Where it cannot be made.
     pub fn nothing() -> Self {
-        TestProject { folder: folder() }
+        TestProject::called("")
     }
 
     /// A project over a database of these statements; `edits` is added to the project file.
@@ -69,7 +76,7 @@ impl TestProject {
     /// # Panics
     /// Where the statements are wrong.
     pub fn of_sql(sql: &str, edits: &str) -> Self {
-        let project = TestProject { folder: folder() };
+        let project = TestProject::called("");
         let connection = rusqlite::Connection::open(project.path().join("test.db")).expect("a database");
         connection.execute_batch(sql).expect("the statements run");
         let text = format!("[source.test]\nurl = \"sqlite:test.db\"\n{edits}");
@@ -83,7 +90,7 @@ impl TestProject {
     /// # Panics
     /// Where it cannot be surveyed.
     pub fn of(database: &Database, lines: &str, edits: &str) -> Self {
-        let project = TestProject { folder: folder() };
+        let project = TestProject::called("");
         let url = match database.engine {
             Engine::Sqlite => format!("sqlite:{}", database.file().display()),
             Engine::Postgres | Engine::Mariadb | Engine::Mongodb => database.url.clone(),
@@ -100,7 +107,7 @@ impl TestProject {
     /// # Panics
     /// Where they cannot be surveyed.
     pub fn of_sources(databases: &[(&str, &Database)], edits: &str) -> Self {
-        let project = TestProject { folder: folder() };
+        let project = TestProject::called("");
         let sources = databases.iter().map(|(name, database)| {
             let url = match database.engine {
                 Engine::Sqlite => format!("sqlite:{}", database.file().display()),
@@ -129,7 +136,7 @@ impl TestProject {
 
     /// Where it is.
     pub fn path(&self) -> &Path {
-        self.folder.path()
+        &self.path
     }
 
     /// The file of a SQLite source.

@@ -14,7 +14,7 @@ const PICTURES: &[(&str, bool, Screen, &str)] = &[
     ("/model", false, Screen::Wide, "console-model.png"),
     ("/model?type=Incident", true, Screen::Wide, "console-type.png"),
     ("/access", false, Screen::Wide, "console-access.png"),
-    ("/access?tab=through&role=hiker&type=Booking", true, Screen::Wide, "console-through.png"),
+    ("/access?tab=through&role=coordinator&type=Incident", true, Screen::Wide, "console-through.png"),
     ("/ask", false, Screen::Wide, "ask.png"),
     ("/access", false, Screen::Narrow, "console-narrow.png"),
 ];
@@ -42,7 +42,7 @@ const PAGES: &[(&str, &str)] = &[
     ("/access?tab=matrix&role=hiker&type=Booking&action=create", "Set whatever the caller says"),
     ("/access?tab=roles", "Runs one or more huts."),
     ("/access?tab=through&role=warden&type=Hut", "of 60 rows"),
-    ("/access?tab=through&role=hiker&type=Booking", "of 20 000 rows"),
+    ("/access?tab=through&role=coordinator&type=Incident", "of 200 rows"),
     ("/access?tab=who&type=Hiker&field=phone", "may read"),
     ("/access?tab=with&role=hiker&with=warden", "They differ in"),
     ("/ask", "Raven Saddle Hut"),

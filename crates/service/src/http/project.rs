@@ -541,6 +541,9 @@ pub(crate) struct Looking {
     /// What the last page said under `next`.
     #[serde(default)]
     after: Option<String>,
+    /// Only the rows that the role sees?
+    #[serde(default)]
+    only_seen: bool,
 }
 
 /// The role that is looked through, on the project as it would be with the edits.
@@ -613,7 +616,9 @@ pub(crate) async fn seen(request: HttpRequest, shared: web::Data<Shared>, payloa
     let looking: Looking = read(&request, payload).await?;
     let (folder, role, of) = looked_through(&shared, &looking).await?;
     let open = open_sources(&served, &folder);
-    Ok(web::Json(seen_rows(&folder, &role, of, looking.claims, looking.after.as_deref(), &open).await?))
+    Ok(web::Json(
+        seen_rows(&folder, &role, of, looking.claims, (looking.after.as_deref(), looking.only_seen), &open).await?,
+    ))
 }
 
 /// A row that is asked about.

@@ -73,7 +73,7 @@ pub(crate) struct SeenRow {
 /// Rows of one look.
 const PAGE: usize = 50;
 
-/// A page of a table's rows, and what of them a role sees with these claims.
+/// A page of a table's rows, and what of them a role sees with these claims; or of those rows that it sees alone.
 ///
 /// # Errors
 /// What is wrong with the project, or with the source.
@@ -82,7 +82,7 @@ pub(crate) async fn seen_rows(
     role: &Role,
     of: TypeId,
     claims: Map<String, Json>,
-    after: Option<&str>,
+    (after, only_seen): (Option<&str>, bool),
     open: &OpenSources<'_>,
 ) -> Result<SeenRows, OpenError> {
     let model = Arc::clone(role.view.model());
@@ -104,7 +104,20 @@ pub(crate) async fn seen_rows(
     };
     let selection = if fields.is_empty() { "__typename".to_owned() } else { fields.join(" ") };
     let document = format!("{{ {list}({page}) {{ nodes {{ {selection} }} {info} }} }}");
-    let mut page = data(&api, OWNER, Map::new(), document).await?;
+    let mut page = match (&key, grant, only_seen) {
+        (Some(key), Some(_), true) => {
+            let keys = format!("{{ {list}({page}) {{ nodes {{ {} }} {info} }} }}", key.join(" "));
+            let mut seen = data(&api, role.view.role(), claims.clone(), keys).await?;
+            let rows = seen[list]["nodes"].as_array().cloned().unwrap_or_default();
+            let values = match rows.is_empty() {
+                true => Json::Array(Vec::new()),
+                false => data(&api, OWNER, Map::new(), by_keys(t, key, &selection, &rows)).await?[list]["nodes"].take(),
+            };
+            seen[list]["nodes"] = values;
+            seen
+        }
+        _ => data(&api, OWNER, Map::new(), document).await?,
+    };
     let nodes = page[list]["nodes"].take();
     let nodes = nodes.as_array().map(Vec::as_slice).unwrap_or_default();
     let visible = match grant {
@@ -164,22 +177,23 @@ async fn seen_by_role(
         return Ok(HashMap::new());
     }
     let list = t.list.as_str();
+    let document = by_keys(t, key, &fields.join(" "), nodes);
+    let mut found = data(api, role.view.role(), claims, document).await?;
+    let rows = found[list]["nodes"].take();
+    let rows = rows.as_array().cloned().unwrap_or_default();
+    Ok(rows.into_iter().map(|row| (key_of(&row, key), row)).collect())
+}
+
+/// A request for the rows that have the keys of these.
+fn by_keys(t: &Type, key: &[String], selection: &str, nodes: &[Json]) -> String {
     let one = |node: &Json| {
         let members =
             key.iter().map(|field| format!("{field}: {{ eq: {} }}", literal(t, field, &node[field.as_str()])));
         format!("{{ {} }}", members.collect::<Vec<_>>().join(", "))
     };
     let any: Vec<String> = nodes.iter().map(one).collect();
-    let document = format!(
-        "{{ {list}(first: {}, filter: {{ or: [{}] }}) {{ nodes {{ {} }} }} }}",
-        nodes.len(),
-        any.join(", "),
-        fields.join(" ")
-    );
-    let mut found = data(api, role.view.role(), claims, document).await?;
-    let rows = found[list]["nodes"].take();
-    let rows = rows.as_array().cloned().unwrap_or_default();
-    Ok(rows.into_iter().map(|row| (key_of(&row, key), row)).collect())
+    let (list, count) = (&t.list, nodes.len());
+    format!("{{ {list}(first: {count}, filter: {{ or: [{}] }}) {{ nodes {{ {selection} }} }} }}", any.join(", "))
 }
 
 fn key_of(node: &Json, key: &[String]) -> Vec<String> {

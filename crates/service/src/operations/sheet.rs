@@ -270,7 +270,8 @@ fn columns(
             },
             declared: declared.filter(|_| member.is_none()).map(|declared| declared.declared.clone()),
             nullable: column.nullable,
-            computed: t.is_computed(id),
+            // Items of a list are written with the list.
+            computed: list.is_none() && t.is_computed(id),
             key: list.is_none() && t.row_key().is_some_and(|key| key.columns.contains(&id)),
             shape: member.is_none() && declared.is_some_and(|declared| declared.shape.is_some()),
             description: column.description.clone(),

@@ -1,6 +1,6 @@
 import styled from 'styled-components';
 import { theme } from '../../../app/theme';
-import type { Action, GrantText, TypeSheet } from '../../../lib/interface';
+import type { Action, ColumnSheet, GrantText, TypeSheet } from '../../../lib/interface';
 import { QuietButton } from '../../../ui/Button';
 import { Tick } from '../../../ui/fields';
 import { Faint, Row } from '../../../ui/layout';
@@ -13,7 +13,10 @@ export interface Named {
 
 /** What an action can be granted for: fields, those inside JSON, and for reading every link, else the links to one. */
 export function fieldNames(sheet: TypeSheet, action: Action): Named[] {
-  const columns = sheet.columns.filter((column) => column.field && (action === 'read' || !column.computed));
+  const lists = sheet.columns.filter((column) => column.type.startsWith('[')).map((column) => `${column.label}.`);
+  // What is inside a list is written with the list.
+  const isWritten = (column: ColumnSheet) => !column.computed && !lists.some((list) => column.label.startsWith(list));
+  const columns = sheet.columns.filter((column) => column.field && (action === 'read' || isWritten(column)));
   const links = sheet.links.filter((link) => action === 'read' || (!link.many && !link.crosses && !link.through));
   return [
     ...columns.map((column) => ({ name: column.label, link: false, inside: column.label.includes('.') })),

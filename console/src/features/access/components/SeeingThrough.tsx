@@ -1,6 +1,6 @@
 import { useInfiniteQuery } from '@tanstack/react-query';
 import { useNavigate, useSearch } from '@tanstack/react-router';
-import { useMemo } from 'react';
+import { useMemo, useState } from 'react';
 import styled from 'styled-components';
 import { theme } from '../../../app/theme';
 import { Claims } from '../../../app/AsSwitch';
@@ -11,7 +11,7 @@ import type { AccessOverview, ModelOverview, SeenRow, SeenRows } from '../../../
 import { post } from '../../../lib/project';
 import { useSession } from '../../../lib/session';
 import { QuietButton } from '../../../ui/Button';
-import { Select } from '../../../ui/fields';
+import { Select, Switch } from '../../../ui/fields';
 import { Faint, Row, Stack } from '../../../ui/layout';
 import { Notice } from '../../../ui/Notice';
 import { RoleMark } from '../../../ui/RoleMark';
@@ -60,7 +60,7 @@ export function SeeingThrough({ access, model }: { access: AccessOverview; model
           <Claims role={role} />
         </Claiming>
       </Row>
-      <Seen role={role} type={type} />
+      <Seen key={`${role} ${type}`} role={role} type={type} />
     </Whole>
   );
 }
@@ -74,14 +74,15 @@ function Seen({ role, type }: { role: string; type: string }) {
   const { key } = useSession();
   const { edits } = useEdits();
   const [claims] = useClaimsText(role);
+  const [only, setOnly] = useState(false);
   const seen = useInfiniteQuery({
-    queryKey: ['project', 'seen', role, type, claims, edits],
+    queryKey: ['project', 'seen', role, type, claims, edits, only],
     initialPageParam: null as string | null,
     queryFn: ({ pageParam, signal }) =>
       post(
         key,
         '/project/access/seen',
-        { role, type, claims: claimsOf(role) as Record<string, never>, edits, after: pageParam },
+        { role, type, claims: claimsOf(role) as Record<string, never>, edits, after: pageParam, onlySeen: only },
         signal,
       ),
     getNextPageParam: (page) => page.next ?? null,
@@ -118,6 +119,11 @@ function Seen({ role, type }: { role: string; type: string }) {
             </Faint>
           )}
         </p>
+        {first.keyed && first.section && (
+          <Switch checked={only} onChange={setOnly}>
+            only the rows that {role} sees
+          </Switch>
+        )}
         {!first.keyed && (
           <Notice tone="attention" title="Rows without a key">
             They cannot be told apart: which of them the role sees is counted and not shown.
