@@ -227,7 +227,8 @@ impl Driven {
         let axe = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../console/node_modules/axe-core/axe.min.js");
         let source = std::fs::read_to_string(&axe).expect("`make test` installs the console's packages");
         self.browser.devtools("Runtime.evaluate", &json!({ "expression": source }));
-        let run = "axe.run(document, { resultTypes: ['violations'] }).then(found => found.violations\
+        // What slides in is looked at once it stands.
+        let run = "Promise.allSettled(document.getAnimations().map(each => each.finished)).then(() => axe.run(document, { resultTypes: ['violations'] })).then(found => found.violations\
                    .filter(issue => ['serious', 'critical'].includes(issue.impact))\
                    .map(issue => issue.id + ': ' + issue.nodes.slice(0, 4).map(node => node.html.slice(0, 160) + ' '\
                    + node.any.map(check => check.message).join(' ')).join(' | ')))";

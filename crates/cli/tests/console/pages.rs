@@ -42,7 +42,7 @@ const PAGES: &[(&str, &str)] = &[
     ("/access?tab=matrix&role=hiker&type=Booking&action=create", "Set whatever the caller says"),
     ("/access?tab=roles", "Runs one or more huts."),
     ("/access?tab=through&role=warden&type=Hut", "of 60 rows"),
-    ("/access?tab=through&role=coordinator&type=Incident", "of 200 rows"),
+    ("/access?tab=through&role=coordinator&type=Incident", "rows with these claims"),
     ("/access?tab=who&type=Hiker&field=phone", "may read"),
     ("/access?tab=with&role=hiker&with=warden", "They differ in"),
     ("/ask", "Raven Saddle Hut"),
