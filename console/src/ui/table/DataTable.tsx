@@ -263,6 +263,8 @@ const Outer = styled.div<{ $scrolls: boolean }>`
   ${({ $scrolls }) => ($scrolls ? 'display: flex; flex-direction: column; height: 100%; min-height: 0;' : '')}
 `;
 const Scroller = styled.div<{ $scrolls: boolean }>`
+  /* What is for readers of screens alone lies within it, too, and makes nobody else scroll. */
+  position: relative;
   overflow: auto;
   min-height: 0;
   ${({ $scrolls }) => ($scrolls ? 'flex: 1;' : '')}
