@@ -20,7 +20,7 @@ const LONGEST = 21;
 /** A type in the diagram. */
 export const NodeShape = memo(function NodeShape({ type, x, y, detail, active, dim, unseen }: Props) {
   const [left, top] = [x - NODE.width / 2, y - NODE.height / 2];
-  const name = type.name.length > LONGEST ? `${type.name.slice(0, LONGEST - 1)}…` : type.name;
+  const name = shortened(type.name, LONGEST);
   return (
     <g data-type={type.name} data-lit={active ? true : undefined} opacity={dim ? 0.3 : 1}>
       {detail === 'full' && <title>{`${type.name}: ${type.table} of ${type.source}`}</title>}
@@ -44,7 +44,7 @@ export const NodeShape = memo(function NodeShape({ type, x, y, detail, active, d
           fontWeight={600}
           fill={theme.text}
         >
-          {detail === 'full' ? name : name.slice(0, 13)}
+          {detail === 'full' ? name : shortened(type.name, 13)}
         </text>
       )}
       {detail === 'full' && (
@@ -65,6 +65,11 @@ export const NodeShape = memo(function NodeShape({ type, x, y, detail, active, d
     </g>
   );
 });
+
+/** As much of a name as there is room for. */
+function shortened(name: string, most: number): string {
+  return name.length > most ? `${name.slice(0, most - 1)}…` : name;
+}
 
 /** What the role does not see. */
 function Hatch({ left, top }: { left: number; top: number }) {

@@ -55,7 +55,7 @@ export function TypeList({ model, letters, seen, onOpen }: Props) {
         value: (type) =>
           type.links.map((link) => `${link.field} → ${link.target}${link.many ? ' (many)' : ''}`).join(', '),
       },
-      { id: 'description', kind: 'text', value: (type) => type.description ?? '' },
+      { id: 'description', kind: 'text', value: (type) => type.description ?? undefined },
     ],
     [onOpen],
   );
