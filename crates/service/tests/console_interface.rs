@@ -249,6 +249,27 @@ fn what_a_role_sees_is_counted_shown_and_explained() {
     done(&post(&service, "/project/access/visible", &looking));
 }
 
+/// A look is one question of the owner, whatever it comes to in requests as the role.
+#[rstest]
+#[case::of_the_role("[role.hiker.limits]\npage = 3\nasks_per_second = 1\nasks_at_once = 1\n")]
+#[case::of_the_project("[limits]\npage = 3\ndefault_page = 3\nasks_per_second = 1\nasks_at_once = 1\n")]
+fn a_look_stays_within_small_limits(#[case] limits: &str) {
+    let project = TestProject::huts();
+    // A role only tightens what the project allows.
+    let text = format!("{}\n{limits}", file(&project).replace("page = 100", "page = 3"));
+    std::fs::write(project.path().join("puente.toml"), text).unwrap();
+    let service = project.serve();
+    for only_seen in [false, true] {
+        let looking = json!({ "role": "hiker", "type": "Booking", "claims": { "sub": "7" }, "onlySeen": only_seen });
+        let seen = done(&post(&service, "/project/access/seen", &looking));
+        assert_eq!(seen["rows"].as_array().map(Vec::len), Some(3), "{seen}");
+        let mut further = looking.clone();
+        further["after"] = seen["next"].clone();
+        let further = done(&post(&service, "/project/access/seen", &further));
+        assert_ne!(further["rows"][0]["cells"], seen["rows"][0]["cells"], "the next page is another one");
+    }
+}
+
 #[test]
 fn who_can_is_answered_for_a_field_and_for_a_row() {
     let project = TestProject::huts();

@@ -70,8 +70,8 @@ pub(crate) struct SeenRow {
     pub withheld: Vec<usize>,
 }
 
-/// Rows of one look.
-const PAGE: usize = 50;
+/// Rows of one look, where the project and the role may have as many on a page.
+const PAGE: u32 = 50;
 
 /// A page of a table's rows, and what of them a role sees with these claims; or of those rows that it sees alone.
 ///
@@ -95,12 +95,13 @@ pub(crate) async fn seen_rows(
     let fields: Vec<&str> = columns.iter().map(|column| column.field.as_str()).collect();
     let list = t.list.as_str();
     let key = key_fields(t);
+    let size = PAGE.min(folder.project.limits.page).min(role.limits.page);
     let (page, info) = match key.is_some() {
         true => {
             let after = after.map(|after| format!(", after: {}", quoted(after))).unwrap_or_default();
-            (format!("first: {PAGE}{after}"), "pageInfo { hasNextPage endCursor }")
+            (format!("first: {size}{after}"), "pageInfo { hasNextPage endCursor }")
         }
-        false => (format!("first: {PAGE}"), ""),
+        false => (format!("first: {size}"), ""),
     };
     let selection = if fields.is_empty() { "__typename".to_owned() } else { fields.join(" ") };
     let document = format!("{{ {list}({page}) {{ nodes {{ {selection} }} {info} }} }}");

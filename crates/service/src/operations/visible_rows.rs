@@ -5,7 +5,7 @@ use std::sync::Arc;
 use puente_core::access::{OWNER, Role};
 use puente_core::error::{Code, Problem};
 use puente_core::model::{Model, TypeId};
-use puente_core::project::SourceSettings;
+use puente_core::project::{Limits, SourceSettings};
 use puente_run::Source;
 use serde::Serialize;
 use serde_json::{Map, Value as Json};
@@ -53,7 +53,8 @@ pub async fn visible_rows(
     Ok(Visible { rows: count(role.view.role(), claims).await?, of: count(OWNER, Map::new()).await? })
 }
 
-/// An API for a look at what roles see. Nothing of it is kept.
+/// An API for a look at what roles see. Nothing of it is kept. How often callers may ask does not hold here: one look is a few
+/// requests, of a number that no caller chooses.
 pub(super) fn api_of(
     folder: &ProjectFolder,
     model: Arc<Model>,
@@ -61,7 +62,10 @@ pub(super) fn api_of(
     open: &OpenSources<'_>,
 ) -> Result<Api, OpenError> {
     let sources = folder.open_sources(open).map_err(OpenError::Source)?;
-    let options = ApiOptions { model, roles, limits: folder.project.limits, secret: Vec::new(), sources };
+    let unshared = |limits: Limits| Limits { asks_per_second: 0, asks_at_once: 0, ..limits };
+    let roles = roles.into_iter().map(|role| Role { limits: unshared(role.limits), ..role }).collect();
+    let limits = unshared(folder.project.limits);
+    let options = ApiOptions { model, roles, limits, secret: Vec::new(), sources };
     Ok(Api::new(options, Arc::new(Metrics::default())))
 }
 
