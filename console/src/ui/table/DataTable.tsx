@@ -9,7 +9,16 @@ import {
   type ColumnVisibilityState,
 } from '@tanstack/react-table';
 import { useVirtualizer } from '@tanstack/react-virtual';
-import { Fragment, useEffect, useMemo, useRef, useState, type KeyboardEvent, type ReactNode } from 'react';
+import {
+  Fragment,
+  useEffect,
+  useLayoutEffect,
+  useMemo,
+  useRef,
+  useState,
+  type KeyboardEvent,
+  type ReactNode,
+} from 'react';
 import styled from 'styled-components';
 import { hatched, theme } from '../../app/theme';
 import type { Json } from '../../lib/client';
@@ -113,19 +122,27 @@ export function DataTable<Row>({
   const before = items?.[0]?.start ?? 0;
   const behind = items ? virtual.getTotalSize() - (items.at(-1)?.end ?? 0) : 0;
 
+  // The cell that the keys went to and that is not drawn yet: the next key goes on from there, and it has the focus once it is there.
+  const awaited = useRef<[number, number] | null>(null);
+  const focusAwaited = () => {
+    if (awaited.current === null) return;
+    const [row, column] = awaited.current;
+    const cell = scroller.current?.querySelector<HTMLElement>(`[data-at="${String(row)}-${String(column)}"]`);
+    cell?.focus();
+  };
+  useLayoutEffect(focusAwaited);
   const focus = (row: number, column: number) => {
     const at: [number, number] = [
       Math.max(0, Math.min(rows.length - 1, row)),
       Math.max(0, Math.min(visible.length - 1, column)),
     ];
+    awaited.current = at;
     setActive(at);
     if (isVirtual) virtual.scrollToIndex(at[0]);
-    requestAnimationFrame(() => {
-      const cell = scroller.current?.querySelector<HTMLElement>(`[data-at="${String(at[0])}-${String(at[1])}"]`);
-      cell?.focus();
-    });
+    focusAwaited();
   };
-  const onKey = (event: KeyboardEvent, row: number, column: number) => {
+  const onKey = (event: KeyboardEvent, from: number, under: number) => {
+    const [row, column] = awaited.current ?? [from, under];
     const moves: Record<string, [number, number]> = {
       ArrowUp: [row - 1, column],
       ArrowDown: [row + 1, column],
@@ -165,6 +182,7 @@ export function DataTable<Row>({
         latest.current(event, row, column);
       },
       onFocus: (row, column) => {
+        awaited.current = null;
         setActive([row, column]);
       },
       onOpen: setOpened,

@@ -34,7 +34,8 @@ pub(crate) async fn write(browser: &Browser, label: &str, text: &str) {
     browser.client.execute(script, vec![text.into()]).await.unwrap();
 }
 
-async fn run_by_keyboard(browser: &Browser) {
+/// Runs what is written.
+pub(crate) async fn run_by_keyboard(browser: &Browser) {
     let editor = browser.client.find(Locator::Css(".cm-content[aria-label=Document]")).await.unwrap();
     let keys = format!("{}{}{}", char::from(Key::Control), char::from(Key::Enter), char::from(Key::Null));
     editor.send_keys(&keys).await.unwrap();

@@ -208,6 +208,19 @@ impl Driven {
         }
     }
 
+    /// Keys that follow each other before anything is drawn, from an element on.
+    pub(crate) async fn at_once(&self, element: &str, keys: &[&str]) {
+        let script = format!(
+            "document.querySelector({element}).focus(); for (const key of {keys}) {{ document.activeElement.dispatchEvent(new \
+             KeyboardEvent('keydown', {{ key, bubbles: true, cancelable: true }})); await null; }}",
+            element = json!(element),
+            keys = json!(keys),
+        );
+        let asked = json!({ "expression": format!("(async () => {{ {script} }})()"), "awaitPromise": true });
+        let done = self.browser.devtools("Runtime.evaluate", &asked);
+        assert!(done.get("exceptionDetails").is_none(), "{done}");
+    }
+
     /// The role and the name of what has the focus.
     pub(crate) async fn focused(&self) -> (String, String) {
         let tree = self.browser.devtools("Accessibility.getFullAXTree", &json!({}));

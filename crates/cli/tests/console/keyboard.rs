@@ -1,5 +1,6 @@
 //! The keyboard alone: everything is reached, focus is seen, and comes back from where it went.
 
+use super::ask::{run_by_keyboard, write};
 use super::driving::{Driven, huts};
 
 #[tokio::test(flavor = "multi_thread")]
@@ -57,6 +58,30 @@ async fn arrows_go_through_matrix_diagram_and_table() {
     driven.key("Enter", 0);
     driven.find("dialog", "A row of huts").await;
     driven.key("Escape", 0);
+}
+
+/// A key held down, or a quick hand: each key counts from where the one before led, drawn or not.
+#[tokio::test(flavor = "multi_thread")]
+async fn keys_that_follow_at_once_are_not_lost() {
+    let (_project, service) = huts().await;
+    let driven = Driven::open(&service, "/ask").await;
+    driven.see("Raven Saddle Hut").await;
+    driven.at_once("td", &["ArrowDown", "ArrowRight", "ArrowRight", "ArrowLeft", "ArrowRight"]).await;
+    assert_eq!(driven.focused().await, ("gridcell".to_owned(), "Cloud Saddle Hut".to_owned()));
+
+    driven.go("/access").await;
+    driven.see("visitor").await;
+    driven.at_once("[data-at='0-0']", &["ArrowDown", "ArrowRight"]).await;
+    assert!(driven.focused().await.1.starts_with("hiker, Booking: read"), "{:?}", driven.focused().await);
+
+    driven.go("/ask").await;
+    driven.see("Raven Saddle Hut").await;
+    write(&driven.browser, "Document", "{ weatherReadings(first: 300) { nodes { id takenAt } } }").await;
+    run_by_keyboard(&driven.browser).await;
+    driven.see("takenAt").await;
+    driven.at_once("td", &["PageDown", "PageDown", "PageDown", "End", "ArrowDown"]).await;
+    let there = "return document.activeElement?.dataset.at === '46-1'";
+    driven.browser.wait_for("the cell", there).await;
 }
 
 /// From the first control of a page to its last with Tab alone, each visibly focused.
