@@ -81,6 +81,12 @@ macro_rules! codes {
 codes! {
     /// The request is not a GraphQL-over-HTTP request.
     InvalidRequest = "INVALID_REQUEST", Caller, 400, Info;
+    /// The request would change something, and came by a method that does not.
+    MethodNotAllowed = "METHOD_NOT_ALLOWED", Caller, 405, Info;
+    /// The request names a document by its hash alone, and this service has never seen it: send it along.
+    PersistedQueryNotFound = "PERSISTED_QUERY_NOT_FOUND", Caller, 400, Info;
+    /// The request names a document by its hash alone, and this service keeps none.
+    PersistedQueryNotSupported = "PERSISTED_QUERY_NOT_SUPPORTED", Caller, 400, Info;
     /// The document does not parse.
     DocumentUnreadable = "DOCUMENT_UNREADABLE", Caller, 400, Info;
     /// The document does not fit the role's schema.

@@ -80,8 +80,8 @@ pub async fn answer(request: &SplitRequest) -> Result<Outcome, Problem> {
 
 /// Reads what a mutation that is done answers of other sources. What cannot be read is an error there: the change is done.
 pub async fn finish(outcome: Outcome, request: &dyn Fn(BoundPlan) -> SplitRequest) -> Outcome {
-    let Outcome { answer, mut statements, rest, mut away } = outcome;
-    let Some(Rest { roots }) = rest else { return Outcome { away, ..Outcome::new(answer, statements) } };
+    let Outcome { answer, mut statements, rest, mut away, cost } = outcome;
+    let Some(Rest { roots }) = rest else { return Outcome { away, cost, ..Outcome::new(answer, statements) } };
     let mut answers = Vec::with_capacity(roots.len());
     let mut most_bytes = usize::MAX;
     for RootAnswer { written, open } in roots {
@@ -107,7 +107,7 @@ pub async fn finish(outcome: Outcome, request: &dyn Fn(BoundPlan) -> SplitReques
     }
     let whole = combined(answers.iter());
     let answer = if whole.body.len() <= most_bytes { whole } else { answer };
-    Outcome { away, ..Outcome::new(answer, statements) }
+    Outcome { away, cost, ..Outcome::new(answer, statements) }
 }
 
 /// What was read: the rows are in the levels.

@@ -17,12 +17,14 @@ pub struct Outcome {
     pub rest: Option<Rest>,
     /// The sources that were away: what they should have given is an error in the answer.
     pub away: Vec<SourceId>,
+    /// What it may have cost, as the project's limit counts it.
+    pub cost: u64,
 }
 
 impl Outcome {
     /// A whole answer, and what was sent for it.
     pub fn new(answer: Answer, statements: Vec<StatementReport>) -> Self {
-        Outcome { answer, statements, rest: None, away: Vec::new() }
+        Outcome { answer, statements, rest: None, away: Vec::new(), cost: 0 }
     }
 }
 

@@ -18,6 +18,7 @@ use puente_run::{ChangeRequest, Explanation, Outcome, Source, StatementReport};
 use serde_json::{Map, Value as Json};
 
 use crate::metrics::{AskLabels, Metrics, SourceCounters};
+use crate::persisted::{self, Hash};
 use crate::prepared_plan::{self, BoundQuery, PreparedPlan};
 use crate::principal::{Principal, no_such_role};
 use crate::recent::RecentAsk;
@@ -42,6 +43,43 @@ pub struct Ask {
     pub rehearse: bool,
     /// How many bytes it came in, as far as that is known.
     pub bytes: usize,
+    /// The SHA-256 hash of the document, as the client says; the document may then be left out.
+    pub hash: Option<Hash>,
+    /// Did it come in a way that must not change anything?
+    pub reads_only: bool,
+    /// What the requests before it in the same list have taken of their budget.
+    pub spent: Spent,
+}
+
+/// What requests have taken of a budget.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Spent {
+    /// As [`Limits::cost`] counts.
+    pub cost: u64,
+    /// Bytes of answers.
+    pub bytes: usize,
+    /// Statements.
+    pub statements: usize,
+}
+
+impl std::ops::AddAssign for Spent {
+    fn add_assign(&mut self, more: Spent) {
+        self.cost = self.cost.saturating_add(more.cost);
+        self.bytes = self.bytes.saturating_add(more.bytes);
+        self.statements = self.statements.saturating_add(more.statements);
+    }
+}
+
+impl Spent {
+    /// What is left of limits.
+    fn leaves(self, limits: Limits) -> Limits {
+        Limits {
+            cost: limits.cost.saturating_sub(self.cost),
+            answer_bytes: limits.answer_bytes.saturating_sub(self.bytes),
+            statements: limits.statements.saturating_sub(self.statements),
+            ..limits
+        }
+    }
 }
 
 impl Ask {
@@ -60,6 +98,8 @@ pub struct AskResult {
     pub code: Option<Code>,
     /// Has the body a `data` member? Without one, the code decides the HTTP status.
     pub has_data: bool,
+    /// What it took of its budget.
+    pub spent: Spent,
 }
 
 /// How an [`Api`] is set up.
@@ -75,6 +115,8 @@ pub struct ApiOptions {
     pub secret: Vec<u8>,
     /// The sources, in the order of the model.
     pub sources: Vec<Source>,
+    /// Are documents remembered by their hash?
+    pub persisted: bool,
 }
 
 /// When a request came, and what the log calls it: its time runs from there.
@@ -111,6 +153,8 @@ struct Inner {
     sources: Vec<Source>,
     /// What each of them did.
     counters: Vec<SourceCounters>,
+    /// Are documents remembered by their hash?
+    persisted: bool,
     /// What each of them can do.
     capabilities: Vec<Capabilities>,
     roles: Roles,
@@ -216,9 +260,10 @@ impl Api {
         let share =
             role.shares.begin(&role.limits, &principal.party, Instant::now()).map_err(|problem| vec![problem])?;
         let (inner, role, metrics) = (Arc::clone(&self.inner), Arc::clone(role), Arc::clone(&self.metrics));
-        let deadline = start + Duration::from_millis(role.limits.time_ms);
-        let answered =
-            Asking { inner, role, principal: principal.clone(), metrics, start, deadline }.run(ask, turn).await;
+        let limits = ask.spent.leaves(role.limits);
+        let deadline = start + Duration::from_millis(limits.time_ms);
+        let asking = Asking { inner, role, limits, principal: principal.clone(), metrics, start, deadline };
+        let answered = asking.run(ask, turn).await;
         drop(share);
         answered
     }
@@ -318,13 +363,13 @@ const MOST_LOGGED_BYTES: usize = 100;
 
 impl Inner {
     fn new(options: ApiOptions, metrics: &Metrics) -> Self {
-        let ApiOptions { model, roles, limits, secret, sources } = options;
+        let ApiOptions { model, roles, limits, secret, sources, persisted } = options;
         let capabilities = sources.iter().map(|source| source.capabilities()).collect();
         let processors = std::thread::available_parallelism().map_or(2, usize::from);
         let planning = Gate::new(Places { regular: processors, spare: processors }, MOST_WAITING);
         let counters = model.sources.iter().map(|name| metrics.of_source(name)).collect();
         let roles = Roles::new(&model, limits, roles, &secret, metrics);
-        Inner { limits, model, sources, counters, capabilities, roles, planning }
+        Inner { limits, model, sources, counters, persisted, capabilities, roles, planning }
     }
 
     async fn in_turn<T: Send + 'static>(
@@ -356,6 +401,8 @@ impl Inner {
 struct Asking {
     inner: Arc<Inner>,
     role: Arc<RoleApi>,
+    /// What the request may still cost.
+    limits: Limits,
     principal: Principal,
     metrics: Arc<Metrics>,
     start: Instant,
@@ -383,6 +430,11 @@ impl Asking {
         if (ask.statements || ask.plan) && !self.principal.sees_statements() {
             let text = "statements and plans are shown to the owner only; leave `statements`, `explain` and `plan` out";
             return Err(vec![Problem::new(Code::RoleRefused, text)]);
+        }
+        persisted::resolve(&self.role, self.inner.persisted, &mut ask).map_err(|problem| vec![problem])?;
+        if ask.reads_only && plan::is_mutation(&ask.document, ask.operation_name.as_deref()) {
+            let text = "GET does not change anything; send a mutation with POST";
+            return Err(vec![Problem::new(Code::MethodNotAllowed, text)]);
         }
         let prepared = match self.begin(&mut ask)? {
             Begun::Ready(query) => {
@@ -426,7 +478,7 @@ impl Asking {
         match key.and_then(|key| self.role.plan(&key)).filter(|plan| !plan.introspects()) {
             Some(plan) => {
                 self.metrics.plans_reused.inc();
-                let query = plan.bind(&variables, &self.role.limits).map_err(|problem| vec![problem])?;
+                let query = plan.bind(&variables, &self.limits).map_err(|problem| vec![problem])?;
                 Ok(Begun::Ready(query))
             }
             None => Ok(Begun::Coerced(number, document, variables)),
@@ -440,6 +492,9 @@ impl Asking {
             Begun::Coerced(number, document, variables) => (number, document, variables),
             Begun::Not => {
                 let (number, document) = self.role.document(&self.inner.roles, &ask, &self.metrics)?;
+                if let Some(hash) = ask.hash.filter(|_| self.inner.persisted) {
+                    self.role.persisted.keep(hash, &ask.document);
+                }
                 let variables = self.variables(&mut ask, &document)?;
                 (number, document, variables)
             }
@@ -456,7 +511,7 @@ impl Asking {
             return mutation.map(Prepared::Mutation).map_err(|problem| vec![problem]);
         }
         let plan = self.plan(number, document, &variables)?;
-        plan.bind(&variables, &self.role.limits).map(Prepared::Query).map_err(|problem| vec![problem])
+        plan.bind(&variables, &self.limits).map(Prepared::Query).map_err(|problem| vec![problem])
     }
 
     fn variables(&self, ask: &mut Ask, document: &Document) -> Result<Variables, Vec<Problem>> {
@@ -465,7 +520,7 @@ impl Asking {
     }
 
     fn context<'c>(&'c self, view: &'c View) -> Context<'c> {
-        Context { view, limits: &self.role.limits, sealer: &self.role.sealer, capabilities: &self.inner.capabilities }
+        Context { view, limits: &self.limits, sealer: &self.role.sealer, capabilities: &self.inner.capabilities }
     }
 
     fn plan(
@@ -497,12 +552,13 @@ impl Asking {
             return Err(vec![Problem::new(Code::InvalidRequest, text)]);
         }
         let BoundQuery { bound, parts } = query;
-        let limits = &self.role.limits;
+        let limits = &self.limits;
         let most_bytes = limits.answer_bytes + bound.introspection_bytes();
         if bound.plan().selects().iter().all(|select| !select.read) {
             let answer = answer::write(&bound, &mut Nothing, most_bytes).map_err(|problem| vec![problem])?;
             return Ok((Outcome::new(answer, Vec::new()), Vec::new()));
         }
+        let cost = bound.cost();
         let again = ask.explain.then(|| bound.clone());
         let request = |bound| self.split_request(bound, &parts, (most_bytes, ask.statements));
         let answered = match &*parts {
@@ -512,7 +568,7 @@ impl Asking {
             }
             _ => parts::answer(&request(bound)).await,
         };
-        let outcome = answered.map_err(|problem| vec![problem])?;
+        let outcome = Outcome { cost, ..answered.map_err(|problem| vec![problem])? };
         let mut explained = Vec::new();
         if let Some(request) = again.map(request) {
             for part in parts.iter().filter(|part| !outcome.away.contains(&part.source)) {
@@ -544,7 +600,7 @@ impl Asking {
     }
 
     async fn change(&self, mutation: Mutation, ask: &Ask) -> Result<Outcome, Vec<Problem>> {
-        let limits = &self.role.limits;
+        let limits = &self.limits;
         let most_ms = if ask.rehearse { limits.rehearse_ms.min(limits.time_ms) } else { limits.time_ms };
         let request = ChangeRequest {
             mutation,
@@ -582,7 +638,9 @@ fn respond(
     sources: &[String],
 ) -> AskResult {
     match result {
-        Ok(Outcome { answer, statements: reports, .. }) => {
+        Ok(Outcome { answer, statements: reports, cost, .. }) => {
+            let executions = reports.iter().map(|report| usize::try_from(report.executions).unwrap_or(usize::MAX));
+            let statements = executions.fold(0, usize::saturating_add);
             let code = answer.problems.first().map(|problem| problem.code);
             let mut body = answer.body;
             let is_told = insight.statements || insight.plan.is_some();
@@ -600,7 +658,8 @@ fn respond(
                 serde_json::to_writer(&mut body, &extensions).expect("reports are serialisable");
             }
             body.push(b'}');
-            AskResult { body, code, has_data: true }
+            let spent = Spent { cost, bytes: body.len(), statements };
+            AskResult { body, code, has_data: true, spent }
         }
         Err(problems) => AskResult::refused(&problems),
     }
@@ -615,7 +674,8 @@ impl AskResult {
         let code = problems.first().map(|problem| problem.code);
         let has_data = code.is_some_and(|code| code.status() == 200);
         body.extend_from_slice(if has_data { b",\"data\":null}" } else { b"}" });
-        AskResult { body, code, has_data }
+        let spent = Spent { bytes: body.len(), ..Spent::default() };
+        AskResult { body, code, has_data, spent }
     }
 }
 

@@ -248,7 +248,8 @@ impl ProjectFolder {
         let model = self.model()?;
         let roles = self.roles(&model)?;
         let sources = self.open_sources(open).map_err(OpenError::Source)?;
-        Ok(ApiOptions { model, roles, limits: self.project.limits, secret, sources })
+        let (limits, persisted) = (self.project.limits, self.project.service.persisted);
+        Ok(ApiOptions { model, roles, limits, secret, sources, persisted })
     }
 }
 

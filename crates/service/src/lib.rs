@@ -16,6 +16,7 @@ mod known_keys;
 pub mod logging;
 mod metrics;
 mod operations;
+mod persisted;
 mod prepared_plan;
 mod principal;
 mod recent;
@@ -25,7 +26,7 @@ mod shares;
 mod workbench;
 
 pub use access_keys::{AccessKey, AccessKeys, NewKey, RecordsError};
-pub use api::{Api, ApiOptions, Arrival, Ask, AskResult};
+pub use api::{Api, ApiOptions, Arrival, Ask, AskResult, Spent};
 pub use folder::{FolderError, OpenError, ProjectFolder};
 pub use http::{Running, ServeError, ServeOptions, Served, interface, serve};
 pub use identity::{DevelopmentKey, Identity, IdentityError};
@@ -34,4 +35,5 @@ pub use operations::{
     Accepted, Finding, FindingKind, SourceOutcome, SurveyError, SurveyOutcome, Visible, WhoLine, accept, check,
     field_names, find_drift, has_field, survey, visible_rows, who_can,
 };
+pub use persisted::Hash;
 pub use principal::{AuthMethod, Principal, claims_of};

@@ -17,6 +17,7 @@ use quick_cache::{Equivalent, Weighter};
 
 use crate::api::Ask;
 use crate::metrics::{AskLabels, Metrics};
+use crate::persisted::Persisted;
 use crate::prepared_plan::PreparedPlan;
 use crate::shares::Shares;
 
@@ -55,6 +56,8 @@ pub(crate) struct RoleApi {
     /// The number of the next document that is parsed.
     next_document: AtomicU64,
     plans: Cache<PlanKey, Arc<PreparedPlan>, Bytes>,
+    /// The documents that its callers need not send again.
+    pub(crate) persisted: Persisted,
     /// Counts the requests that went well, without looking it up by its labels each time.
     pub(crate) answered: Counter,
 }
@@ -201,6 +204,7 @@ impl RoleApi {
             documents: Cache::with_weighter(CACHE_ITEMS, CACHE_BYTES_PER_ROLE, Bytes),
             next_document: AtomicU64::new(0),
             plans: Cache::with_weighter(CACHE_ITEMS, CACHE_BYTES_PER_ROLE, Bytes),
+            persisted: Persisted::default(),
         }
     }
 

@@ -180,7 +180,7 @@ fn uploads_that_stall_are_given_up_and_keep_nobody_waiting() {
             let mut stream = TcpStream::connect(service.address).unwrap();
             let head = format!(
                 "POST /graphql HTTP/1.1\r\nHost: {}\r\nAuthorization: {authorization}\r\nContent-Type: application/json\r\n\
-                 Content-Length: 900000\r\nConnection: close\r\n\r\n{{",
+                 Accept: application/graphql-response+json\r\nContent-Length: 900000\r\nConnection: close\r\n\r\n{{",
                 service.address
             );
             stream.write_all(head.as_bytes()).unwrap();

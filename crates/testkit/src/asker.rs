@@ -46,6 +46,7 @@ impl Asker {
             limits,
             secret: SECRET.to_vec(),
             sources,
+            persisted: false,
         };
         Asker {
             sealer: Sealer::new(SECRET, role.view.role()),

@@ -280,8 +280,11 @@ impl TestService {
 
     /// Posts a request as the owner.
     pub fn post(&self, body: &Json) -> Response {
-        let headers =
-            [("Authorization", format!("Bearer {OWNER_KEY}")), ("Content-Type", "application/json".to_owned())];
+        let headers = [
+            ("Authorization", format!("Bearer {OWNER_KEY}")),
+            ("Content-Type", "application/json".to_owned()),
+            ("Accept", "application/graphql-response+json".to_owned()),
+        ];
         let headers: Vec<(&str, &str)> = headers.iter().map(|(name, value)| (*name, value.as_str())).collect();
         self.send("POST", "/graphql", &headers, body.to_string().as_bytes())
     }

@@ -20,6 +20,7 @@ pub struct BoundPlan {
     /// What the key queries found, each once it did.
     keys: Arc<[OnceLock<Datum>]>,
     introspection: Answers,
+    cost: u64,
 }
 
 /// What a key query found that did not run yet.
@@ -57,11 +58,16 @@ impl BoundPlan {
         }
     }
 
-    /// Checks the cost of a change's answer, once it is known how many rows it gives.
+    /// What the request may cost, as [`Limits::cost`] counts it.
+    pub fn cost(&self) -> u64 {
+        self.cost
+    }
+
+    /// Checks the cost of a change's answer, once it is known how many rows it gives, and tells it.
     ///
     /// # Errors
     /// `TOO_COSTLY` over the limit.
-    pub fn check_cost(&self, given: usize, most: u64) -> Result<(), Problem> {
+    pub fn check_cost(&self, given: usize, most: u64) -> Result<u64, Problem> {
         self.plan.check_cost(&self.values, given as u64, most)
     }
 
@@ -92,13 +98,13 @@ impl Plan {
             check_bound(bytes, limits)?;
             values.push(value);
         }
-        self.check_cost(&values, 1, limits.cost)?;
+        let cost = self.check_cost(&values, 1, limits.cost)?;
         let introspection = match &self.introspection {
             Some(introspection) => introspection.answer(variables, limits.answer_bytes)?,
             None => Vec::new(),
         };
         let keys = self.key_queries.iter().map(|_| OnceLock::new()).collect();
-        Ok(BoundPlan { plan: Arc::clone(self), values, keys, introspection })
+        Ok(BoundPlan { plan: Arc::clone(self), values, keys, introspection, cost })
     }
 
     fn positions(&self, variables: &Variables) -> Result<Vec<Position>, Problem> {
@@ -161,7 +167,7 @@ impl Plan {
 
     /// The cost of the request: the rows of every select if every page is full, ten per summary, one per filter leaf. `given`
     /// are the rows that a change gives.
-    fn check_cost(&self, values: &[Datum], given: u64, most: u64) -> Result<(), Problem> {
+    fn check_cost(&self, values: &[Datum], given: u64, most: u64) -> Result<u64, Problem> {
         const PER_COUNT: u64 = 10;
         let mut bounds: Vec<u64> = Vec::with_capacity(self.selects.len());
         let mut cost = self.filter_leaves;
@@ -183,7 +189,7 @@ impl Plan {
             bounds.push(bound);
         }
         if cost <= most {
-            return Ok(());
+            return Ok(cost);
         }
         let text = format!(
             "the request could read {cost} rows, and the limit is {most}; ask for smaller pages with `first`, or for fewer levels"

@@ -72,6 +72,8 @@ limits! {
     changes: usize = 10_000, from 1 to 1_000_000;
     /// Milliseconds for a rehearsal, which keeps others waiting for the rows that it locks.
     rehearse_ms: u64 = 2_000, from 10 to 600_000;
+    /// Requests in one list of requests, which are answered out of one budget; 1, lists are refused.
+    batch: usize = 1, from 1 to 1_000;
     /// Requests that one caller may begin in a second, on average; 0, any number.
     asks_per_second: u32 = 0, from 0 to 1_000_000;
     /// Requests of one caller that may run or wait at once; 0, any number.

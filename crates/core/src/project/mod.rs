@@ -8,6 +8,7 @@ mod limits;
 mod links;
 mod reader;
 mod role;
+mod service;
 mod source;
 mod types;
 
@@ -19,9 +20,10 @@ pub use edit::{Edit, EditError, FieldRule, FieldSetting, GrantText, LinkText, Re
 pub use identity::{ALGORITHMS, Identity, TokenKey, Tokens};
 pub use limits::Limits;
 pub use links::LinkEdit;
+use reader::Reader;
 pub use reader::is_graphql_name;
-use reader::{Reader, Section};
 pub use role::{Action, Fields, GrantEdit, OWNER, RoleEdit, RuleText};
+pub use service::Service;
 pub use source::{Replica, SourceSettings};
 pub use types::{FieldEdit, MemberEdit, TypeEdit};
 
@@ -57,17 +59,6 @@ impl fmt::Debug for Secret {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("Secret(…)")
     }
-}
-
-/// `[service]`: how the service is reached.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Service {
-    /// The secret from which cursors are sealed.
-    pub secret: Option<Secret>,
-    /// Host names, beside the listening address, under which browsers and programs may reach the service.
-    pub hosts: Vec<String>,
-    /// Origins of other web sites that may call the service (CORS).
-    pub origins: Vec<String>,
 }
 
 /// A place in the project file; line and column count from 1, 0 is unknown.
@@ -107,7 +98,7 @@ pub fn read(text: &str, environment: &dyn Fn(&str) -> Option<String>) -> Result<
     let root = reader.root();
     reader.only(&root, &["source", "service", "identity", "limits", "role", "type", "link"]);
     let sources = source::read_sources(&mut reader, &root);
-    let service = reader.section(&root, "service").map(|s| read_service(&mut reader, &s)).unwrap_or_default();
+    let service = reader.section(&root, "service").map(|s| service::read_service(&mut reader, &s)).unwrap_or_default();
     let asking = reader.section(&root, "identity");
     let identity = asking.as_ref().map(|s| identity::read_identity(&mut reader, s)).unwrap_or_default();
     let limits = Limits::default();
@@ -152,25 +143,6 @@ impl Project {
     pub fn source(&self, name: &str) -> Option<&SourceSettings> {
         self.sources.iter().find(|source| source.name == name)
     }
-}
-
-fn read_service(reader: &mut Reader<'_>, section: &Section) -> Service {
-    reader.only(section, &["secret", "hosts", "origins"]);
-    let secret = reader.secret(section, "secret", reader::is_stated);
-    if secret.as_ref().is_some_and(|secret| secret.0.len() < 32) {
-        reader.mistake_at(section, "secret", "the secret is shorter than 32 bytes; `openssl rand -hex 32` makes one");
-    }
-    let origins = reader.texts(section, "origins");
-    for origin in &origins {
-        if !(origin.starts_with("https://") || origin.starts_with("http://")) || origin.ends_with('/') {
-            reader.mistake_at(
-                section,
-                "origins",
-                format!("`{origin}` is not an origin: write scheme, host and port, such as `https://app.example`"),
-            );
-        }
-    }
-    Service { secret, hosts: reader.texts(section, "hosts"), origins }
 }
 
 /// Does a name in the project file, perhaps with its source's before it, mean the table that is called so?

@@ -37,6 +37,17 @@ pub fn read_object(bytes: &[u8]) -> Result<Map<String, Value>, serde_json::Error
     }
 }
 
+/// Reads one JSON list.
+///
+/// # Errors
+/// As [`read_json`]; what is not a list.
+pub fn read_list(bytes: &[u8]) -> Result<Vec<Value>, serde_json::Error> {
+    match read_json(bytes)? {
+        Value::Array(items) => Ok(items),
+        other => Err(de::Error::custom(format!("expected a list, found {}", super::describe_json(&other)))),
+    }
+}
+
 /// A JSON object that comes inside something else that is deserialised, such as the claims of a token.
 #[derive(Debug, Clone)]
 pub struct PlainObject(pub Map<String, Value>);

@@ -12,7 +12,7 @@ mod temporal;
 pub use convert::{KeyFormat, convert_key};
 pub(crate) use input::describe_json;
 pub use input::{datum_from_json, literal_to_json};
-pub use json::{MOST_LEVELS, PlainObject, read_json, read_object};
+pub use json::{MOST_LEVELS, PlainObject, read_json, read_list, read_object};
 pub(crate) use json_text::{STORED_LEVELS, after_space, is_called, past_list, past_object, past_value};
 pub(crate) use list::take_item;
 pub use list::{ListRef, push_item};

@@ -185,7 +185,7 @@ pub async fn run<S: Session>(session: &mut S, request: &ChangeRequest) -> Result
     check_transactional(request)?;
     let (mut roots, mut statements, mut pending) = (Vec::new(), Vec::new(), Vec::new());
     let mut touched = Touched::new(request.mutation.most_changes());
-    let mut bytes = 0;
+    let (mut bytes, mut cost) = (0, 0_u64);
     for root in request.mutation.roots() {
         let answer = match &root.change {
             None => answer::write(&root.answer, &mut Nothing, request.most_bytes)
@@ -194,6 +194,7 @@ pub async fn run<S: Session>(session: &mut S, request: &ChangeRequest) -> Result
                 let mut run = Run::new(session, request, (root, change), &mut touched);
                 let answer = run.root().await;
                 statements.append(&mut run.statements);
+                cost = cost.saturating_add(run.cost);
                 pending.extend(run.checked.into_iter().map(|(lookup, keys)| (root, change, lookup, keys)));
                 answer
             }
@@ -213,7 +214,7 @@ pub async fn run<S: Session>(session: &mut S, request: &ChangeRequest) -> Result
     }
     let answer = combined(roots.iter().map(|root| &root.written));
     let rest = roots.iter().any(|root| root.open.is_some()).then_some(Rest { roots });
-    Ok(Outcome { rest, ..Outcome::new(answer, statements) })
+    Ok(Outcome { rest, cost, ..Outcome::new(answer, statements) })
 }
 
 /// The answers of several root fields as one.

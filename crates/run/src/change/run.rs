@@ -30,6 +30,8 @@ pub(super) struct Run<'c, S> {
     pub(super) change: &'c Change,
     pub(super) touched: &'c mut Touched,
     pub(super) statements: Vec<StatementReport>,
+    /// What its answer may have cost.
+    pub(super) cost: u64,
     /// The text of the last of them: the same statement over and over is told once.
     last_text: String,
     /// Lookups that found every one of these keys, and must do so again before the end.
@@ -53,6 +55,7 @@ impl<'c, S: Session> Run<'c, S> {
             change,
             touched,
             statements: Vec::new(),
+            cost: 0,
             last_text: String::new(),
             checked: Vec::new(),
         }
@@ -219,7 +222,7 @@ impl<'c, S: Session> Run<'c, S> {
     /// What is answered: the changed rows as they are now.
     pub(super) async fn answer(&mut self, rows: &[Datums], count: usize) -> Result<RootAnswer, Problem> {
         let plan: &Plan = self.bound.plan();
-        self.bound.check_cost(rows.len(), self.request.most_cost)?;
+        self.cost = self.bound.check_cost(rows.len(), self.request.most_cost)?;
         let width = plan.row_width(GIVEN);
         let keys: Vec<Datums> = rows.iter().map(|cells| cells[..width].to_vec()).collect();
         let mut levels = Levels::new(plan);

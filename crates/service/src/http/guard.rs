@@ -17,6 +17,14 @@ use crate::api::AskResult;
 /// The request's id, in the response and in the log.
 pub(crate) const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
 
+/// What scripts of a listed origin may read of an answer's headers.
+const EXPOSED: HeaderValue = HeaderValue::from_static("X-Request-Id, Retry-After, ETag");
+
+/// Does a browser ask before it sends what it was given to send?
+fn is_preflight(request: &ServiceRequest) -> bool {
+    request.method() == Method::OPTIONS && request.headers().contains_key(header::ACCESS_CONTROL_REQUEST_METHOD)
+}
+
 /// Which hosts and origins are let in. Both are few, and in lower case.
 #[derive(Debug)]
 pub(crate) struct Guard {
@@ -92,7 +100,10 @@ impl Guard {
         let Some(origin) = text(header::ORIGIN) else { return Verdict::Passes };
         match self.origin(origin, host) {
             OriginKind::Own => Verdict::Passes,
-            OriginKind::Listed if request.method() == Method::OPTIONS => Verdict::Preflight(origin.to_owned()),
+            OriginKind::Listed if is_preflight(request) => {
+                let wanted = request.headers().get(header::ACCESS_CONTROL_REQUEST_HEADERS).cloned();
+                Verdict::Preflight(origin.to_owned(), wanted)
+            }
             OriginKind::Listed => Verdict::PassesFor(origin.to_owned()),
             OriginKind::Foreign => {
                 let text =
@@ -116,8 +127,8 @@ enum Verdict {
     Passes,
     /// It is answered, and the browser told that this origin may read the answer.
     PassesFor(String),
-    /// A browser asks whether this origin may ask.
-    Preflight(String),
+    /// A browser asks whether this origin may ask, with these headers.
+    Preflight(String, Option<HeaderValue>),
     Refused(StatusCode, Code, String),
 }
 
@@ -132,8 +143,17 @@ pub(super) async fn check<B: MessageBody + 'static>(
     let (mut response, listed) = match verdict {
         Verdict::Passes => (next.call(request).await?.map_into_left_body(), None),
         Verdict::PassesFor(origin) => (next.call(request).await?.map_into_left_body(), Some(origin)),
-        Verdict::Preflight(origin) => {
-            (request.into_response(HttpResponse::NoContent().finish()).map_into_right_body(), Some(origin))
+        Verdict::Preflight(origin, wanted) => {
+            let mut response = HttpResponse::NoContent();
+            response
+                .insert_header((header::ACCESS_CONTROL_ALLOW_METHODS, HeaderValue::from_static("GET, HEAD, POST")))
+                .insert_header((header::ACCESS_CONTROL_MAX_AGE, HeaderValue::from_static("600")))
+                .insert_header((header::VARY, HeaderValue::from_static("Access-Control-Request-Headers")));
+            // A listed origin may send what its clients have: nothing here is decided by a header that is not ours.
+            if let Some(wanted) = wanted {
+                response.insert_header((header::ACCESS_CONTROL_ALLOW_HEADERS, wanted));
+            }
+            (request.into_response(response.finish()).map_into_right_body(), Some(origin))
         }
         Verdict::Refused(status, code, text) => {
             let body = AskResult::refused(&[Problem::new(code, text)]).body;
@@ -145,12 +165,13 @@ pub(super) async fn check<B: MessageBody + 'static>(
     headers.insert(REQUEST_ID, id.0);
     headers.insert(header::X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
     headers.insert(header::REFERRER_POLICY, HeaderValue::from_static("no-referrer"));
+    if !headers.contains_key(header::CACHE_CONTROL) {
+        headers.insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    }
     if let Some(origin) = listed.and_then(|origin| HeaderValue::try_from(origin).ok()) {
         headers.insert(header::ACCESS_CONTROL_ALLOW_ORIGIN, origin);
-        headers.insert(header::VARY, HeaderValue::from_static("Origin"));
-        headers.insert(header::ACCESS_CONTROL_ALLOW_METHODS, HeaderValue::from_static("GET, POST"));
-        headers.insert(header::ACCESS_CONTROL_ALLOW_HEADERS, HeaderValue::from_static("authorization, content-type"));
-        headers.insert(header::ACCESS_CONTROL_MAX_AGE, HeaderValue::from_static("600"));
+        headers.append(header::VARY, HeaderValue::from_static("Origin"));
+        headers.insert(header::ACCESS_CONTROL_EXPOSE_HEADERS, EXPOSED);
     }
     Ok(response)
 }

@@ -1,11 +1,14 @@
 //! The service over HTTP: what is listened to, and how it starts and stops.
 
 mod body;
+mod caching;
+mod compression;
 mod graphql;
 mod guard;
 mod negotiation;
 mod pages;
 mod project;
+mod request;
 
 use std::fmt;
 use std::net::SocketAddr;
@@ -14,7 +17,7 @@ use std::time::Duration;
 
 use actix_web::dev::ServerHandle;
 use actix_web::http::header::AUTHORIZATION;
-use actix_web::middleware::{Compress, from_fn};
+use actix_web::middleware::from_fn;
 use actix_web::{App, HttpRequest, HttpServer, web};
 
 use crate::access_keys::AccessKeys;
@@ -191,7 +194,7 @@ pub async fn serve(served: Served, access_keys: Arc<AccessKeys>, options: ServeO
     let server = HttpServer::new(move || {
         App::new()
             .app_data(for_each_worker.clone())
-            .wrap(Compress::default())
+            .wrap(from_fn(compression::pack))
             .wrap(from_fn(guard::check))
             .app_data(web::Data::from(Arc::clone(&guard)))
             .configure(graphql::routes)

@@ -26,9 +26,10 @@ impl MediaType {
         })
     }
 
-    /// The media type that the request accepts; none where it accepts neither.
+    /// The media type that the request accepts; none where it accepts neither. Whoever takes anything is one that looks at the body
+    /// for what went wrong: many clients show only the number of another status than 200.
     pub(super) fn accepted(request: &HttpRequest) -> Option<MediaType> {
-        let Some(accept) = request.headers().get(ACCEPT) else { return Some(MediaType::GraphqlResponse) };
+        let Some(accept) = request.headers().get(ACCEPT) else { return Some(MediaType::Json) };
         let accept = accept.to_str().ok()?;
         let mut best: Option<(f32, MediaType)> = None;
         for part in accept.split(',') {
@@ -36,8 +37,8 @@ impl MediaType {
             let range = pieces.next()?;
             let is = |names: &[&str]| names.iter().any(|name| name.eq_ignore_ascii_case(range));
             let offered = match () {
-                () if is(&["application/graphql-response+json", "*/*", "application/*"]) => MediaType::GraphqlResponse,
-                () if is(&["application/json"]) => MediaType::Json,
+                () if is(&["application/graphql-response+json"]) => MediaType::GraphqlResponse,
+                () if is(&["application/json", "*/*", "application/*"]) => MediaType::Json,
                 () => continue,
             };
             let quality = pieces.find_map(|piece| piece.strip_prefix("q=")).map_or(Some(1.0), |q| q.parse().ok());
@@ -54,6 +55,7 @@ impl MediaType {
         match (self, result.has_data, result.code) {
             // Whoever comes too often must see it without reading, whatever is accepted.
             (_, false, Some(Code::TooBusy)) => StatusCode::TOO_MANY_REQUESTS,
+            (_, false, Some(Code::MethodNotAllowed)) => StatusCode::METHOD_NOT_ALLOWED,
             (_, true, _) | (MediaType::Json, ..) | (_, _, None) => StatusCode::OK,
             (MediaType::GraphqlResponse, false, Some(code)) => {
                 StatusCode::from_u16(code.status()).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)
@@ -86,7 +88,7 @@ mod tests {
 
     #[test]
     fn the_best_accepted_type_wins() {
-        assert_eq!(accepted("*/*"), Some(MediaType::GraphqlResponse));
+        assert_eq!(accepted("*/*"), Some(MediaType::Json));
         assert_eq!(accepted("application/json"), Some(MediaType::Json));
         assert_eq!(
             accepted("application/json;q=0.5, application/graphql-response+json"),

@@ -4,7 +4,7 @@ use std::time::{Duration, Instant};
 
 use actix_web::http::StatusCode;
 use actix_web::http::header::{CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE};
-use actix_web::{HttpRequest, HttpResponse, web};
+use actix_web::{HttpRequest, HttpResponse, Route, guard, web};
 use futures_util::future::join_all;
 use puente_core::error::{Code, Problem};
 use puente_run::Source;
@@ -20,14 +20,19 @@ const CONSOLE_PAGES: &str = "/{page:survey|model|access|ask}";
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config
-        .route("/health/live", web::get().to(live))
-        .route("/health/ready", web::get().to(ready))
-        .route("/health/ready/{source}", web::get().to(source_ready))
-        .route("/metrics", web::get().to(metrics))
-        .route("/", web::get().to(page))
-        .route(CONSOLE_PAGES, web::get().to(page))
-        .route("/assets/{asset}", web::get().to(asset))
+        .route("/health/live", read().to(live))
+        .route("/health/ready", read().to(ready))
+        .route("/health/ready/{source}", read().to(source_ready))
+        .route("/metrics", read().to(metrics))
+        .route("/", read().to(page))
+        .route(CONSOLE_PAGES, read().to(page))
+        .route("/assets/{asset}", read().to(asset))
         .default_service(web::to(not_found));
+}
+
+/// GET, and HEAD for who wants no more than the head of it.
+fn read() -> Route {
+    web::route().guard(guard::Any(guard::Get()).or(guard::Head()))
 }
 
 async fn live() -> &'static str {

@@ -215,21 +215,22 @@ impl Caller {
     ///
     /// # Errors
     /// `ROLE_REFUSED` for what it may not be, `INVALID_REQUEST` for what cannot be understood.
-    pub(crate) fn asking_as(self, wanted: Option<&Json>, exists: &dyn Fn(&str) -> bool) -> Result<Principal, Problem> {
+    pub(crate) fn asking_as(&self, wanted: Option<&Json>, exists: &dyn Fn(&str) -> bool) -> Result<Principal, Problem> {
         let refused = |text: String| Err(Problem::new(Code::RoleRefused, text));
+        let with = |role: &str| Principal {
+            role: role.to_owned(),
+            claims: Arc::clone(&self.claims),
+            by: self.by.clone(),
+            party: self.party.clone(),
+        };
         let is_owner = self.is_owner();
         match wanted {
             None | Some(Json::Null) => match self.roles.iter().find(|role| exists(role)) {
-                Some(role) => {
-                    let role = role.clone();
-                    Ok(Principal { role, claims: self.claims, by: self.by, party: self.party })
-                }
+                Some(role) => Ok(with(role)),
                 None => refused("there is no role here among those of this token or key".to_owned()),
             },
-            Some(Json::String(role)) if self.roles.contains(role) => {
-                Ok(Principal { role: role.clone(), claims: self.claims, by: self.by, party: self.party })
-            }
-            Some(Json::String(role)) if is_owner => Ok(as_another(role, Map::new(), self.party)),
+            Some(Json::String(role)) if self.roles.contains(role) => Ok(with(role)),
+            Some(Json::String(role)) if is_owner => Ok(as_another(role, Map::new(), self.party.clone())),
             Some(Json::String(role)) => Err(no_such_role(role)),
             Some(Json::Object(_)) if !is_owner => {
                 refused("to ask with claims of one's own takes the owner's access key".to_owned())
@@ -242,7 +243,7 @@ impl Caller {
                     Some(claims) => claims.as_object().cloned(),
                 };
                 match (unknown, role, claims) {
-                    (None, Some(role), Some(claims)) => Ok(as_another(role, claims, self.party)),
+                    (None, Some(role), Some(claims)) => Ok(as_another(role, claims, self.party.clone())),
                     _ => Err(not_understood()),
                 }
             }
