@@ -213,6 +213,11 @@ impl Api {
         self.inner.roles.get(role).map(|role| schema::print(role.view()))
     }
 
+    /// The same as [`schema::to_file`] prints it.
+    pub fn sdl_file(&self, role: &str) -> Option<String> {
+        self.inner.roles.get(role).map(|role| schema::to_file(role.view()))
+    }
+
     /// Builds the owner's schema now, so that the first ask need not wait.
     ///
     /// # Errors

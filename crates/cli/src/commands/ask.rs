@@ -73,7 +73,7 @@ impl Ask {
             explain: self.explain,
             plan: self.plan,
             rehearse: self.rehearse,
-            bytes: 0,
+            ..Request::default()
         };
         let claims = claims_of(&self.claims).map_err(Failure::wrong)?;
         let role = self.role.as_deref();

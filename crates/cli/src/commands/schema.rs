@@ -26,7 +26,7 @@ impl Schema {
         let found = folder.roles(&model)?.into_iter().find(|known| known.view.role() == role);
         let view = found.map_or_else(|| View::owner(model), |role| role.view);
         schema::build(&view)?;
-        output::say_bytes(schema::print(&view).as_bytes());
+        output::say_bytes(schema::to_file(&view).as_bytes());
         Ok(())
     }
 }

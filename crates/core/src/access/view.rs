@@ -14,6 +14,8 @@ pub struct View {
     role: String,
     model: Arc<Model>,
     types: Vec<Option<TypeView>>,
+    /// Per type, the links at whose end there is always a row that the role sees, whatever the claims.
+    present: Arc<[Vec<bool>]>,
     claims: Arc<[ClaimValue]>,
     claim_predicates: Arc<[ClaimPredicate]>,
 }
@@ -129,6 +131,12 @@ impl TypeView {
     }
 }
 
+/// Per type, the links at whose end there is always a row that the role sees.
+fn present(model: &Model, types: &[Option<TypeView>]) -> Arc<[Vec<bool>]> {
+    let is_whole = |target: TypeId| types[target].as_ref().is_some_and(|view| view.rows.is_none());
+    model.types.iter().map(|t| t.links.iter().map(|link| link.enforced && is_whole(link.target)).collect()).collect()
+}
+
 impl View {
     /// The owner's view: everything that the model exposes.
     pub fn owner(model: Arc<Model>) -> Self {
@@ -139,7 +147,8 @@ impl View {
     /// A role's view, one entry per type of the model; `None` hides the type.
     pub fn new(role: impl Into<String>, model: Arc<Model>, types: Vec<Option<TypeView>>) -> Self {
         assert_eq!(types.len(), model.types.len(), "a view has one entry per type of its model");
-        View { role: role.into(), model, types, claims: Arc::default(), claim_predicates: Arc::default() }
+        let present = present(&model, &types);
+        View { role: role.into(), model, types, present, claims: Arc::default(), claim_predicates: Arc::default() }
     }
 
     /// The same with the values and facts that its rules take from the claims.
@@ -178,6 +187,7 @@ impl View {
             let both = seen.into_iter().chain([(*rows).clone()]).collect();
             t.rows = Some(Arc::new(Condition::And(both)));
         }
+        self.present = present(&self.model, &self.types);
         self
     }
 
@@ -270,6 +280,11 @@ impl View {
     /// Is a column's field non-null in the schema? Not where it may be masked.
     pub fn is_non_null(&self, id: TypeId, column: ColumnId) -> bool {
         self.model.types[id].columns[column].non_null && !self.is_masked(id, column)
+    }
+
+    /// Is there always a row at the end of a link? Not where a rule may hide it, whoever asks.
+    pub fn is_present(&self, id: TypeId, link: LinkId) -> bool {
+        self.present[id][link]
     }
 
     /// May a column show null where it has a value?

@@ -266,9 +266,12 @@ impl<'a, 's> Writer<'a, 's> {
             Value::Change(change) => {
                 return self.at(Step::Key(key), |writer| writer.change(change));
             }
-            Value::One { select, object } => {
+            Value::One { select, present, object } => {
                 self.location = location;
-                return self.at(Step::Key(key), |writer| writer.nullable(|writer| writer.one(*select, object, from)));
+                return self.at(Step::Key(key), |writer| match present {
+                    None => writer.nullable(|writer| writer.one(*select, None, object, from)),
+                    Some(name) => writer.one(*select, Some(name), object, from),
+                });
             }
             Value::Connection(connection) => {
                 self.location = location;
@@ -391,23 +394,41 @@ impl<'a, 's> Writer<'a, 's> {
         result
     }
 
-    fn one(&mut self, select: SelectId, object: &'a ObjectShape, from: Option<Origin<'_, 's>>) -> Result<(), Stop> {
+    /// At most one row; exactly one, where its field is named.
+    fn one(
+        &mut self,
+        select: SelectId,
+        present: Option<&str>,
+        object: &'a ObjectShape,
+        from: Option<Origin<'_, 's>>,
+    ) -> Result<(), Stop> {
         if let Some(Origin { row, .. }) = from.filter(|_| self.bound.plan().is_joined(select)) {
             return match joined_row(self.bound.plan(), select, row) {
                 Some(row) => self.object(object, Some(Origin { select, row })),
-                None => {
-                    self.out.extend_from_slice(b"null");
-                    Ok(())
-                }
+                None => self.nobody(present, from),
             };
         }
         self.with_rows(select, from, |writer, rows| {
             if rows.is_empty() {
-                writer.out.extend_from_slice(b"null");
-                return Ok(());
+                return writer.nobody(present, from);
             }
             writer.object(object, Some(Origin { select, row: rows.row(0) }))
         })
+    }
+
+    /// Null for a row that is not there; an error where the database promised that it is.
+    fn nobody(&mut self, present: Option<&str>, from: Option<Origin<'_, 's>>) -> Result<(), Stop> {
+        let Some(name) = present else {
+            self.out.extend_from_slice(b"null");
+            return Ok(());
+        };
+        let row = from.map_or_else(String::new, |from| self.describe_row(from));
+        let text = format!(
+            "`{name}`{row} expects a row, found none, though the foreign key promises one; correct the rows, or list the key's \
+             columns under `nullable` of their `[[type]]` in the project file"
+        );
+        self.add_problem(Problem::new(Code::ValueUnfit, text).at(self.location), None);
+        Err(Stop::Null)
     }
 
     /// What a change answers: the rows that it gives are those of [`GIVEN`], their number is in [`COUNT`].
@@ -426,7 +447,7 @@ impl<'a, 's> Writer<'a, 's> {
                             writer.out.extend_from_slice(b"null");
                             return Ok(());
                         }
-                        writer.one(*select, object, Some(Origin { select: GIVEN, row: rows.row(0) }))
+                        writer.one(*select, None, object, Some(Origin { select: GIVEN, row: rows.row(0) }))
                     })
                 }),
                 ChangeField::Nodes { select, object } => writer.changed_rows(*select, object),
@@ -491,7 +512,7 @@ impl<'a, 's> Writer<'a, 's> {
                 ConnectionField::Summary { object, select } if !writer.bound.plan().selects()[*select].read => {
                     writer.object(object, None)
                 }
-                ConnectionField::Summary { select, object } => writer.one(*select, object, from),
+                ConnectionField::Summary { select, object } => writer.one(*select, None, object, from),
                 ConnectionField::Groups { select, object } => writer.groups(*select, object, from),
                 ConnectionField::Typename(name) => {
                     write_string(&mut writer.out, name);

@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use super::renames::renames;
-use super::{Catalog, Column, ColumnShape, Shape, Table, TableKind};
+use super::{Catalog, Column, ColumnShape, ForeignKey, Shape, Table, TableKind};
 
 /// One difference, as a sentence with its consequence.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -88,7 +88,7 @@ fn compare_tables(old: &Table, new: &Table, hint: &dyn Fn(&str) -> String, found
         ("its kind", old.kind != new.kind, true),
         ("its primary key", old.primary_key != new.primary_key, true),
         ("its unique keys", old.unique_keys != new.unique_keys, true),
-        ("its foreign keys", old.foreign_keys != new.foreign_keys, true),
+        ("its foreign keys", !keeps_foreign_keys(old, new), true),
         ("whether other tables inherit from it", old.inherited != new.inherited, true),
         ("its indexes", old.indexes != new.indexes, false),
         ("its comment", old.comment != new.comment, false),
@@ -97,6 +97,14 @@ fn compare_tables(old: &Table, new: &Table, hint: &dyn Fn(&str) -> String, found
             found.push(drift(name, format!("`{name}` changed {what}"), breaking));
         }
     }
+}
+
+/// Are the foreign keys as they were, and still enforced where they were? A survey of before may not know that they are.
+fn keeps_foreign_keys(old: &Table, new: &Table) -> bool {
+    let alike = |(old, new): (&ForeignKey, &ForeignKey)| {
+        *old == ForeignKey { enforced: old.enforced, ..new.clone() } && (new.enforced || !old.enforced)
+    };
+    old.foreign_keys.len() == new.foreign_keys.len() && old.foreign_keys.iter().zip(&new.foreign_keys).all(alike)
 }
 
 fn same_but_shape(one: &Column, other: &Column) -> bool {

@@ -189,6 +189,9 @@ pub struct ForeignKey {
     /// What deleting the referenced row does, in SQL's words; `NO ACTION` is left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub on_delete: Option<String>,
+    /// Does the engine guarantee that the referenced row is always there, and seen?
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub enforced: bool,
 }
 
 /// Names of the API that were given by rule, by what they stand for.

@@ -29,8 +29,16 @@ pub fn build(catalogs: &[&Catalog], project: &Project) -> Result<Model, Vec<Mist
         enums: Vec::new(),
         names: vec![AssignedNames::default(); catalogs.len()],
     };
-    let mut builder =
-        Builder { tables, edits, project, mistakes, type_names: Register::of_types(), field_names: Vec::new(), model };
+    let mut builder = Builder {
+        tables,
+        edits,
+        project,
+        mistakes,
+        type_names: Register::of_types(),
+        declared_enums: HashMap::new(),
+        field_names: Vec::new(),
+        model,
+    };
     builder.check_references();
     builder.add_types();
     add_links(&mut builder);
@@ -61,6 +69,8 @@ pub(super) struct Builder<'a> {
     pub(super) project: &'a Project,
     pub(super) mistakes: Vec<Mistake>,
     pub(super) type_names: Register,
+    /// Enums that the database has as types of their own, by what they are declared as.
+    declared_enums: HashMap<(SourceId, String), FieldType>,
     /// The names of the fields of each type.
     pub(super) field_names: Vec<Register>,
     pub(super) model: Model,
@@ -390,12 +400,20 @@ impl<'a> Builder<'a> {
         let scalar = change.and_then(|field| field.scalar).unwrap_or(column.scalar);
         let kind = match &field {
             Some(field) if scalar == Scalar::String && !column.values.is_empty() => {
-                let wanted = format!("{type_name}{}", names::pascal(field));
-                self.enum_kind(
-                    &column.values,
-                    &wanted,
-                    &format!("the enum of column `{}` of `{}`", column.name, table.name),
-                )
+                let what = format!("the enum of column `{}` of `{}`", column.name, table.name);
+                match declared_enum(column, self.tables.catalog(source).engine) {
+                    None => self.enum_kind(&column.values, &format!("{type_name}{}", names::pascal(field)), &what),
+                    // What the database has once, the API has once.
+                    Some(declared) => {
+                        let known = self.declared_enums.get(&(source, declared.to_owned())).copied();
+                        let kind = known.unwrap_or_else(|| {
+                            let wanted = names::enum_name(declared);
+                            self.enum_kind(&column.values, &wanted, &what)
+                        });
+                        self.declared_enums.insert((source, declared.to_owned()), kind);
+                        kind
+                    }
+                }
             }
             _ if column.list => FieldType::List(scalar),
             _ => FieldType::Scalar(scalar),
@@ -412,7 +430,7 @@ impl<'a> Builder<'a> {
             nullable: column.nullable && !(table.primary_key.contains(&column.name) && column.enforced),
             non_null: enforced
                 && !edit.nullable.contains(&column.name)
-                && matches!(kind, FieldType::Scalar(_) | FieldType::List(_)),
+                && matches!(kind, FieldType::Scalar(_) | FieldType::List(_) | FieldType::Enum(_)),
             typed: column.enforced && scalar == column.scalar,
             input: input(column, engine, table.primary_key.contains(&column.name)),
             binary_json: engine == Engine::Sqlite && column.declared.eq_ignore_ascii_case("jsonb"),
@@ -440,6 +458,13 @@ impl<'a> Builder<'a> {
         self.model.enums.push(Enum { name, values });
         FieldType::Enum(self.model.enums.len() - 1)
     }
+}
+
+/// The type of its own that an enum's column was declared with. Where an engine has none, each column has its own values.
+fn declared_enum(column: &crate::catalog::Column, engine: Engine) -> Option<&str> {
+    const TEXTS: &[&str] = &["text", "char", "varchar", "bpchar", "citext", "name"];
+    let is_text = TEXTS.iter().any(|text| column.declared.starts_with(text));
+    (engine == Engine::Postgres && !column.domain && !is_text).then_some(column.declared.as_str())
 }
 
 /// What may be written to a column, as far as its declared type tells.

@@ -230,7 +230,7 @@ mod tests {
         let (columns, references) = (vec![column.to_owned()], vec![key.to_owned()]);
         let target = table(to, &["row", key]);
         let mut table = table("things", &["row", column]);
-        let foreign = ForeignKey { columns, table: to.to_owned(), references, on_delete: None };
+        let foreign = ForeignKey { columns, table: to.to_owned(), references, on_delete: None, enforced: false };
         table.foreign_keys = vec![foreign.clone()];
         let found = Ends::of(&table, &foreign, &target).link_words(&[]);
         assert_eq!(names::link_name(&found.words), link);

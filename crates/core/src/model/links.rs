@@ -19,6 +19,8 @@ struct Reference<'c> {
     unique: bool,
     /// Are the referenced columns unique, so that the way there leads to at most one?
     target_unique: bool,
+    /// Does the engine guarantee that there is one?
+    enforced: bool,
     name: Option<String>,
     back: Option<String>,
     place: Place,
@@ -70,7 +72,10 @@ fn references<'c>(builder: &Builder<'c>) -> Vec<Reference<'c>> {
 
 fn declared<'c>(builder: &Builder<'c>, of: TableOf<'c>, key: &'c ForeignKey) -> Option<Reference<'c>> {
     let target = builder.tables.catalog(of.source).table(&key.table)?;
-    reference(builder, Ends::of(of.table, key, target), (of.source, of.source))
+    let reference = reference(builder, Ends::of(of.table, key, target), (of.source, of.source))?;
+    let columns = &builder.model.types[reference.from].columns;
+    let is_stated = reference.pairs.iter().all(|(own, _)| columns[*own].non_null);
+    Some(Reference { enforced: key.enforced && is_stated, ..reference })
 }
 
 fn written<'c>(builder: &Builder<'c>, edit: &'c LinkEdit) -> Option<Reference<'c>> {
@@ -101,6 +106,7 @@ fn reference<'c>(
         pairs: pairs?,
         unique: is_key(builder, TableOf { source, table: ends.table }, ends.columns),
         target_unique: is_key(builder, TableOf { source: target, table: ends.target }, ends.references),
+        enforced: false,
         name: None,
         back: None,
         place: Place::default(),
@@ -162,6 +168,7 @@ fn forward(builder: &Builder<'_>, reference: &Reference<'_>, words: &LinkWords) 
             target: reference.to,
             cardinality: if reference.target_unique { Cardinality::One } else { Cardinality::Many },
             pairs: reference.pairs.clone(),
+            enforced: reference.enforced && reference.target_unique,
             crosses: reference.crosses(builder),
             through: None,
         },
@@ -194,6 +201,7 @@ fn back(builder: &Builder<'_>, reference: &Reference<'_>, words: &LinkWords, all
             target: reference.from,
             cardinality: if reference.unique { Cardinality::One } else { Cardinality::Many },
             pairs: reference.pairs.iter().map(|(own, other)| (*other, *own)).collect(),
+            enforced: false,
             crosses: reference.crosses(builder),
             through: None,
         },
@@ -292,7 +300,7 @@ fn element_link(
         names.links.insert(identity, field.clone());
     }
     let crosses = from.source != to.source;
-    Ok((items, Link { field, target, cardinality: Cardinality::One, pairs, crosses, through: None }))
+    Ok((items, Link { field, target, cardinality: Cardinality::One, pairs, enforced: false, crosses, through: None }))
 }
 
 /// The type of the items and the column that a way through a list leads to.
@@ -456,6 +464,7 @@ fn direct_link(builder: &Builder<'_>, join: &Join<'_, '_>) -> Draft {
             target: far.to,
             cardinality: Cardinality::Many,
             pairs: Vec::new(),
+            enforced: false,
             crosses: false,
             through: Some(Through {
                 join: near.from,

@@ -260,6 +260,8 @@ pub struct Link {
     pub cardinality: Cardinality,
     /// The columns that match: own, target's. Empty where `through` is set.
     pub pairs: Vec<(ColumnId, ColumnId)>,
+    /// Does the engine guarantee that there is a row at its end? Always one to one.
+    pub enforced: bool,
     /// Does it lead to another source?
     pub crosses: bool,
     /// The join table between, for a direct many-to-many link.
@@ -418,6 +420,12 @@ impl Model {
 }
 
 impl Type {
+    /// What a page of its rows is called, by the first part of its helper types' names: a connection where rows have a key, so that a
+    /// cursor can name a place among them.
+    pub fn page_type(&self, prefix: &str) -> String {
+        format!("{prefix}{}", if self.row_key().is_some() { "Connection" } else { "Rows" })
+    }
+
     /// The key that identifies every row, if there is one: what cursors end their order with.
     pub fn row_key(&self) -> Option<&Key> {
         self.keys.iter().find(|key| key.total)
@@ -467,7 +475,9 @@ impl Type {
     /// May a new row leave a column out?
     pub fn may_leave_out(&self, column: ColumnId) -> bool {
         let c = &self.columns[column];
-        c.nullable || c.input.filled || c.input.computed
+        // Some engines take null in a key, which then finds nothing.
+        let is_key = self.row_key().is_some_and(|key| !key.promised && key.columns.contains(&column));
+        c.nullable && !is_key || c.input.filled || c.input.computed
     }
 
     /// The column with this database name.

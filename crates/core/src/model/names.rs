@@ -71,6 +71,12 @@ pub(super) fn link_name(words: &[String]) -> String {
     legal(&words.join("_").to_lower_camel_case(), "link")
 }
 
+/// `booking_status`, `public.booking_status` → `BookingStatus`.
+pub(super) fn enum_name(declared: &str) -> String {
+    let relation = declared.rsplit_once('.').map_or(declared, |(_, relation)| relation);
+    legal(&plain(relation).to_pascal_case(), "Enum")
+}
+
 /// `hut` → `Hut`.
 pub(super) fn pascal(field: &str) -> String {
     field.to_pascal_case()
@@ -104,6 +110,7 @@ pub(super) const TYPE_HELPERS: &[&str] = &[
     "Order",
     "Key",
     "Connection",
+    "Rows",
     "Edge",
     "Create",
     "Set",
@@ -141,7 +148,7 @@ pub(super) const OBJECT_HELPERS: &[&str] = &[
 ];
 
 /// What the names of the helper types of a link over a join table end with.
-pub(super) const LINK_HELPERS: &[&str] = &["Connection", "Edge", "Link", "Links"];
+pub(super) const LINK_HELPERS: &[&str] = &["Connection", "Rows", "Edge", "Link", "Links"];
 
 #[cfg(test)]
 mod tests {

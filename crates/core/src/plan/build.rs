@@ -228,7 +228,7 @@ impl<'a> Planner<'a> {
         select.predicates.push(Predicate { origin: Origin::Caller, condition: Arc::new(condition) });
         let select = self.add(select)?;
         let object = self.object(of, select, fields, 1)?;
-        Ok(Value::One { select, object })
+        Ok(Value::One { select, present: None, object })
     }
 
     /// The row that a `key` argument means.
@@ -368,7 +368,8 @@ impl<'a> Planner<'a> {
             Cardinality::One => {
                 let child = self.add(self.seen(link.target, Some(parent)))?;
                 let object = self.object(link.target, child, fields, depth + 1)?;
-                Ok(Value::One { select: child, object })
+                let present = view.is_present(of, id).then(|| format!("{}.{name}", t.name).into());
+                Ok(Value::One { select: child, present, object })
             }
         }
     }
@@ -514,8 +515,8 @@ impl<'a> Planner<'a> {
                 ConnectionField::Groups { select, object }
             }
             _ => ConnectionField::Typename(match connection.through {
-                Some(through) => format!("{}Connection", through.prefix),
-                None => format!("{}Connection", t.helpers),
+                Some(through) => t.page_type(&through.prefix),
+                None => t.page_type(&t.helpers),
             }),
         })
     }

@@ -68,46 +68,34 @@ enum Fields {
     List,
 }
 
-/// A row of the table: the word, its name, what it takes, which fields it is for, what the schema says where its name does not.
-type Entry = (FilterWord, &'static str, Takes, Fields, Option<&'static str>);
+/// A row of the table: the word, its name, what it takes, which fields it is for, what the schema says of it.
+type Entry = (FilterWord, &'static str, Takes, Fields, &'static str);
 
 /// The table, in the order in which the schema has the words: that of the enum.
 const TABLE: &[Entry] = &[
-    (FilterWord::Eq, "eq", Takes::Value, Fields::Comparable, None),
-    (FilterWord::Ne, "ne", Takes::Value, Fields::Comparable, None),
-    (FilterWord::Lt, "lt", Takes::Value, Fields::Ordered, None),
-    (FilterWord::Lte, "lte", Takes::Value, Fields::Ordered, None),
-    (FilterWord::Gt, "gt", Takes::Value, Fields::Ordered, None),
-    (FilterWord::Gte, "gte", Takes::Value, Fields::Ordered, None),
-    (FilterWord::In, "in", Takes::Values, Fields::Comparable, None),
-    (FilterWord::NotIn, "notIn", Takes::Values, Fields::Comparable, None),
-    (FilterWord::Contains, "contains", Takes::Value, Fields::Text, None),
-    (FilterWord::StartsWith, "startsWith", Takes::Value, Fields::Text, None),
-    (FilterWord::EndsWith, "endsWith", Takes::Value, Fields::Text, None),
+    (FilterWord::Eq, "eq", Takes::Value, Fields::Comparable, "Equal to this."),
+    (FilterWord::Ne, "ne", Takes::Value, Fields::Comparable, "Not equal to this, and not null."),
+    (FilterWord::Lt, "lt", Takes::Value, Fields::Ordered, "Less than this."),
+    (FilterWord::Lte, "lte", Takes::Value, Fields::Ordered, "Less than this, or equal."),
+    (FilterWord::Gt, "gt", Takes::Value, Fields::Ordered, "More than this."),
+    (FilterWord::Gte, "gte", Takes::Value, Fields::Ordered, "More than this, or equal."),
+    (FilterWord::In, "in", Takes::Values, Fields::Comparable, "Equal to one of these."),
+    (FilterWord::NotIn, "notIn", Takes::Values, Fields::Comparable, "Equal to none of these, and not null."),
+    (FilterWord::Contains, "contains", Takes::Value, Fields::Text, "Has this text in it."),
+    (FilterWord::StartsWith, "startsWith", Takes::Value, Fields::Text, "Begins with this text."),
+    (FilterWord::EndsWith, "endsWith", Takes::Value, Fields::Text, "Ends with this text."),
     (
         FilterWord::IgnoreCase,
         "ignoreCase",
         Takes::Boolean,
         Fields::Text,
-        Some("Compare regardless of the case of ASCII letters."),
+        "Compare regardless of the case of ASCII letters.",
     ),
-    (FilterWord::Includes, "includes", Takes::Value, Fields::List, Some("The value is among the items.")),
-    (
-        FilterWord::IncludesAny,
-        "includesAny",
-        Takes::Values,
-        Fields::List,
-        Some("Some of these values are among the items."),
-    ),
-    (
-        FilterWord::IncludesAll,
-        "includesAll",
-        Takes::Values,
-        Fields::List,
-        Some("All of these values are among the items."),
-    ),
-    (FilterWord::IsEmpty, "isEmpty", Takes::Boolean, Fields::List, None),
-    (FilterWord::IsNull, "isNull", Takes::Boolean, Fields::Any, None),
+    (FilterWord::Includes, "includes", Takes::Value, Fields::List, "The value is among the items."),
+    (FilterWord::IncludesAny, "includesAny", Takes::Values, Fields::List, "Some of these values are among the items."),
+    (FilterWord::IncludesAll, "includesAll", Takes::Values, Fields::List, "All of these values are among the items."),
+    (FilterWord::IsEmpty, "isEmpty", Takes::Boolean, Fields::List, "Has no items, or has some."),
+    (FilterWord::IsNull, "isNull", Takes::Boolean, Fields::Any, "Is null, or is not."),
 ];
 
 impl FilterWord {
@@ -135,8 +123,8 @@ impl FilterWord {
         self.entry().2
     }
 
-    /// What the schema says of it, where its name does not.
-    pub fn description(self) -> Option<&'static str> {
+    /// What the schema says of it.
+    pub fn description(self) -> &'static str {
         self.entry().4
     }
 

@@ -316,6 +316,18 @@ pub enum Function {
     Max,
 }
 
+impl Function {
+    /// What the schema says of it.
+    pub fn description(self) -> &'static str {
+        match self {
+            Function::Sum => "All of them added up.",
+            Function::Avg => "Their average.",
+            Function::Min => "The least of them.",
+            Function::Max => "The greatest of them.",
+        }
+    }
+}
+
 /// What rows are grouped by.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct GroupTerm {

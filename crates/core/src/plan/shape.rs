@@ -76,6 +76,8 @@ pub enum Value {
     One {
         /// The select.
         select: SelectId,
+        /// `Type.field`, for the error where there is none although there always is one; absent, there may be none.
+        present: Option<Arc<str>>,
         /// Its fields.
         object: ObjectShape,
     },

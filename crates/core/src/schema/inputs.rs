@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use super::sdl::{Printer, line};
+use super::sdl::{Printer, arguments, by_name, line, of_column, said};
 use crate::access::{Action, View, Within, WriteGrant};
 use crate::model::{Cardinality, Column, ColumnId, FieldType, Link, Type, TypeId};
 use crate::plan::change::{SetWord, edge_input_fields, existing_words, field_name, has_link_input};
@@ -31,7 +31,10 @@ impl Printer<'_> {
         if !self.writes {
             return;
         }
-        line!(self, "type Mutation {{");
+        self.begin(
+            "What can be changed. All fields of one operation are done together, or not at all.",
+            "type Mutation",
+        );
         for (id, _) in view.types() {
             for action in Action::WRITES {
                 if grant(view, id, action).is_some() {
@@ -47,27 +50,36 @@ impl Printer<'_> {
         let name = &t.helpers;
         let (one, many) = (field_name(t, action, false), field_name(t, action, true));
         let has_key = self.view.keys(id).next().is_some();
-        let filter = if self.has_filter(id) { format!("filter: {name}Filter, ") } else { String::new() };
-        match action {
+        let key = || ("One of the row's keys.", format!("key: {name}Key!"));
+        let set = || ("What is changed.", format!("set: {name}Set!"));
+        let unchanged = || ("Only if the row's `revision` is still this one.", "ifUnchanged: String".to_owned());
+        let filter = || ("Only rows for which this is true.", format!("filter: {name}Filter"));
+        let filter = || self.has_filter(id).then(filter).into_iter();
+        let every = || ("Say true to mean all rows, without a filter.", "everyRow: Boolean".to_owned());
+        let existing = || ("What happens where a row is there already.", format!("ifExists: {name}IfExists"));
+        let existing = || has_key.then(existing).into_iter();
+        let (one_text, one_arguments, many_text, many_arguments) = match action {
             Action::Create => {
-                let existing = if has_key { format!(", ifExists: {name}IfExists") } else { String::new() };
-                line!(self, "  {one}(input: {name}Create!{existing}): {name}Change!");
-                line!(self, "  {many}(inputs: [{name}Create!]!{existing}): {name}Changes!");
+                let input = ("The new row.", format!("input: {name}Create!"));
+                let inputs = ("The new rows.", format!("inputs: [{name}Create!]!"));
+                let one = Some(arguments([input].into_iter().chain(existing())));
+                ("Creates a", one, "Creates several", arguments([inputs].into_iter().chain(existing())))
             }
             Action::Update => {
-                if has_key {
-                    line!(self, "  {one}(key: {name}Key!, set: {name}Set!, ifUnchanged: String): {name}Change!");
-                }
-                line!(self, "  {many}({filter}everyRow: Boolean, set: {name}Set!): {name}Changes!");
+                let one = has_key.then(|| arguments([key(), set(), unchanged()]));
+                ("Changes a", one, "Changes several", arguments(filter().chain([every(), set()])))
             }
             Action::Delete => {
-                if has_key {
-                    line!(self, "  {one}(key: {name}Key!, ifUnchanged: String): {name}Change!");
-                }
-                line!(self, "  {many}({filter}everyRow: Boolean): {name}Changes!");
+                let one = has_key.then(|| arguments([key(), unchanged()]));
+                ("Deletes a", one, "Deletes several", arguments(filter().chain([every()])))
             }
-            Action::Read => {}
+            Action::Read => return,
+        };
+        if let Some(arguments) = one_arguments {
+            self.said(&format!("{one_text} `{}`.", t.name), format_args!("{one}{arguments}: {name}Change!"));
         }
+        let text = format!("{many_text} `{}` rows.", t.name);
+        self.said(&text, format_args!("{many}{many_arguments}: {name}Changes!"));
     }
 
     /// What comes with a type whose rows can be written.
@@ -76,25 +88,26 @@ impl Printer<'_> {
         let grants = Action::WRITES.map(|action| grant(view, id, action));
         let Type { name: own, helpers: name, .. } = &self.model.types[id];
         if self.writes && self.view.keys(id).next().is_some() {
-            let create = if grants[0].is_some() { format!("  create: {name}Create\n") } else { String::new() };
-            self.describe(Some("A row that is there already, or is created along."), "");
-            line!(self, "input {name}Target @oneOf {{\n  key: {name}Key\n{create}}}\n");
+            let text = "A row that is there already, or is created along.";
+            self.begin(text, format_args!("input {name}Target @oneOf"));
+            self.said("The key of a row that is there.", format_args!("key: {name}Key"));
+            if grants[0].is_some() {
+                self.said("A row that is created along.", format_args!("create: {name}Create"));
+            }
+            line!(self, "}}\n");
         }
         if grants.iter().all(Option::is_none) {
             return;
         }
-        self.describe(Some("What became of one row."), "");
-        line!(self, "type {name}Change {{");
-        self.describe(Some("How many rows were addressed."), "  ");
-        line!(self, "  count: Int!");
-        self.describe(Some("The row as it is now, or was before it was deleted; null where it cannot be read."), "  ");
-        line!(self, "  node: {own}\n}}\n");
-        self.describe(Some("What became of many rows."), "");
-        line!(self, "type {name}Changes {{");
-        self.describe(Some("How many rows were addressed."), "  ");
-        line!(self, "  count: Int!");
-        self.describe(Some("Those of the rows that can be read."), "  ");
-        line!(self, "  nodes: [{own}!]!\n}}\n");
+        self.begin("What became of one row.", format_args!("type {name}Change"));
+        self.said("How many rows were addressed.", "count: Int!");
+        let text = "The row as it is now, or was before it was deleted; null where it cannot be read.";
+        self.said(text, format_args!("node: {own}"));
+        line!(self, "}}\n");
+        self.begin("What became of many rows.", format_args!("type {name}Changes"));
+        self.said("How many rows were addressed.", "count: Int!");
+        self.said("Those of the rows that can be read.", format_args!("nodes: [{own}!]!"));
+        line!(self, "}}\n");
         let [create, update, _] = grants;
         if let Some(grant) = create {
             self.create_input(id, grant);
@@ -156,22 +169,22 @@ impl Printer<'_> {
 
     fn json_create(&mut self, helpers: &str, within: Within, grant: &WriteGrant) {
         let (view, model) = (self.view, self.model);
-        line!(self, "input {helpers}Create {{");
+        self.begin("A new object.", format_args!("input {helpers}Create"));
         for (column, field) in view.settable_within(within, grant) {
             let c = &model.types[within.of].columns[column];
-            self.describe(c.description.as_deref(), "  ");
             let kind = self.input_type(c);
-            line!(self, "  {field}: {kind}{}", if c.non_null { "!" } else { "" });
+            self.said(&of_column(c, field), format_args!("{field}: {kind}{}", if c.non_null { "!" } else { "" }));
         }
         line!(self, "}}\n");
     }
 
     fn json_set(&mut self, helpers: &str, within: Within, grant: &WriteGrant) {
         let (view, model) = (self.view, self.model);
-        line!(self, "input {helpers}Set {{");
+        self.begin("What is changed of an object.", format_args!("input {helpers}Set"));
         for (column, field) in view.settable_within(within, grant) {
-            let kind = self.set_type(&model.types[within.of].columns[column]);
-            line!(self, "  {field}: {kind}");
+            let c = &model.types[within.of].columns[column];
+            let kind = self.set_type(c);
+            self.said(&of_column(c, field), format_args!("{field}: {kind}"));
         }
         let words = self.set_words(helpers, within, grant);
         line!(self, "}}\n");
@@ -213,16 +226,16 @@ impl Printer<'_> {
                     (SetWord::Add | SetWord::Push | SetWord::Pull, _) => None,
                 };
                 if let Some(kind) = kind {
-                    members.push_str(&format!("  {field}: {kind}\n"));
+                    members.push_str(&format!("  {}\n  {field}: {kind}\n", said(&of_column(c, field))));
                 }
             }
             let is_taken = view.settable_within(within, grant).any(|(_, field)| field == word.word());
             if members.is_empty() || is_taken {
                 continue;
             }
-            self.describe(Some(word.meaning()), "  ");
-            line!(self, "  {}: {helpers}{}", word.word(), word.helper());
-            inputs.push_str(&format!("input {helpers}{} {{\n{members}}}\n\n", word.helper()));
+            self.said(word.meaning(), format_args!("{}: {helpers}{}", word.word(), word.helper()));
+            let head = format!("{}\ninput {helpers}{} {{", said(word.meaning()), word.helper());
+            inputs.push_str(&format!("{head}\n{members}}}\n\n"));
         }
         inputs
     }
@@ -231,16 +244,13 @@ impl Printer<'_> {
         let view = self.view;
         let t = &self.model.types[id];
         let name = &t.helpers;
-        line!(self, "input {name}Create {{");
+        self.begin(&format!("A new `{}`.", t.name), format_args!("input {name}Create"));
         let before = self.out.len();
         for (column, field) in view.settable(id, grant) {
-            // A column that a link starts from may be set by the link, or by the row that this one is created with.
-            let linked = |link: &Link| !link.crosses && link.pairs.iter().any(|(own, _)| *own == column);
-            let needed = !t.may_leave_out(column) && !t.links.iter().any(linked);
+            let needed = !t.may_leave_out(column) && !self.may_come_by_link(id, column, grant);
             let c = &t.columns[column];
-            self.describe(c.description.as_deref(), "  ");
             let kind = self.input_type(c);
-            line!(self, "  {field}: {kind}{}", if needed { "!" } else { "" });
+            self.said(&of_column(c, field), format_args!("{field}: {kind}{}", if needed { "!" } else { "" }));
         }
         self.link_inputs(id, grant, true);
         if self.out.len() == before {
@@ -251,22 +261,37 @@ impl Printer<'_> {
         if view.keys(id).next().is_none() {
             return;
         }
-        self.describe(Some("What happens where a row with the same key is there already."), "");
-        line!(self, "input {name}IfExists {{\n  by: {name}KeyName!\n  act: ExistingRow!\n}}\n");
-        line!(self, "enum {name}KeyName {{");
+        let text = "What happens where a row with the same key is there already.";
+        self.begin(text, format_args!("input {name}IfExists"));
+        self.said("The key by which a row is the same.", format_args!("by: {name}KeyName!"));
+        self.said("What happens to it.", "act: ExistingRow!");
+        line!(self, "}}\n");
+        self.begin(&format!("The keys of `{}`.", t.name), format_args!("enum {name}KeyName"));
         for key in view.keys(id) {
-            line!(self, "  {}", key.word());
+            self.said(&by_name(&key.member), key.word());
         }
         line!(self, "}}\n");
+    }
+
+    /// May a column of a new row be set by a link instead, or by the row that this one is created along with?
+    fn may_come_by_link(&self, id: TypeId, column: ColumnId, grant: &WriteGrant) -> bool {
+        let view = self.view;
+        let by_link = view.settable_links(id, grant).any(|(_, link)| link.pairs.iter().any(|(own, _)| *own == column));
+        let is_along = |(_, link): (_, &Link)| {
+            let sets = link.pairs.iter().any(|(_, theirs)| *theirs == column);
+            link.target == id && sets && link.cardinality == Cardinality::Many && has_link_input(view, link)
+        };
+        by_link || view.types().any(|(other, _)| view.links(other).any(is_along))
     }
 
     fn set_input(&mut self, id: TypeId, grant: &WriteGrant) {
         let (view, t) = (self.view, &self.model.types[id]);
         let name = &t.helpers;
-        line!(self, "input {name}Set {{");
+        self.begin(&format!("What is changed of a `{}`.", t.name), format_args!("input {name}Set"));
         for (column, field) in view.settable(id, grant) {
-            let kind = self.set_type(&t.columns[column]);
-            line!(self, "  {field}: {kind}");
+            let c = &t.columns[column];
+            let kind = self.set_type(c);
+            self.said(&of_column(c, field), format_args!("{field}: {kind}"));
         }
         self.link_inputs(id, grant, false);
         let words = self.set_words(name, Within::row(id), grant);
@@ -278,7 +303,7 @@ impl Printer<'_> {
         let view = self.view;
         for (_, link) in view.settable_links(id, grant) {
             let target = &self.model.types[link.target].helpers;
-            line!(self, "  {}: {target}Target", link.field);
+            self.said("The row that is linked.", format_args!("{}: {target}Target", link.field));
         }
         for (_, link) in view.links(id) {
             if link.cardinality == Cardinality::One || !has_link_input(view, link) {
@@ -286,11 +311,17 @@ impl Printer<'_> {
             }
             match &link.through {
                 None if creates => {
-                    line!(self, "  {}: [{}Create!]", link.field, self.model.types[link.target].helpers);
+                    let target = &self.model.types[link.target].helpers;
+                    self.said("Rows that are created along.", format_args!("{}: [{target}Create!]", link.field));
                 }
                 None => {}
-                Some(through) if creates => line!(self, "  {}: [{}Link!]", link.field, through.prefix),
-                Some(through) => line!(self, "  {}: {}Links", link.field, through.prefix),
+                Some(through) if creates => {
+                    self.said("Rows that are linked.", format_args!("{}: [{}Link!]", link.field, through.prefix));
+                }
+                Some(through) => {
+                    let text = "Rows that are linked, and unlinked.";
+                    self.said(text, format_args!("{}: {}Links", link.field, through.prefix));
+                }
             }
         }
     }
@@ -302,26 +333,25 @@ impl Printer<'_> {
         let Some(grant) = view.type_view(through.join).and_then(|view| view.create.as_ref()) else { return };
         let target = &self.model.types[link.target].helpers;
         let creatable = view.type_view(link.target).is_some_and(|view| view.create.is_some());
-        self.describe(Some("A row to be linked, by its key or created along, and the fields of the edge."), "");
-        line!(self, "input {}Link {{", through.prefix);
-        line!(self, "  key: {target}Key");
+        let text = "A row to be linked, by its key or created along, and the fields of the edge.";
+        self.begin(text, format_args!("input {}Link", through.prefix));
+        self.said("The key of a row that is there.", format_args!("key: {target}Key"));
         if creatable {
-            line!(self, "  create: {target}Create");
+            self.said("A row that is created along.", format_args!("create: {target}Create"));
         }
         for (field, column) in edge_input_fields(view, through, grant) {
             let join = &self.model.types[through.join];
-            let kind = self.input_type(&join.columns[column]);
-            line!(self, "  {field}: {kind}{}", if join.may_leave_out(column) { "" } else { "!" });
+            let c = &join.columns[column];
+            let kind = self.input_type(c);
+            let needed = if join.may_leave_out(column) { "" } else { "!" };
+            self.said(&of_column(c, &field), format_args!("{field}: {kind}{needed}"));
         }
         line!(self, "}}\n");
-        self.describe(
-            Some("What is linked and what is unlinked. To link what is linked sets the fields of the edge."),
-            "",
-        );
-        line!(self, "input {}Links {{", through.prefix);
-        line!(self, "  link: [{}Link!]", through.prefix);
+        let text = "What is linked and what is unlinked. To link what is linked sets the fields of the edge.";
+        self.begin(text, format_args!("input {}Links", through.prefix));
+        self.said("Rows that are linked.", format_args!("link: [{}Link!]", through.prefix));
         if view.type_view(through.join).is_some_and(|view| view.delete.is_some()) {
-            line!(self, "  unlink: [{target}Key!]");
+            self.said("The keys of rows that are unlinked.", format_args!("unlink: [{target}Key!]"));
         }
         line!(self, "}}\n");
     }
@@ -331,11 +361,9 @@ impl Printer<'_> {
         if !view.types().any(|(id, _)| grant(view, id, Action::Create).is_some()) {
             return;
         }
-        self.describe(Some("What happens to a row that is there already."), "");
-        line!(self, "enum ExistingRow {{");
+        self.begin("What happens to a row that is there already.", "enum ExistingRow");
         for (word, text) in existing_words() {
-            self.describe(Some(text), "  ");
-            line!(self, "  {word}");
+            self.said(text, word);
         }
         line!(self, "}}\n");
     }

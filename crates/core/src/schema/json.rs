@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use super::sdl::{Printer, SummaryFields, line};
+use super::sdl::{Printer, SummaryFields, arguments, by_name, line, on};
 use crate::access::Within;
 use crate::model::{Column, FieldType, ObjectType, TypeId};
 use crate::plan::{FilterWord, LINK_FILTER_WORDS, summary_functions};
@@ -35,13 +35,13 @@ impl Printer<'_> {
 
     fn object_type(&mut self, object: &ObjectType, within: Within, count: bool) {
         let (view, helpers) = (self.view, &object.helpers);
-        line!(self, "type {} {{", object.name);
+        self.begin("An object.", format_args!("type {}", object.name));
         for (column, field) in view.fields(within) {
             self.column_field(within.of, column, field);
         }
         if within.object.is_none() {
-            for (_, link) in view.links(within.of) {
-                self.link_field(link);
+            for (at, link) in view.links(within.of) {
+                self.link_field(link, view.is_present(within.of, at));
             }
         }
         line!(self, "}}\n");
@@ -52,39 +52,34 @@ impl Printer<'_> {
         }
         let is_ordered = self.is_ordered(within);
         if is_ordered {
-            line!(self, "input {helpers}Order @oneOf {{");
+            self.begin("What rows are ordered by.", format_args!("input {helpers}Order @oneOf"));
             self.order_fields(within);
             line!(self, "}}\n");
         }
         if count {
             let SummaryFields { summary, order, by, key } = self.summary_fields(within);
             if self.is_summed_up(within) {
-                line!(self, "type {helpers}Summary {{\n{summary}}}\n");
+                self.begin("What the members come to.", format_args!("type {helpers}Summary"));
+                line!(self, "{summary}}}\n");
             }
             if is_ordered {
-                line!(self, "input {helpers}SummaryBy @oneOf {{\n{by}}}\n");
-                line!(self, "input {helpers}SummaryOrder @oneOf {{\n{order}}}\n");
-                line!(self, "type {helpers}SummaryKey {{\n{key}}}\n");
+                self.summary_inputs(helpers, &by, &order);
+                self.summary_key(helpers, &key);
             }
         }
     }
 
     fn object_filter(&mut self, helpers: &str, within: Within) {
         let is_taken = |word: &str| self.view.fields(within).any(|(_, field)| field == word);
-        let words = [("and", "[", "!]"), ("or", "[", "!]"), ("not", "", "")];
-        let words: Vec<_> = words.into_iter().filter(|(word, ..)| !is_taken(word)).collect();
         let is_null = FilterWord::IsNull;
         let has_is_null = !is_taken(is_null.name());
-        line!(self, "input {helpers}Filter {{");
-        for (word, before, after) in words {
-            line!(self, "  {word}: {before}{helpers}Filter{after}");
-        }
+        self.begin("Conditions on an object; all of them must hold.", format_args!("input {helpers}Filter"));
+        self.combining_words(helpers, is_taken);
         for (column, field) in self.view.fields(within) {
             self.filter_field(&self.model.types[within.of].columns[column], field);
         }
         if has_is_null {
-            self.describe(Some("Is there no object?"), "  ");
-            line!(self, "  {}: Boolean", is_null.name());
+            self.said("Is there no object?", format_args!("{}: Boolean", is_null.name()));
         }
         line!(self, "}}\n");
     }
@@ -92,37 +87,37 @@ impl Printer<'_> {
     /// Conditions on the items of a list inside JSON.
     fn items_filter(&mut self, items: TypeId) {
         let helpers = &self.model.types[items].helpers;
-        self.describe(Some("Conditions on the items of a list."), "");
-        line!(self, "input {helpers}ListFilter {{");
+        self.begin("Conditions on the items of a list.", format_args!("input {helpers}ListFilter"));
         if self.has_filter(items) {
             for (word, _, text) in LINK_FILTER_WORDS {
-                self.describe(Some(&text.replace("row", "item")), "  ");
-                line!(self, "  {word}: {helpers}Filter");
+                self.said(&text.replace("row", "item"), format_args!("{word}: {helpers}Filter"));
             }
         }
         for word in [FilterWord::IsEmpty, FilterWord::IsNull] {
-            line!(self, "  {}: Boolean", word.name());
+            self.said(word.description(), format_args!("{}: Boolean", word.name()));
         }
         line!(self, "}}\n");
     }
 
     pub(super) fn filter_field(&mut self, column: &Column, field: &str) {
         let kind = self.kind(column);
-        match column.kind {
-            FieldType::Scalar(_) | FieldType::Enum(_) => line!(self, "  {field}: {kind}Filter"),
-            FieldType::List(_) => line!(self, "  {field}: {kind}ListFilter"),
-            FieldType::Object(object) => line!(self, "  {field}: {}Filter", self.model.objects[object].helpers),
-            FieldType::Items(items) => line!(self, "  {field}: {}ListFilter", self.model.types[items].helpers),
-        }
+        let filter = match column.kind {
+            FieldType::Scalar(_) | FieldType::Enum(_) => format!("{kind}Filter"),
+            FieldType::List(_) => format!("{kind}ListFilter"),
+            FieldType::Object(object) => format!("{}Filter", self.model.objects[object].helpers),
+            FieldType::Items(items) => format!("{}ListFilter", self.model.types[items].helpers),
+        };
+        self.said(&on(field), format_args!("{field}: {filter}"));
     }
 
     /// The arguments of a list of objects.
     pub(super) fn item_arguments(&self, column: &Column) -> String {
         let FieldType::Items(items) = column.kind else { return String::new() };
-        if !self.has_filter(items) {
-            return "(first: Int, skip: Int)".to_owned();
-        }
-        format!("(filter: {}Filter, first: Int, skip: Int)", self.model.types[items].helpers)
+        let helpers = &self.model.types[items].helpers;
+        let filter = ("Only items for which this is true.", format!("filter: {helpers}Filter"));
+        let first = ("How many items at most.", "first: Int".to_owned());
+        let skip = ("How many items to pass over.", "skip: Int".to_owned());
+        arguments(self.has_filter(items).then_some(filter).into_iter().chain([first, skip]))
     }
 
     /// Can rows be ordered by something there?
@@ -150,9 +145,12 @@ impl Printer<'_> {
         for (column, field) in self.view.fields(within) {
             match t.columns[column].kind {
                 FieldType::Object(object) if self.is_ordered(Within::object(within.of, column)) => {
-                    line!(self, "  {field}: {}Order", self.model.objects[object].helpers);
+                    let helpers = &self.model.objects[object].helpers;
+                    self.said(&by_name(field), format_args!("{field}: {helpers}Order"));
                 }
-                _ if t.columns[column].is_comparable() => line!(self, "  {field}: Direction"),
+                _ if t.columns[column].is_comparable() => {
+                    self.said(&by_name(field), format_args!("{field}: Direction"))
+                }
                 _ => {}
             }
         }

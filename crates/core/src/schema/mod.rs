@@ -3,6 +3,7 @@
 mod differences;
 mod inputs;
 mod json;
+mod reachable;
 mod sdl;
 
 use std::collections::HashSet;
@@ -17,7 +18,7 @@ use crate::access::View;
 use crate::error::{Code, Problem};
 
 pub use differences::{Difference, differences};
-pub use sdl::{DIRECTIONS, print};
+pub use sdl::{DIRECTIONS, print, to_file};
 
 /// A validated schema.
 pub type ValidSchema = Valid<Schema>;

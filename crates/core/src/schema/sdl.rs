@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::fmt::Write as _;
 
-use super::inputs;
+use super::{inputs, reachable};
 use crate::access::{View, Within};
 use crate::model::{Cardinality, Column, ColumnId, FieldType, Link, Model, TypeId};
 use crate::plan::{FilterWord, GROUP_WORDS, LINK_FILTER_WORDS, REVISION, Takes, has_revision, summary_functions};
@@ -19,7 +19,14 @@ pub const DIRECTIONS: &[(&str, &str)] = &[
     ("DESC_NULLS_LAST", "Largest first, nulls after all."),
 ];
 
-/// The SDL of a view.
+/// The SDL of a view, for whoever reads it elsewhere: tools there may not know the directive that newer specifications define.
+pub fn to_file(view: &View) -> String {
+    let one_of =
+        "\"Exactly one member of such an input is given, and is not null.\"\ndirective @oneOf on INPUT_OBJECT\n\n";
+    format!("{one_of}{}", print(view))
+}
+
+/// The SDL of a view: what can be reached from its root types.
 pub fn print(view: &View) -> String {
     let mut printer = Printer {
         view,
@@ -48,7 +55,7 @@ pub fn print(view: &View) -> String {
         }
     }
     printer.leaves();
-    printer.out
+    reachable::only(&printer.out)
 }
 
 /// The lines of the types that rows are summed up to, ordered and grouped by.
@@ -79,6 +86,59 @@ macro_rules! line {
 }
 pub(super) use line;
 
+/// What the schema says of ordering groups by what they have in common.
+const BY_KEY: &str = "By what the rows of a group have in common.";
+
+/// The words that combine conditions: what each says, and whether it takes several.
+const COMBINING_WORDS: &[(&str, &str, bool)] = &[
+    ("and", "All of these must hold.", true),
+    ("or", "At least one of these must hold.", true),
+    ("not", "This must not hold.", false),
+];
+
+/// Has a type a field of this name?
+fn is_visible_name(view: &View, id: TypeId, name: &str) -> bool {
+    view.columns(id).any(|(_, field)| field == name) || view.links(id).any(|(_, link)| link.field == name)
+}
+
+/// A description as SDL.
+pub(super) fn said(text: &str) -> String {
+    serde_json::to_string(text).expect("text is a JSON string")
+}
+
+/// The arguments of a field, each with what is said of it.
+pub(super) fn arguments<'t>(all: impl IntoIterator<Item = (&'t str, String)>) -> String {
+    let lines = all.into_iter().map(|(text, argument)| format!("    {}\n    {argument}\n", said(text)));
+    format!("(\n{}  )", lines.collect::<String>())
+}
+
+/// What is said of a condition on a field.
+pub(super) fn on(field: &str) -> String {
+    format!("Conditions on `{field}`.")
+}
+
+/// What is said of an order or a key.
+pub(super) fn by_name(field: &str) -> String {
+    format!("By `{field}`.")
+}
+
+fn sums(field: &str) -> String {
+    format!("What `{field}` comes to.")
+}
+
+fn common(field: &str) -> String {
+    format!("The `{field}` that the rows have in common.")
+}
+
+/// What is said of a column's field: what the database or the project file says, or its name in words.
+pub(super) fn of_column(column: &Column, field: &str) -> String {
+    column.description.clone().unwrap_or_else(|| {
+        let words = heck::ToSnakeCase::to_snake_case(field).replace('_', " ");
+        let mut letters = words.chars();
+        letters.next().map_or_else(String::new, |first| format!("{}{}.", first.to_uppercase(), letters.as_str()))
+    })
+}
+
 impl Printer<'_> {
     pub(super) fn describe(&mut self, text: Option<&str>, indent: &str) {
         if let Some(text) = text {
@@ -87,8 +147,20 @@ impl Printer<'_> {
         }
     }
 
+    /// A line of a definition, with what is said of it.
+    pub(super) fn said(&mut self, text: &str, line: impl std::fmt::Display) {
+        self.describe(Some(text), "  ");
+        line!(self, "  {line}");
+    }
+
+    /// The first line of a definition, with what is said of it.
+    pub(super) fn begin(&mut self, text: &str, head: impl std::fmt::Display) {
+        self.describe(Some(text), "");
+        line!(self, "{head} {{");
+    }
+
     fn query(&mut self) {
-        line!(self, "type Query {{");
+        self.begin("What can be asked.", "type Query");
         if self.view.types().next().is_none() {
             self.describe(Some("This role has been granted nothing yet."), "  ");
             line!(self, "  nothing: Boolean");
@@ -97,33 +169,36 @@ impl Printer<'_> {
             let t = &self.model.types[id];
             if self.view.keys(id).next().is_some() {
                 let text = format!("Finds one `{}` by a key.", t.name);
-                self.describe(Some(&text), "  ");
-                line!(self, "  {}(key: {}Key!): {}", t.one, t.helpers, t.name);
+                let key = arguments([("One of its keys.", format!("key: {}Key!", t.helpers))]);
+                self.said(&text, format_args!("{}{key}: {}", t.one, t.name));
             }
             let text = format!("Lists `{}` rows, page by page.", t.name);
-            self.describe(Some(&text), "  ");
             // Of several sources one may be away, while the others answer.
             let non_null = if self.model.has_several_sources() { "" } else { "!" };
-            line!(self, "  {}{}: {}Connection{non_null}", t.list, self.list_arguments(id), t.helpers);
+            let arguments = self.list_arguments(id);
+            self.said(&text, format_args!("{}{arguments}: {}{non_null}", t.list, t.page_type(&t.helpers)));
         }
         line!(self, "}}\n");
     }
 
     fn list_arguments(&self, id: TypeId) -> String {
         let name = &self.model.types[id].helpers;
-        let mut arguments = Vec::new();
+        let mut all = Vec::new();
         if self.has_filter(id) {
-            arguments.push(format!("filter: {name}Filter"));
+            all.push(("Only rows for which this is true.", format!("filter: {name}Filter")));
         }
         if self.has_order(id) {
-            arguments.push(format!("orderBy: [{name}Order!]"));
+            let text = "The first that tells two rows apart decides; the key, where none does.";
+            all.push((text, format!("orderBy: [{name}Order!]")));
         }
-        arguments.push("first: Int".to_owned());
+        all.push(("How many rows at most, from the beginning.", "first: Int".to_owned()));
         if self.model.types[id].row_key().is_some() {
-            arguments.push("after: String, last: Int, before: String".to_owned());
+            all.push(("Begin after the row of this cursor.", "after: String".to_owned()));
+            all.push(("How many rows at most, from the end.", "last: Int".to_owned()));
+            all.push(("End before the row of this cursor.", "before: String".to_owned()));
         }
-        arguments.push("skip: Int".to_owned());
-        format!("({})", arguments.join(", "))
+        all.push(("How many rows to pass over, at the beginning.", "skip: Int".to_owned()));
+        arguments(all)
     }
 
     /// A type whose view has no fields and no links has nothing to filter by; `and`, `or` and `not` are always there.
@@ -137,16 +212,19 @@ impl Printer<'_> {
 
     pub(super) fn object(&mut self, id: TypeId) {
         let t = &self.model.types[id];
-        self.describe(t.description.as_deref(), "");
-        line!(self, "type {} {{", t.name);
+        let text = t.description.clone().unwrap_or_else(|| match t.items_of {
+            None => format!("A row of `{}`.", t.list),
+            Some(_) => "An item of a list.".to_owned(),
+        });
+        self.begin(&text, format_args!("type {}", t.name));
         let mut any = false;
         for (column, field) in self.view.columns(id) {
             any = true;
             self.column_field(id, column, field);
         }
-        for (_, link) in self.view.links(id) {
+        for (at, link) in self.view.links(id) {
             any = true;
-            self.link_field(link);
+            self.link_field(link, self.view.is_present(id, at));
         }
         if has_revision(self.view, id) {
             self.describe(Some("A tag of the row's present state, for `ifUnchanged`."), "  ");
@@ -162,22 +240,27 @@ impl Printer<'_> {
 
     pub(super) fn column_field(&mut self, id: TypeId, column: ColumnId, field: &str) {
         let c = &self.model.types[id].columns[column];
-        self.describe(c.description.as_deref(), "  ");
         let kind = self.output_type(c);
         let arguments = self.item_arguments(c);
         let non_null = self.view.is_non_null(id, column);
-        line!(self, "  {field}{arguments}: {kind}{}", if non_null { "!" } else { "" });
+        self.said(&of_column(c, field), format_args!("{field}{arguments}: {kind}{}", if non_null { "!" } else { "" }));
     }
 
-    pub(super) fn link_field(&mut self, link: &Link) {
+    pub(super) fn link_field(&mut self, link: &Link, is_present: bool) {
         let target = &self.model.types[link.target];
+        let (field, name) = (&link.field, &target.name);
         match (link.cardinality, &link.through) {
-            (Cardinality::One, _) => line!(self, "  {}: {}", link.field, target.name),
+            (Cardinality::One, _) => {
+                let non_null = if is_present { "!" } else { "" };
+                self.said(&format!("The linked `{name}`."), format_args!("{field}: {name}{non_null}"));
+            }
             (Cardinality::Many, through) => {
-                let name = through.as_ref().map_or(&target.helpers, |through| &through.prefix);
+                let page = target.page_type(through.as_ref().map_or(&target.helpers, |through| &through.prefix));
                 // Another source may be away.
                 let non_null = if link.crosses { "" } else { "!" };
-                line!(self, "  {}{}: {name}Connection{non_null}", link.field, self.list_arguments(link.target));
+                let arguments = self.list_arguments(link.target);
+                let text = format!("The linked `{name}` rows, page by page.");
+                self.said(&text, format_args!("{field}{arguments}: {page}{non_null}"));
             }
         }
     }
@@ -211,15 +294,10 @@ impl Printer<'_> {
             return;
         }
         let t = &self.model.types[id];
-        line!(self, "input {}Filter {{", t.helpers);
-        for word in ["and", "or"] {
-            if !self.is_visible_name(id, word) {
-                line!(self, "  {word}: [{}Filter!]", t.helpers);
-            }
-        }
-        if !self.is_visible_name(id, "not") {
-            line!(self, "  not: {}Filter", t.helpers);
-        }
+        let text = format!("Conditions on `{}`; all of them must hold.", t.name);
+        self.begin(&text, format_args!("input {}Filter", t.helpers));
+        let view = self.view;
+        self.combining_words(&t.helpers, |word| is_visible_name(view, id, word));
         for (column, field) in self.view.columns(id) {
             self.filter_field(&t.columns[column], field);
         }
@@ -230,23 +308,26 @@ impl Printer<'_> {
             }
             let target = &self.model.types[link.target].helpers;
             let list = if link.cardinality == Cardinality::Many { "List" } else { "" };
-            line!(self, "  {}: {target}{list}Filter", link.field);
+            self.said(&on(&link.field), format_args!("{}: {target}{list}Filter", link.field));
         }
         line!(self, "}}\n");
         if t.items_of.is_some() {
             return;
         }
-        self.describe(Some("Conditions on the rows at the end of a link."), "");
-        line!(self, "input {}ListFilter {{", t.helpers);
+        self.begin("Conditions on the rows at the end of a link.", format_args!("input {}ListFilter", t.helpers));
         for (word, _, text) in LINK_FILTER_WORDS {
-            self.describe(Some(text), "  ");
-            line!(self, "  {word}: {}Filter", t.helpers);
+            self.said(text, format_args!("{word}: {}Filter", t.helpers));
         }
         line!(self, "}}\n");
     }
 
-    pub(super) fn is_visible_name(&self, id: TypeId, name: &str) -> bool {
-        self.view.columns(id).any(|(_, field)| field == name) || self.view.links(id).any(|(_, link)| link.field == name)
+    /// The words that combine conditions, but for those that a field has as its name.
+    pub(super) fn combining_words(&mut self, helpers: &str, is_taken: impl Fn(&str) -> bool) {
+        let words: Vec<_> = COMBINING_WORDS.iter().filter(|(word, ..)| !is_taken(word)).collect();
+        for (word, text, is_list) in words {
+            let (before, after) = if *is_list { ("[", "!]") } else { ("", "") };
+            self.said(text, format_args!("{word}: {before}{helpers}Filter{after}"));
+        }
     }
 
     fn order(&mut self, id: TypeId) {
@@ -254,11 +335,13 @@ impl Printer<'_> {
             return;
         }
         let t = &self.model.types[id];
-        line!(self, "input {}Order @oneOf {{", t.helpers);
+        let text = format!("What `{}` rows are ordered by.", t.name);
+        self.begin(&text, format_args!("input {}Order @oneOf", t.helpers));
         self.order_fields(Within::row(id));
         for (_, link) in self.view.links(id) {
             if link.cardinality == Cardinality::One && !link.crosses && self.has_order(link.target) {
-                line!(self, "  {}: {}Order", link.field, self.model.types[link.target].helpers);
+                let helpers = &self.model.types[link.target].helpers;
+                self.said(&by_name(&link.field), format_args!("{}: {helpers}Order", link.field));
             }
         }
         line!(self, "}}\n");
@@ -269,58 +352,68 @@ impl Printer<'_> {
         if self.view.keys(id).next().is_none() {
             return;
         }
-        let mut composites = String::new();
-        line!(self, "input {}Key @oneOf {{", t.helpers);
+        let mut composites = Vec::new();
+        let text = format!("One of the keys of a `{}`.", t.name);
+        self.begin(&text, format_args!("input {}Key @oneOf", t.helpers));
         for key in self.view.keys(id) {
             if let [column] = key.columns.as_slice() {
                 let kind = self.kind(&t.columns[*column]);
-                line!(self, "  {}: {kind}", key.member);
+                self.said(&by_name(&key.member), format_args!("{}: {kind}", key.member));
                 continue;
             }
             let name = crate::plan::composite_key_type(&t.helpers, &key.member);
-            line!(self, "  {}: {name}", key.member);
-            composites.push_str(&format!("input {name} {{\n"));
-            for column in &key.columns {
-                let c = &t.columns[*column];
-                let field = c.field.as_deref().expect("a visible key has visible columns");
-                composites.push_str(&format!("  {field}: {}!\n", self.model.kind_name(c.kind)));
-            }
-            composites.push_str("}\n\n");
+            self.said("By all of these together.", format_args!("{}: {name}", key.member));
+            composites.push((name, &key.columns));
         }
         line!(self, "}}\n");
-        self.out.push_str(&composites);
+        for (name, columns) in composites {
+            self.begin(&format!("A key of `{}` that is made of several fields.", t.name), format_args!("input {name}"));
+            for column in columns {
+                let c = &t.columns[*column];
+                let field = c.field.as_deref().expect("a visible key has visible columns");
+                self.said(&of_column(c, field), format_args!("{field}: {}!", self.model.kind_name(c.kind)));
+            }
+            line!(self, "}}\n");
+        }
     }
 
     fn connection(&mut self, id: TypeId) {
         let t = &self.model.types[id];
         let pages = t.row_key().is_some();
-        line!(self, "type {}Connection {{", t.helpers);
+        self.begin(&format!("A page of `{}` rows.", t.name), format_args!("type {}", t.page_type(&t.helpers)));
         self.connection_fields(id, if pages { Some(&t.helpers) } else { None }, &t.name);
         line!(self, "}}\n");
         if pages {
-            line!(self, "type {}Edge {{\n  cursor: String!\n  node: {}!\n}}\n", t.helpers, t.name);
+            self.begin("A row's place in a list.", format_args!("type {}Edge", t.helpers));
+            self.edge_fields(&t.name);
+            line!(self, "}}\n");
         }
+    }
+
+    fn edge_fields(&mut self, node: &str) {
+        self.said("The row's place, for `after` and `before`.", "cursor: String!");
+        self.said("The row.", format_args!("node: {node}!"));
     }
 
     fn connection_fields(&mut self, id: TypeId, edge: Option<&str>, node: &str) {
         if let Some(edge) = edge {
-            line!(self, "  edges: [{edge}Edge!]!");
+            self.said("The rows, each with its place in the list.", format_args!("edges: [{edge}Edge!]!"));
         }
-        line!(self, "  nodes: [{node}!]!");
-        line!(self, "  pageInfo: PageInfo!");
+        self.said("The rows.", format_args!("nodes: [{node}!]!"));
+        self.said("Where the page lies in the list.", "pageInfo: PageInfo!");
         if self.view.type_view(id).is_some_and(|view| view.count) {
-            self.describe(Some("How many there are on all pages. Counted only where it is asked for."), "  ");
-            line!(self, "  totalCount: Int!");
+            self.said("How many there are on all pages. Counted only where it is asked for.", "totalCount: Int!");
             let name = &self.model.types[id].helpers;
-            self.describe(Some("All rows summed up, on all pages."), "  ");
-            line!(self, "  summary: {name}Summary!");
+            self.said("All rows summed up, on all pages.", format_args!("summary: {name}Summary!"));
             if self.has_order(id) {
-                self.describe(Some("The rows of all pages, summed up by group."), "  ");
-                line!(
-                    self,
-                    "  groups(by: [{name}SummaryBy!]!, orderBy: [{name}SummaryOrder!], first: Int, skip: Int): \
-                     [{name}SummaryGroup!]!"
-                );
+                let all = arguments([
+                    ("What the rows of a group have in common.", format!("by: [{name}SummaryBy!]!")),
+                    ("The order of the groups.", format!("orderBy: [{name}SummaryOrder!]")),
+                    ("How many groups at most.", "first: Int".to_owned()),
+                    ("How many groups to pass over.", "skip: Int".to_owned()),
+                ]);
+                let field = format!("groups{all}: [{name}SummaryGroup!]!");
+                self.said("The rows of all pages, summed up by group.", field);
             }
         }
     }
@@ -331,20 +424,40 @@ impl Printer<'_> {
             return;
         }
         let t = &self.model.types[id];
-        line!(self, "type {}Summary {{", t.helpers);
-        self.describe(Some("How many rows there are."), "  ");
-        line!(self, "  count: Int!");
+        self.begin(&format!("`{}` rows summed up.", t.name), format_args!("type {}Summary", t.helpers));
+        self.said("How many rows there are.", "count: Int!");
         let SummaryFields { summary, order, by, key } = self.summary_fields(Within::row(id));
         self.out.push_str(&summary);
         line!(self, "}}\n");
         if !self.has_order(id) {
             return;
         }
-        line!(self, "input {}SummaryBy @oneOf {{\n{by}}}\n", t.helpers);
-        line!(self, "input {}SummaryOrder @oneOf {{\n  count: Direction\n{order}}}\n", t.helpers);
-        self.describe(Some("What the rows of a group have in common; null for what they are not grouped by."), "");
-        line!(self, "type {}SummaryKey {{\n{key}}}\n", t.helpers);
-        line!(self, "type {0}SummaryGroup {{\n  key: {0}SummaryKey!\n  summary: {0}Summary!\n}}\n", t.helpers);
+        let helpers = &t.helpers;
+        self.summary_inputs(
+            helpers,
+            &by,
+            &format!("  {}\n  count: Direction\n{order}", said("By how many rows there are.")),
+        );
+        self.summary_key(helpers, &key);
+        self.begin("Rows that have something in common.", format_args!("type {helpers}SummaryGroup"));
+        self.said("What they have in common.", format_args!("key: {helpers}SummaryKey!"));
+        self.said("What they come to.", format_args!("summary: {helpers}Summary!"));
+        line!(self, "}}\n");
+    }
+
+    /// What rows are grouped and ordered by.
+    pub(super) fn summary_inputs(&mut self, helpers: &str, by: &str, order: &str) {
+        self.begin("What the rows of a group have in common.", format_args!("input {helpers}SummaryBy @oneOf"));
+        line!(self, "{by}}}\n");
+        self.begin("What groups are ordered by.", format_args!("input {helpers}SummaryOrder @oneOf"));
+        line!(self, "{order}}}\n");
+    }
+
+    /// What the rows of a group have in common.
+    pub(super) fn summary_key(&mut self, helpers: &str, key: &str) {
+        let text = "What the rows of a group have in common; null for what they are not grouped by.";
+        self.begin(text, format_args!("type {helpers}SummaryKey"));
+        line!(self, "{key}}}\n");
     }
 
     /// What the fields of a row, or the members of an object inside its JSON, are summed up to, grouped and ordered by.
@@ -352,6 +465,9 @@ impl Printer<'_> {
         let t = &self.model.types[within.of];
         let mut fields = SummaryFields::default();
         let SummaryFields { summary, order, by, key } = &mut fields;
+        let push = |out: &mut String, text: &str, line: String| {
+            out.push_str(&format!("  {}\n  {line}\n", said(text)));
+        };
         for (column, field) in self.view.fields(within) {
             let name = t.summary_field(field);
             let c = &t.columns[column];
@@ -360,27 +476,28 @@ impl Printer<'_> {
                 FieldType::Object(object) => {
                     let (inner, helpers) = (Within::object(within.of, column), &self.model.objects[object].helpers);
                     if self.is_summed_up(inner) {
-                        summary.push_str(&format!("  {name}: {helpers}Summary!\n"));
+                        push(summary, &sums(&name), format!("{name}: {helpers}Summary!"));
                     }
                     if self.is_ordered(inner) {
-                        order.push_str(&format!("  {name}: {helpers}SummaryOrder\n"));
-                        by.push_str(&format!("  {name}: {helpers}SummaryBy\n"));
-                        key.push_str(&format!("  {name}: {helpers}SummaryKey!\n"));
+                        push(order, &by_name(&name), format!("{name}: {helpers}SummaryOrder"));
+                        push(by, &by_name(&name), format!("{name}: {helpers}SummaryBy"));
+                        push(key, &common(&name), format!("{name}: {helpers}SummaryKey!"));
                     }
                     continue;
                 }
                 FieldType::Scalar(scalar) if !summary_functions(scalar).is_empty() => {
                     self.scalars.insert(scalar);
                     self.summaries.insert(scalar);
-                    summary.push_str(&format!("  {name}: {}Summary!\n", scalar.name()));
-                    order.push_str(&format!("  {name}: {}SummaryOrder\n", scalar.name()));
+                    push(summary, &sums(&name), format!("{name}: {}Summary!", scalar.name()));
+                    push(order, &by_name(&name), format!("{name}: {}SummaryOrder", scalar.name()));
                 }
-                _ if c.is_comparable() => order.push_str(&format!("  {name}: KeySummaryOrder\n")),
+                _ if c.is_comparable() => push(order, &by_name(&name), format!("{name}: KeySummaryOrder")),
                 _ => {}
             }
             if c.is_comparable() {
-                by.push_str(&format!("  {name}: {}\n", if is_date { "DateGrouping" } else { "Grouping" }));
-                key.push_str(&format!("  {name}: {}\n", self.kind(c)));
+                let grouping = if is_date { "DateGrouping" } else { "Grouping" };
+                push(by, &by_name(&name), format!("{name}: {grouping}"));
+                push(key, &common(&name), format!("{name}: {}", self.kind(c)));
             }
         }
         fields
@@ -392,37 +509,35 @@ impl Printer<'_> {
         let target = &self.model.types[link.target];
         let join = &self.model.types[through.join];
         let pages = target.row_key().is_some();
-        line!(self, "type {}Connection {{", through.prefix);
+        let text = format!("A page of linked `{}` rows.", target.name);
+        self.begin(&text, format_args!("type {}", target.page_type(&through.prefix)));
         self.connection_fields(link.target, pages.then_some(through.prefix.as_str()), &target.name);
         line!(self, "}}\n");
         if !pages {
             return;
         }
-        line!(self, "type {}Edge {{", through.prefix);
-        line!(self, "  cursor: String!");
-        line!(self, "  node: {}!", target.name);
+        self.begin("A linked row, and what is said of the link.", format_args!("type {}Edge", through.prefix));
+        self.edge_fields(&target.name);
         for (_, name, column) in crate::plan::edge_fields(self.view, through) {
             let c = &join.columns[column];
-            self.describe(c.description.as_deref(), "  ");
             let kind = self.output_type(c);
             let non_null = self.view.is_non_null(through.join, column);
-            line!(self, "  {name}: {kind}{}", if non_null { "!" } else { "" });
+            self.said(&of_column(c, &name), format_args!("{name}: {kind}{}", if non_null { "!" } else { "" }));
         }
         line!(self, "}}\n");
     }
 
     fn leaves(&mut self) {
         self.existing_row();
-        line!(self, "type PageInfo {{");
-        self.describe(Some("Are there rows after this page?"), "  ");
-        line!(self, "  hasNextPage: Boolean!");
-        self.describe(Some("Was this page reached from rows before it?"), "  ");
-        line!(self, "  hasPreviousPage: Boolean!\n  startCursor: String\n  endCursor: String\n}}\n");
-        self.describe(Some("The direction of an order."), "");
-        line!(self, "enum Direction {{");
+        self.begin("Where a page lies in its list.", "type PageInfo");
+        self.said("Are there rows after this page?", "hasNextPage: Boolean!");
+        self.said("Was this page reached from rows before it?", "hasPreviousPage: Boolean!");
+        self.said("The place of the first row, for `before`.", "startCursor: String");
+        self.said("The place of the last row, for `after`.", "endCursor: String");
+        line!(self, "}}\n");
+        self.begin("The direction of an order.", "enum Direction");
         for (word, text) in DIRECTIONS {
-            self.describe(Some(text), "  ");
-            line!(self, "  {word}");
+            self.said(text, word);
         }
         line!(self, "}}\n");
         self.groupings();
@@ -443,15 +558,12 @@ impl Printer<'_> {
         }
         for id in std::mem::take(&mut self.enums) {
             let e = &self.model.enums[id];
-            line!(self, "enum {} {{", e.name);
+            self.begin("One of the values that the database allows.", format_args!("enum {}", e.name));
             for (name, text) in &e.values {
-                if !name.eq_ignore_ascii_case(text) {
-                    self.describe(Some(&format!("Stored as `{text}`.")), "  ");
-                }
-                line!(self, "  {name}");
+                self.said(&format!("Stored as `{text}`."), name);
             }
             line!(self, "}}\n");
-            line!(self, "input {}Filter {{", e.name);
+            self.begin(&format!("Conditions on a `{}`.", e.name), format_args!("input {}Filter", e.name));
             self.filter_words(&e.name, FilterWord::is_of_enums);
         }
     }
@@ -461,52 +573,54 @@ impl Printer<'_> {
             return;
         }
         for (name, words) in [("Grouping", &GROUP_WORDS[..1]), ("DateGrouping", GROUP_WORDS)] {
-            line!(self, "enum {name} {{");
+            self.begin("By what of a value rows are grouped.", format_args!("enum {name}"));
             for (word, _, text) in words {
-                self.describe(Some(text), "  ");
-                line!(self, "  {word}");
+                self.said(text, word);
             }
             line!(self, "}}\n");
         }
-        line!(self, "input KeySummaryOrder @oneOf {{\n  key: Direction\n}}\n");
+        self.begin("What groups are ordered by.", "input KeySummaryOrder @oneOf");
+        self.said(BY_KEY, "key: Direction");
+        line!(self, "}}\n");
     }
 
     fn scalar_summary(&mut self, scalar: Scalar) {
         let functions = summary_functions(scalar);
-        line!(self, "type {}Summary {{", scalar.name());
-        for (word, _, result) in &functions {
+        let name = scalar.name();
+        self.begin(&format!("What values of `{name}` come to."), format_args!("type {name}Summary"));
+        for (word, function, result) in &functions {
             self.scalars.insert(*result);
-            line!(self, "  {word}: {}", result.name());
+            self.said(function.description(), format_args!("{word}: {}", result.name()));
         }
         line!(self, "}}\n");
-        line!(self, "input {}SummaryOrder @oneOf {{\n  key: Direction", scalar.name());
+        self.begin("What groups are ordered by.", format_args!("input {name}SummaryOrder @oneOf"));
+        self.said(BY_KEY, "key: Direction");
         for (word, _, _) in &functions {
-            line!(self, "  {word}: Direction");
+            self.said(&by_name(word), format_args!("{word}: Direction"));
         }
         line!(self, "}}\n");
     }
 
     fn list_filter(&mut self, scalar: Scalar) {
         let name = scalar.name();
-        line!(self, "input {name}ListFilter {{");
+        self.begin(&format!("Conditions on a list of `{name}`."), format_args!("input {name}ListFilter"));
         self.filter_words(name, FilterWord::is_of_lists);
     }
 
     fn leaf_filter(&mut self, scalar: Scalar) {
-        line!(self, "input {}Filter {{", scalar.name());
+        self.begin(&format!("Conditions on a `{}`.", scalar.name()), format_args!("input {}Filter", scalar.name()));
         self.filter_words(scalar.name(), |word| word.is_of(scalar));
     }
 
     /// The words of a filter on fields of a type, and the end of its input.
     fn filter_words(&mut self, name: &str, is_known: impl Fn(FilterWord) -> bool) {
         for word in FilterWord::all().filter(|word| is_known(*word)) {
-            self.describe(word.description(), "  ");
             let value = match word.takes() {
                 Takes::Value => name.to_owned(),
                 Takes::Values => format!("[{name}!]"),
                 Takes::Boolean => "Boolean".to_owned(),
             };
-            line!(self, "  {}: {value}", word.name());
+            self.said(word.description(), format_args!("{}: {value}", word.name()));
         }
         line!(self, "}}\n");
     }

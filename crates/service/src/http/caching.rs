@@ -9,17 +9,16 @@ use base64::Engine as _;
 use base64::prelude::BASE64_URL_SAFE_NO_PAD;
 use ring::digest;
 
-use super::negotiation::MediaType;
 use crate::principal::Principal;
 
 /// Bytes of a digest that a tag has.
 const TAG_BYTES: usize = 16;
 
 /// The tag of an answer: of who is told it, as what, and of what it says. It is weak, since the answer may be packed in several ways.
-fn tag(principal: &Principal, media: MediaType, body: &[u8]) -> EntityTag {
+fn tag(principal: &Principal, media: &HeaderValue, body: &[u8]) -> EntityTag {
     let claims = serde_json::to_vec(principal.claims.as_ref()).unwrap_or_default();
     let mut context = digest::Context::new(&digest::SHA256);
-    for part in [principal.role.as_bytes(), &claims, media.content_type().as_bytes(), body] {
+    for part in [principal.role.as_bytes(), &claims, media.as_bytes(), body] {
         context.update(&(part.len() as u64).to_be_bytes());
         context.update(part);
     }
@@ -27,7 +26,12 @@ fn tag(principal: &Principal, media: MediaType, body: &[u8]) -> EntityTag {
 }
 
 /// The answer with its tag; without its body for who has it already.
-pub(super) fn respond(request: &HttpRequest, principal: &Principal, media: MediaType, body: Vec<u8>) -> HttpResponse {
+pub(super) fn respond(
+    request: &HttpRequest,
+    principal: &Principal,
+    media: &HeaderValue,
+    body: Vec<u8>,
+) -> HttpResponse {
     let tag = tag(principal, media, &body);
     let with = |mut response: HttpResponseBuilder| {
         response
@@ -40,7 +44,7 @@ pub(super) fn respond(request: &HttpRequest, principal: &Principal, media: Media
     if has_it(request, &tag) {
         return with(HttpResponse::NotModified()).finish();
     }
-    with(HttpResponse::Ok()).insert_header((CONTENT_TYPE, media.content_type())).body(body)
+    with(HttpResponse::Ok()).insert_header((CONTENT_TYPE, media.clone())).body(body)
 }
 
 fn has_it(request: &HttpRequest, tag: &EntityTag) -> bool {

@@ -123,7 +123,7 @@ async fn get(request: HttpRequest, shared: web::Data<Shared>) -> HttpResponse {
             };
             let result = asked(&request, &served, &principal, ask, (start, None)).await;
             match result.code {
-                None => caching::respond(&request, &principal, media, result.body),
+                None => caching::respond(&request, &principal, &media.content_type(), result.body),
                 Some(_) => respond_with(media, result),
             }
         }

@@ -3,17 +3,18 @@
 use std::time::{Duration, Instant};
 
 use actix_web::http::StatusCode;
-use actix_web::http::header::{CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE};
+use actix_web::http::header::{CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse, Route, guard, web};
 use futures_util::future::join_all;
 use puente_core::error::{Code, Problem};
 use puente_run::Source;
 use tokio::sync::Mutex;
 
-use super::Shared;
 use super::negotiation::MediaType;
-use crate::api::Api;
+use super::{Shared, caching};
+use crate::api::{Api, AskResult};
 use crate::console;
+use crate::principal::no_such_role;
 
 /// The pages of the console beside the first: each can be opened by its address.
 const CONSOLE_PAGES: &str = "/{page:survey|model|access|ask}";
@@ -24,6 +25,7 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
         .route("/health/ready", read().to(ready))
         .route("/health/ready/{source}", read().to(source_ready))
         .route("/metrics", read().to(metrics))
+        .route("/schema.graphql", read().to(schema))
         .route("/", read().to(page))
         .route(CONSOLE_PAGES, read().to(page))
         .route("/assets/{asset}", read().to(asset))
@@ -125,6 +127,44 @@ async fn metrics(request: HttpRequest, shared: web::Data<Shared>) -> HttpRespons
     HttpResponse::Ok()
         .insert_header((CONTENT_TYPE, "application/openmetrics-text; version=1.0.0; charset=utf-8"))
         .body(served.api.metrics().to_text())
+}
+
+/// As whom a schema is read.
+#[derive(Debug, serde::Deserialize)]
+struct ReadAs {
+    #[serde(rename = "as")]
+    role: Option<String>,
+}
+
+/// The schema of whoever asks, as SDL; that of another of its roles, and for the owner of any, with `?as=`.
+async fn schema(request: HttpRequest, shared: web::Data<Shared>, asked: web::Query<ReadAs>) -> HttpResponse {
+    let served = shared.served();
+    let caller = match shared.caller(&served, &request).await {
+        Ok(caller) => caller,
+        Err(unidentified) => return unidentified.respond(MediaType::GraphqlResponse),
+    };
+    let role = asked.into_inner().role.map(serde_json::Value::from);
+    let principal = match caller.asking_as(role.as_ref(), &|role| served.api.has_role(role)) {
+        Ok(principal) if served.api.has_role(&principal.role) => principal,
+        Ok(principal) => return refused(&no_such_role(&principal.role)),
+        Err(problem) => return refused(&problem),
+    };
+    let api = std::sync::Arc::clone(&served.api);
+    let deadline = Instant::now() + Duration::from_millis(api.limits().time_ms);
+    let role = principal.role.clone();
+    match served.api.in_turn(caller.party(), deadline, move || api.sdl_file(&role)).await {
+        Ok((sdl, _)) => {
+            let text = HeaderValue::from_static("text/plain; charset=utf-8");
+            caching::respond(&request, &principal, &text, sdl.unwrap_or_default().into_bytes())
+        }
+        Err(problem) => refused(&problem),
+    }
+}
+
+fn refused(problem: &Problem) -> HttpResponse {
+    let status = StatusCode::from_u16(problem.code.status()).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+    let body = AskResult::refused(std::slice::from_ref(problem)).body;
+    HttpResponse::build(status).insert_header((CONTENT_TYPE, MediaType::GraphqlResponse.content_type())).body(body)
 }
 
 async fn page() -> HttpResponse {

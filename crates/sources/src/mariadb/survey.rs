@@ -293,7 +293,8 @@ fn add_foreign_keys(tables: &mut [Table], rows: &[Row]) {
         if last.as_ref() != Some(&identity) {
             let on_delete = Some(words(row, 5)).filter(|rule| rule != "NO ACTION" && rule != "RESTRICT");
             let (columns, references) = (Vec::new(), Vec::new());
-            table.foreign_keys.push(ForeignKey { columns, table: target, references, on_delete });
+            // Engines that do not keep them do not have them.
+            table.foreign_keys.push(ForeignKey { columns, table: target, references, on_delete, enforced: true });
             last = Some(identity);
         }
         if let Some(key) = table.foreign_keys.last_mut() {

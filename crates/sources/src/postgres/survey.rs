@@ -70,7 +70,8 @@ select c.conrelid, c.contype::text, c.confrelid, c.confdeltype::text,
     join pg_attribute a on a.attrelid = c.conrelid and a.attnum = k.n order by k.o),
   array(select a.attname::text from unnest(c.confkey) with ordinality as k(n, o)
     join pg_attribute a on a.attrelid = c.confrelid and a.attnum = k.n order by k.o),
-  case when c.contype = 'c' then pg_get_constraintdef(c.oid) end
+  case when c.contype = 'c' and c.convalidated then pg_get_constraintdef(c.oid) end,
+  c.convalidated and not coalesce((select t.relrowsecurity from pg_class t where t.oid = c.confrelid), false)
 from pg_constraint c where c.conrelid = any($1) and c.contype in ('p', 'f', 'c') order by c.conrelid, c.conname";
 
 /// Complete indexes over plain columns; whether they make a key, and their key columns in order.
@@ -314,7 +315,8 @@ impl Reading<'_> {
                 };
                 if let Some(target) = target {
                     let on_delete = on_delete.map(str::to_owned);
-                    table.foreign_keys.push(ForeignKey { columns, table: target, references, on_delete });
+                    let enforced = row.get(7);
+                    table.foreign_keys.push(ForeignKey { columns, table: target, references, on_delete, enforced });
                 }
             }
             "c" => {

@@ -298,6 +298,8 @@ fn foreign_keys(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Fo
                 table: row.get(1)?,
                 references: Vec::new(),
                 on_delete: Some(on_delete).filter(|action| action != "NO ACTION"),
+                // Each connection says for itself whether it keeps them.
+                enforced: false,
             };
             found.push((id, key));
         }

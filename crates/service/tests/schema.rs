@@ -1,0 +1,193 @@
+//! What a role's schema says to whoever reads it, and what it promises.
+
+use apollo_compiler::ast::{Definition, Document};
+use puente_core::catalog::Engine;
+use puente_testkit::project::{OWNER_KEY, TestProject};
+use rstest::rstest;
+
+/// Everything in a schema that nothing is said of.
+fn undescribed(sdl: &str) -> Vec<String> {
+    let document = Document::parse(sdl, "schema.graphql").expect("SDL");
+    let mut missing = Vec::new();
+    let mut look = |name: String, text: &Option<apollo_compiler::Node<str>>| {
+        if text.as_ref().is_none_or(|text| text.trim().is_empty()) {
+            missing.push(name);
+        }
+    };
+    for definition in &document.definitions {
+        let name = definition.name().map(ToString::to_string).unwrap_or_default();
+        match definition {
+            Definition::ObjectTypeDefinition(object) => {
+                look(name.clone(), &object.description);
+                for field in &object.fields {
+                    look(format!("{name}.{}", field.name), &field.description);
+                    for argument in &field.arguments {
+                        look(format!("{name}.{}({})", field.name, argument.name), &argument.description);
+                    }
+                }
+            }
+            Definition::InputObjectTypeDefinition(object) => {
+                look(name.clone(), &object.description);
+                object.fields.iter().for_each(|field| look(format!("{name}.{}", field.name), &field.description));
+            }
+            Definition::EnumTypeDefinition(all) => {
+                look(name.clone(), &all.description);
+                all.values.iter().for_each(|value| look(format!("{name}.{}", value.value), &value.description));
+            }
+            Definition::ScalarTypeDefinition(scalar) => look(name, &scalar.description),
+            Definition::InterfaceTypeDefinition(object) => {
+                look(name.clone(), &object.description);
+                object.fields.iter().for_each(|field| look(format!("{name}.{}", field.name), &field.description));
+            }
+            Definition::DirectiveDefinition(directive) => look(name, &directive.description),
+            other => panic!("{other} is none of what schemas have"),
+        }
+    }
+    missing
+}
+
+#[test]
+fn everything_in_it_is_described_and_led_to() {
+    let project = TestProject::demo();
+    let service = project.serve();
+    let roles: Vec<String> = service.api.role_names().map(str::to_owned).chain(["owner".to_owned()]).collect();
+    assert!(roles.len() > 3, "{roles:?}");
+    for role in roles {
+        let sdl = service.api.sdl(&role).expect("the role is there");
+        assert_eq!(undescribed(&sdl), Vec::<String>::new(), "{role}");
+        let document = Document::parse(&sdl, "schema.graphql").expect("SDL");
+        let names = document.definitions.iter().filter_map(Definition::name);
+        for name in names.filter(|name| !matches!(name.as_str(), "Query" | "Mutation" | "oneOf")) {
+            let is_used = |c: char| !c.is_ascii_alphanumeric() && c != '_';
+            let uses = sdl.split(is_used).filter(|word| *word == name.as_str()).count();
+            assert!(uses > 1, "nothing leads to {name} in the schema of {role}");
+            assert!(!name.starts_with('_'), "{name}");
+        }
+    }
+    let sdl = service.api.sdl("owner").unwrap();
+    assert!(sdl.contains("type IncidentLogRows {") && !sdl.contains("IncidentLogConnection"), "rows without a key");
+}
+
+#[test]
+fn a_role_reads_its_own_over_http_and_the_owner_that_of_any() {
+    let project = TestProject::demo();
+    let service = project.serve();
+    let authorization = format!("Bearer {OWNER_KEY}");
+    let get = |path: &str, key: Option<&str>| {
+        let headers: Vec<(&str, &str)> = key.map(|key| ("Authorization", key)).into_iter().collect();
+        service.send("GET", path, &headers, b"")
+    };
+    let visitors = get("/schema.graphql", None);
+    assert_eq!((visitors.status, visitors.header("content-type")), (200, Some("text/plain; charset=utf-8")));
+    assert!(visitors.text().starts_with("\"Exactly one member"), "directives that tools may not know are defined");
+    let owners = get("/schema.graphql", Some(&authorization));
+    assert!(owners.body.len() > 3 * visitors.body.len());
+    assert_eq!(get("/schema.graphql?as=visitor", Some(&authorization)).text(), visitors.text());
+    assert_eq!(get("/schema.graphql?as=owner", None).status, 403);
+    assert_eq!(get("/schema.graphql?as=nobody", Some(&authorization)).status, 403);
+    assert_eq!(get("/schema.graphql", Some("Bearer wrong")).status, 401);
+    let tag = owners.header("etag").expect("a tag");
+    let again =
+        service.send("GET", "/schema.graphql", &[("Authorization", &authorization), ("If-None-Match", tag)], b"");
+    assert_eq!((again.status, again.body.len()), (304, 0));
+}
+
+const TABLES: &str = "
+create table huts (id integer primary key, name varchar(40) not null);
+insert into huts values (1, 'Low'), (2, 'High');
+create table bookings (
+  id integer primary key, hut_id integer not null, guide_id integer,
+  constraint of_hut foreign key (hut_id) references huts (id), constraint of_guide foreign key (guide_id) references huts (id)
+);
+insert into bookings values (1, 1, null), (2, 2, 1);
+create table nights (
+  booking_id integer not null, night integer not null, beds integer not null,
+  primary key (booking_id, night), constraint of_booking foreign key (booking_id) references bookings (id)
+);
+";
+
+const GRANTS: &str = "
+[role.all.Booking.read]
+fields = [\"id\", \"hut\", \"guide\"]
+[role.all.Hut.read]
+fields = [\"id\", \"name\"]
+[role.some.Booking.read]
+fields = [\"id\", \"hut\"]
+[role.some.Hut.read]
+fields = [\"id\", \"name\"]
+rows = \"row.name == 'Low'\"
+[role.writer.Night]
+create = { fields = [\"bookingId\", \"night\", \"beds\"] }
+read = { fields = [\"bookingId\", \"night\", \"beds\"] }
+";
+
+#[rstest]
+fn a_link_that_must_be_there_is_non_null_where_the_engine_keeps_it_and_no_rule_hides_it(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+) {
+    let (_database, _project, service) = TestProject::served(engine, TABLES, GRANTS);
+    let bookings = |role: &str| {
+        let sdl = service.api.sdl(role).unwrap();
+        let start = sdl.find("type Booking {").expect("the type");
+        sdl[start..start + sdl[start..].find("\n}").unwrap()].to_owned()
+    };
+    // SQLite keeps foreign keys only on connections that ask for it.
+    let is_kept = engine != Engine::Sqlite;
+    for role in ["owner", "all"] {
+        assert_eq!(bookings(role).contains("  hut: Hut!"), is_kept, "{role}: {}", bookings(role));
+        assert!(bookings(role).contains("  guide: Hut\n"), "{role}: {}", bookings(role));
+    }
+    assert!(bookings("some").contains("  hut: Hut\n"), "{}", bookings("some"));
+    let seen = service.post(&serde_json::json!({
+        "query": "{ bookings { nodes { id hut { name } } } }", "extensions": { "as": "some" },
+    }));
+    let expected = serde_json::json!({ "data": { "bookings": { "nodes": [
+        { "id": 1, "hut": { "name": "Low" } }, { "id": 2, "hut": null },
+    ] } } });
+    assert_eq!(seen.json(), expected);
+    let sdl = service.api.sdl("writer").unwrap();
+    for needed in ["bookingId: Int!", "night: Int!", "beds: Int!"] {
+        let start = sdl.find("input NightCreate {").expect("the input");
+        assert!(sdl[start..].contains(needed), "{needed} of {}", &sdl[start..start + 300]);
+    }
+}
+
+#[rstest]
+fn a_row_that_a_foreign_key_promises_and_that_is_not_there_is_an_error_where_it_is_missed(
+    #[values(Engine::Postgres, Engine::Mariadb)] engine: Engine,
+) {
+    let (database, _project, service) = TestProject::served(engine, TABLES, "");
+    database.execute(match engine {
+        Engine::Postgres => "alter table bookings disable trigger all; update bookings set hut_id = 99 where id = 2",
+        _ => "set foreign_key_checks = 0; update bookings set hut_id = 99 where id = 2",
+    });
+    let response = service.ask("{ booking(key: { id: 2 }) { id hut { name } } bookings { totalCount } }");
+    let answer = response.json();
+    assert_eq!(answer["data"], serde_json::json!({ "booking": null, "bookings": { "totalCount": 2 } }));
+    let error = &answer["errors"][0];
+    assert_eq!(error["extensions"]["code"], "VALUE_UNFIT");
+    assert_eq!(error["path"], serde_json::json!(["booking", "hut"]));
+    let text = error["message"].as_str().unwrap();
+    assert!(text.contains("`Booking.hut`") && text.contains("`nullable`"), "{text}");
+}
+
+#[test]
+fn an_enum_that_the_database_has_once_is_one_and_never_null_where_the_column_is_not() {
+    let sql = "create type trip_status as enum ('open', 'closed');
+        create table trips (id integer primary key, status trip_status not null, before trip_status);
+        create table plans (id integer primary key, status trip_status not null, kind text not null check (kind in ('a', 'b')));
+        insert into trips values (1, 'open', null); insert into plans values (1, 'closed', 'a')";
+    let (_database, _project, service) = TestProject::served(Engine::Postgres, sql, "");
+    let sdl = service.api.sdl("owner").unwrap();
+    assert_eq!(sdl.matches("\nenum TripStatus {").count(), 1);
+    let status = sdl.matches("  status: TripStatus!").count();
+    assert!(status >= 2 && sdl.contains("  before: TripStatus\n") && sdl.contains("  kind: PlanKind!\n"), "{sdl}");
+    let answer = service.data("{ trips { nodes { status before } } plans { nodes { status kind } } }");
+    assert_eq!(
+        answer,
+        serde_json::json!({
+            "trips": { "nodes": [{ "status": "OPEN", "before": null }] },
+            "plans": { "nodes": [{ "status": "CLOSED", "kind": "A" }] },
+        })
+    );
+}
