@@ -191,3 +191,88 @@ fn an_enum_that_the_database_has_once_is_one_and_never_null_where_the_column_is_
         })
     );
 }
+
+const NAMED: &str = "
+[[type]]
+table = \"huts\"
+name = \"Lodge\"
+[type.links]
+\"bookings.hut_id\" = { name = \"stays\", description = \"Who slept here.\" }
+\"bookings.guide_id\" = { hidden = true }
+
+[[type]]
+table = \"bookings\"
+deprecated = \"Nights are booked.\"
+[type.fields]
+guide_id = { deprecated = \"Ask for `guide`.\" }
+[type.links]
+guide_id = { deprecated = \"There are no guides any more.\" }
+
+[[link]]
+table = \"bookings\"
+columns = [\"hut_id\"]
+to = \"huts\"
+references = [\"id\"]
+name = \"lodge\"
+";
+
+#[rstest]
+fn links_are_renamed_described_hidden_and_deprecated_one_way_or_both(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+) {
+    let (_database, _project, service) = TestProject::served(engine, TABLES, NAMED);
+    let sdl = service.api.sdl("owner").unwrap();
+    for has in [
+        "\"Who slept here.\"\n  stays(",
+        "  guide: Lodge @deprecated(reason: \"There are no guides any more.\")",
+        "  guideId: Int @deprecated(reason: \"Ask for `guide`.\")",
+        "  guideId: IntFilter @deprecated(reason: \"Ask for `guide`.\")",
+        "  ): BookingConnection! @deprecated(reason: \"Nights are booked.\")",
+        "  lodge: Lodge",
+    ] {
+        assert!(sdl.contains(has), "{has} of\n{sdl}");
+    }
+    assert!(!sdl.contains("AsGuide") && !sdl.contains("  hut: "), "{sdl}");
+    let answer = service.data("{ lodge(key: { id: 1 }) { stays { nodes { id lodge { name } guide { id } } } } }");
+    let expected = serde_json::json!({ "lodge": { "stays": { "nodes": [
+        { "id": 1, "lodge": { "name": "Low" }, "guide": null },
+    ] } } });
+    assert_eq!(answer, expected);
+    let told = service.data("{ __type(name: \"Booking\") { fields { name } } }");
+    let names: Vec<&str> =
+        told["__type"]["fields"].as_array().unwrap().iter().map(|field| field["name"].as_str().unwrap()).collect();
+    assert!(!names.contains(&"guideId") && names.contains(&"hutId"), "{names:?}");
+}
+
+#[test]
+fn links_follow_the_new_name_of_a_type_and_go_back_with_the_old_one() {
+    let project = TestProject::of_sql(TABLES, "");
+    let file = project.path().join("puente.toml");
+    let before = std::fs::read_to_string(&file).unwrap();
+    let links = |project: &TestProject| {
+        let service = project.serve();
+        let sdl = service.api.sdl("owner").unwrap();
+        let known = ["bookingsAsHut", "bookingsAsGuide", "staysAsHut", "staysAsGuide", "lodgings", "nights"];
+        known.into_iter().filter(|name| sdl.contains(&format!("  {name}("))).collect::<Vec<_>>()
+    };
+    assert_eq!(links(&project), ["bookingsAsHut", "bookingsAsGuide", "nights"]);
+    std::fs::write(&file, format!("{before}\n[[type]]\ntable = \"bookings\"\nname = \"Stay\"\n")).unwrap();
+    assert_eq!(links(&project), ["staysAsHut", "staysAsGuide", "nights"]);
+    puente_service::survey(&project.open(), None).expect("a survey");
+    assert_eq!(links(&project), ["staysAsHut", "staysAsGuide", "nights"], "also once it was surveyed anew");
+    std::fs::write(&file, before).unwrap();
+    assert_eq!(links(&project), ["bookingsAsHut", "bookingsAsGuide", "nights"], "names are given back");
+}
+
+#[test]
+fn what_no_link_follows_is_told_with_what_they_do_follow() {
+    let text = "[[type]]\ntable = \"bookings\"\n[type.links]\nhutid = { name = \"lodge\" }\n";
+    let project = TestProject::of_sql(TABLES, "");
+    let file = project.path().join("puente.toml");
+    let before = std::fs::read_to_string(&file).unwrap();
+    std::fs::write(&file, format!("{before}\n{text}")).unwrap();
+    let error = project.open().model().unwrap_err().to_string();
+    for told in ["follows `hutid`; did you mean `hut_id`?", "`guide_id`", "`nights.booking_id`"] {
+        assert!(error.contains(told), "{told} of {error}");
+    }
+}

@@ -106,6 +106,24 @@ impl<'a> Builder<'a> {
         if self.model.types[from].source == t.source { t.table.clone() } else { self.said(t) }
     }
 
+    /// What a table's root fields are called where the project file gives no names: the one that finds one, the one that lists many.
+    pub(super) fn ruled_names(&self, of: TypeId) -> (String, String) {
+        let t = &self.model.types[of];
+        let Some(edit) = self.edit_of(t.source, &t.table) else { return (t.one.clone(), t.list.clone()) };
+        let catalog = self.tables.catalog(t.source);
+        let words = catalog.table(&t.table).map(names::table_words).unwrap_or_default();
+        let remembered = catalog.names.types.get(&t.table);
+        let ruled = |given: bool, name: &String, known: Option<&String>, by_rule: fn(&[String]) -> String| match given {
+            true => known.filter(|known| !known.is_empty()).cloned().unwrap_or_else(|| by_rule(&words)),
+            false => name.clone(),
+        };
+        let is_named = edit.name.is_some();
+        (
+            ruled(is_named || edit.one.is_some(), &t.one, remembered.map(|names| &names.one), names::one_name),
+            ruled(is_named || edit.list.is_some(), &t.list, remembered.map(|names| &names.list), names::list_name),
+        )
+    }
+
     /// Reports tables and columns that the project file names and the surveys do not have.
     fn check_references(&mut self) {
         let mut mistakes = Vec::new();
@@ -346,6 +364,7 @@ impl<'a> Builder<'a> {
             one,
             list,
             description: edit.description.or_else(|| table.comment.clone()),
+            deprecated: edit.deprecated,
             columns,
             links: Vec::new(),
             keys,
@@ -440,6 +459,7 @@ impl<'a> Builder<'a> {
             small_json: false,
             member: None,
             description: change.and_then(|field| field.description.clone()).or_else(|| column.comment.clone()),
+            deprecated: change.and_then(|field| field.deprecated.clone()),
         }
     }
 

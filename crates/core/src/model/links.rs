@@ -7,7 +7,8 @@ use super::naming::Wish;
 use super::tables::TableOf;
 use super::{Cardinality, ColumnId, FieldType, ITEM_COLUMN, Link, Model, SourceId, Through, Type, TypeId};
 use crate::catalog::{ForeignKey, Table};
-use crate::project::{LinkEdit, Mistake, Place};
+use crate::project::{LinkEdit, LinkSettings, Mistake, Place};
+use crate::suggest::did_you_mean;
 
 /// A reference from one table's columns to another's, whoever declared it.
 struct Reference<'c> {
@@ -23,6 +24,8 @@ struct Reference<'c> {
     enforced: bool,
     name: Option<String>,
     back: Option<String>,
+    /// Does the project file have it?
+    is_written: bool,
     place: Place,
 }
 
@@ -38,9 +41,13 @@ struct Draft {
     owner: TypeId,
     /// What it follows: stable text for the survey file's remembered names.
     identity: String,
+    /// What it is called in `[type.links]`: the first of these that means no other link.
+    handles: [String; 2],
     given: Option<String>,
     /// Its names by rule, the best first.
     wanted: Vec<String>,
+    /// The same as they would be if the project file gave the type at its end no name: a remembered one of these follows that.
+    before: Vec<String>,
     link: Link,
     place: Place,
 }
@@ -64,10 +71,26 @@ fn references<'c>(builder: &Builder<'c>) -> Vec<Reference<'c>> {
     for of in builder.tables.all() {
         found.extend(of.table.foreign_keys.iter().filter_map(|key| declared(builder, of, key)));
     }
-    found.extend(
-        builder.project.links.iter().filter(|edit| edit.through.is_none()).filter_map(|edit| written(builder, edit)),
-    );
+    for edit in builder.project.links.iter().filter(|edit| edit.through.is_none()) {
+        let Some(reference) = written(builder, edit) else { continue };
+        // What is written of a key that the database has is said of that key.
+        let is_same = |known: &&mut Reference<'_>| {
+            (known.from, known.to) == (reference.from, reference.to) && alike(&known.pairs, &reference.pairs)
+        };
+        match found.iter_mut().find(is_same) {
+            Some(declared) if !declared.is_written => {
+                let Reference { name, back, place, .. } = reference;
+                (declared.name, declared.back, declared.place, declared.is_written) = (name, back, place, true);
+            }
+            _ => found.push(reference),
+        }
+    }
     found
+}
+
+/// Are these the same pairs, in any order?
+fn alike(one: &[(ColumnId, ColumnId)], other: &[(ColumnId, ColumnId)]) -> bool {
+    one.len() == other.len() && one.iter().all(|pair| other.contains(pair))
 }
 
 fn declared<'c>(builder: &Builder<'c>, of: TableOf<'c>, key: &'c ForeignKey) -> Option<Reference<'c>> {
@@ -83,7 +106,13 @@ fn written<'c>(builder: &Builder<'c>, edit: &'c LinkEdit) -> Option<Reference<'c
     let (from, to) = (from?, to?);
     let ends = Ends { table: from.table, columns: &edit.columns, target: to.table, references: &edit.references };
     let reference = reference(builder, ends, (from.source, to.source))?;
-    Some(Reference { name: edit.name.clone(), back: edit.back.clone(), place: edit.place, ..reference })
+    Some(Reference {
+        name: edit.name.clone(),
+        back: edit.back.clone(),
+        is_written: true,
+        place: edit.place,
+        ..reference
+    })
 }
 
 fn reference<'c>(
@@ -109,6 +138,7 @@ fn reference<'c>(
         enforced: false,
         name: None,
         back: None,
+        is_written: false,
         place: Place::default(),
     })
 }
@@ -161,10 +191,14 @@ fn forward(builder: &Builder<'_>, reference: &Reference<'_>, words: &LinkWords) 
     Draft {
         owner: reference.from,
         identity: format!("({}) -> {called}({})", columns.join(", "), references.join(", ")),
+        handles: [columns.join(", "), format!("{} -> {called}", columns.join(", "))],
         given: reference.name.clone(),
         wanted: [name].into_iter().chain(with_type).chain(others).collect(),
+        before: Vec::new(),
         link: Link {
             field: String::new(),
+            description: None,
+            deprecated: None,
             target: reference.to,
             cardinality: if reference.target_unique { Cardinality::One } else { Cardinality::Many },
             pairs: reference.pairs.clone(),
@@ -183,21 +217,31 @@ fn back(builder: &Builder<'_>, reference: &Reference<'_>, words: &LinkWords, all
     let Ends { columns, references, .. } = reference.ends;
     let is_own = reference.from == reference.to;
     let siblings = all.iter().filter(|r| (r.from, r.to) == (reference.from, reference.to)).count();
-    let base = if reference.unique { source.one.clone() } else { source.list.clone() };
     let name = names::pascal(&names::link_name(&words.words));
-    let with_name = format!("{base}As{name}");
-    let with_key = format!("{with_name}By{}", names::pascal(&words.key.join("_")));
-    let first = match children(words, reference.unique).filter(|_| is_own) {
-        Some(children) => Some(children),
-        None => (siblings == 1 && !is_own).then_some(base),
+    let by_rule = |base: String| {
+        let with_name = format!("{base}As{name}");
+        let with_key = format!("{with_name}By{}", names::pascal(&words.key.join("_")));
+        let first = match children(words, reference.unique).filter(|_| is_own) {
+            Some(children) => Some(children),
+            None => (siblings == 1 && !is_own).then_some(base),
+        };
+        first.into_iter().chain([with_name, with_key]).collect()
     };
+    let ruled = builder.ruled_names(reference.from);
     Draft {
         owner: reference.to,
         identity: format!("({}) <- {called}({})", references.join(", "), columns.join(", ")),
+        handles: [
+            format!("{called}.{}", columns.join(", ")),
+            format!("{} <- {called}.{}", references.join(", "), columns.join(", ")),
+        ],
         given: reference.back.clone(),
-        wanted: first.into_iter().chain([with_name, with_key]).collect(),
+        wanted: by_rule(if reference.unique { source.one.clone() } else { source.list.clone() }),
+        before: by_rule(if reference.unique { ruled.0 } else { ruled.1 }),
         link: Link {
             field: String::new(),
+            description: None,
+            deprecated: None,
             target: reference.from,
             cardinality: if reference.unique { Cardinality::One } else { Cardinality::Many },
             pairs: reference.pairs.iter().map(|(own, other)| (*other, *own)).collect(),
@@ -300,7 +344,20 @@ fn element_link(
         names.links.insert(identity, field.clone());
     }
     let crosses = from.source != to.source;
-    Ok((items, Link { field, target, cardinality: Cardinality::One, pairs, enforced: false, crosses, through: None }))
+    Ok((
+        items,
+        Link {
+            field,
+            description: None,
+            deprecated: None,
+            target,
+            cardinality: Cardinality::One,
+            pairs,
+            enforced: false,
+            crosses,
+            through: None,
+        },
+    ))
 }
 
 /// The type of the items and the column that a way through a list leads to.
@@ -435,17 +492,21 @@ fn direct_link(builder: &Builder<'_>, join: &Join<'_, '_>) -> Draft {
     let table = near.ends.table;
     let target = &builder.model.types[far.to];
     let words = far.ends.link_words(&[]).words;
-    let is_plain = names::link_name(&names::one(&words)) == target.one;
-    let name = match (is_plain, near.to == far.to) {
-        (false, _) => names::list_name(&words),
-        (true, false) => target.list.clone(),
-        // The far side is called as its type, like the near one: what tells it apart is what the near one is.
-        (true, true) => {
-            let near = names::link_name(&near.ends.link_words(&[]).words);
-            format!("{}As{}", target.list, names::pascal(&near))
-        }
-    };
     let through = names::pascal(&builder.model.types[near.from].list);
+    let by_rule = |one: &str, list: &str| {
+        let is_plain = names::link_name(&names::one(&words)) == one;
+        let name = match (is_plain, near.to == far.to) {
+            (false, _) => names::list_name(&words),
+            (true, false) => list.to_owned(),
+            // The far side is called as its type, like the near one: what tells it apart is what the near one is.
+            (true, true) => {
+                let near = names::link_name(&near.ends.link_words(&[]).words);
+                format!("{list}As{}", names::pascal(&near))
+            }
+        };
+        vec![name.clone(), format!("{name}Through{through}")]
+    };
+    let ruled = builder.ruled_names(far.to);
     let is_linking = |column: &String| near.ends.columns.contains(column) || far.ends.columns.contains(column);
     Draft {
         owner: near.to,
@@ -457,10 +518,17 @@ fn direct_link(builder: &Builder<'_>, join: &Join<'_, '_>) -> Draft {
             near.ends.columns.join(", "),
             far.ends.columns.join(", ")
         ),
+        handles: [
+            format!("{} through {}", target.table, table.name),
+            format!("{} through {}.{}", target.table, table.name, near.ends.columns.join(", ")),
+        ],
         given: join.name.clone(),
-        wanted: vec![name.clone(), format!("{name}Through{through}")],
+        wanted: by_rule(&target.one, &target.list),
+        before: by_rule(&ruled.0, &ruled.1),
         link: Link {
             field: String::new(),
+            description: None,
+            deprecated: None,
             target: far.to,
             cardinality: Cardinality::Many,
             pairs: Vec::new(),
@@ -478,6 +546,41 @@ fn direct_link(builder: &Builder<'_>, join: &Join<'_, '_>) -> Draft {
     }
 }
 
+/// What `[type.links]` says of a type's links: what it hides is none.
+fn set_links(builder: &mut Builder<'_>, owner: TypeId, drafts: &mut Vec<Draft>) {
+    let Type { source, table, name, .. } = &builder.model.types[owner];
+    let Some(edit) = builder.edit_of(*source, table).filter(|edit| !edit.links.is_empty()) else { return };
+    let handle = |draft: &Draft| -> String {
+        let is_shared = drafts.iter().filter(|other| other.handles[0] == draft.handles[0]).count() > 1;
+        draft.handles[usize::from(is_shared)].clone()
+    };
+    let handles: Vec<String> = drafts.iter().map(handle).collect();
+    let mut mistakes = Vec::new();
+    for (follows, settings) in &edit.links {
+        let Some(at) = handles.iter().position(|handle| handle == follows) else {
+            let hint = did_you_mean(follows, handles.iter().map(String::as_str));
+            let known: Vec<String> = handles.iter().map(|handle| format!("`{handle}`")).collect();
+            let text = format!("no link of `{name}` follows `{follows}`{hint}; its links follow {}", known.join(", "));
+            mistakes.push(Mistake { place: settings.place, text });
+            continue;
+        };
+        let LinkSettings { name: given, hidden: _, description, deprecated, place } = settings;
+        let draft = &mut drafts[at];
+        if let (Some(one), Some(other)) = (&draft.given, given) {
+            let text = format!("`[[link]]` calls this link `{one}`, and this `{other}`; say it in one place");
+            mistakes.push(Mistake { place: *place, text });
+        }
+        if let Some(given) = given {
+            (draft.given, draft.place) = (Some(given.clone()), *place);
+        }
+        (draft.link.description, draft.link.deprecated) = (description.clone(), deprecated.clone());
+    }
+    let is_hidden = |handle: &String| edit.links.get(handle).is_some_and(|settings| settings.hidden);
+    let mut handles = handles.iter();
+    drafts.retain(|_| !handles.next().is_some_and(is_hidden));
+    builder.mistakes.extend(mistakes);
+}
+
 /// Names the links of each type, beside the fields of its columns.
 fn name_and_add(builder: &mut Builder<'_>, drafts: Vec<Draft>) {
     let mut by_owner: Vec<Vec<Draft>> = builder.model.types.iter().map(|_| Vec::new()).collect();
@@ -485,22 +588,25 @@ fn name_and_add(builder: &mut Builder<'_>, drafts: Vec<Draft>) {
         by_owner[draft.owner].push(draft);
     }
     for (owner, mut drafts) in by_owner.into_iter().enumerate() {
+        set_links(builder, owner, &mut drafts);
         let Type { source, table, .. } = &builder.model.types[owner];
         let remembered = builder.tables.catalog(*source).names.types.get(table);
         let known = |draft: &Draft| remembered.and_then(|names| names.links.get(&draft.identity)).cloned();
+        let follows = |draft: &Draft, name: &String| draft.before != draft.wanted && draft.before.contains(name);
         let wish = |draft: &Draft| Wish {
             what: format!("the link {} of `{}`", draft.identity, builder.model.types[owner].name),
             given: draft.given.clone().map(|name| (name, draft.place)),
-            remembered: known(draft),
+            remembered: known(draft).filter(|name| !follows(draft, name)),
             by_rule: draft.wanted.clone(),
         };
         let wishes: Vec<Wish> = drafts.iter().map(wish).collect();
         let is_fresh = remembered.is_none_or(|names| names.links.is_empty());
+        let kept: Vec<Option<String>> = drafts.iter().map(|d| known(d).filter(|name| follows(d, name))).collect();
         let names = builder.field_names[owner].assign(&wishes, is_fresh, &mut builder.mistakes, |_, _, _| ());
         for (draft, name) in drafts.iter_mut().zip(names) {
             draft.link.field = name;
         }
-        for mut draft in drafts {
+        for (mut draft, kept) in drafts.into_iter().zip(kept) {
             let owner_type = &builder.model.types[owner];
             if let Some(through) = &mut draft.link.through {
                 let wanted = format!("{}{}", owner_type.name, names::pascal(&draft.link.field));
@@ -513,7 +619,8 @@ fn name_and_add(builder: &mut Builder<'_>, drafts: Vec<Draft>) {
                     .types
                     .get_mut(&owner_type.table)
                     .expect("every type has names");
-                names.links.insert(draft.identity, draft.link.field.clone());
+                // What follows a name that the project file gives is called as before once it gives it no more.
+                names.links.insert(draft.identity, kept.unwrap_or_else(|| draft.link.field.clone()));
             }
             builder.model.types[owner].links.push(draft.link);
         }

@@ -73,6 +73,8 @@ pub struct Type {
     pub list: String,
     /// The description, from the project file or the engine's comment.
     pub description: Option<String>,
+    /// Why clients should use something else.
+    pub deprecated: Option<String>,
     /// Every column, also those without a field: links and cursors may need them.
     pub columns: Vec<Column>,
     /// Links to other types.
@@ -152,6 +154,8 @@ pub struct Column {
     pub member: Option<Member>,
     /// The description.
     pub description: Option<String>,
+    /// Why clients should use something else.
+    pub deprecated: Option<String>,
 }
 
 /// Where values are that are parts of another column's JSON.
@@ -254,6 +258,10 @@ impl Enum {
 pub struct Link {
     /// The field's name.
     pub field: String,
+    /// The description.
+    pub description: Option<String>,
+    /// Why clients should use something else.
+    pub deprecated: Option<String>,
     /// The type at the other end.
     pub target: TypeId,
     /// How many targets one row can have.

@@ -131,6 +131,7 @@ impl<'a> Shaping<'_, 'a> {
             small_json: false,
             member: None,
             description: None,
+            deprecated: None,
         };
         let items = Type {
             source: outer.source,
@@ -143,6 +144,7 @@ impl<'a> Shaping<'_, 'a> {
             one: String::new(),
             list: String::new(),
             description: None,
+            deprecated: None,
             columns: vec![item],
             links: Vec::new(),
             keys: Vec::new(),
@@ -200,6 +202,7 @@ impl<'a> Shaping<'_, 'a> {
                     index: self.index(at, &path).cloned(),
                 }),
                 description: edit.description.clone(),
+                deprecated: edit.deprecated.clone(),
             };
             let columns = &mut self.builder.model.types[at.of].columns;
             columns.push(column);

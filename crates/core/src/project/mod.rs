@@ -25,7 +25,7 @@ pub use reader::is_graphql_name;
 pub use role::{Action, Fields, GrantEdit, OWNER, RoleEdit, RuleText};
 pub use service::Service;
 pub use source::{Replica, SourceSettings};
-pub use types::{FieldEdit, MemberEdit, TypeEdit};
+pub use types::{FieldEdit, LinkSettings, MemberEdit, TypeEdit};
 
 /// The project file's name.
 pub const FILE: &str = "puente.toml";

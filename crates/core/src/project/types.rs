@@ -26,8 +26,12 @@ pub struct TypeEdit {
     pub key: Vec<String>,
     /// The column that changes with every change of a row, and makes its revision.
     pub version: Option<String>,
+    /// Why clients should use something else.
+    pub deprecated: Option<String>,
     /// What differs for single columns.
     pub fields: IndexMap<String, FieldEdit>,
+    /// What differs for single links, by what they follow.
+    pub links: IndexMap<String, LinkSettings>,
     /// Where in the file.
     pub place: Place,
 }
@@ -41,6 +45,8 @@ pub struct FieldEdit {
     pub hidden: bool,
     /// The field's description.
     pub description: Option<String>,
+    /// Why clients should use something else.
+    pub deprecated: Option<String>,
     /// Another scalar than the survey's.
     pub scalar: Option<Scalar>,
     /// Is it given types, by the shape that the survey found in its JSON?
@@ -60,6 +66,8 @@ pub struct MemberEdit {
     pub hidden: bool,
     /// The field's description.
     pub description: Option<String>,
+    /// Why clients should use something else.
+    pub deprecated: Option<String>,
     /// Another scalar than the survey's.
     pub scalar: Option<Scalar>,
     /// Is it a list of values, whatever the survey found?
@@ -68,6 +76,38 @@ pub struct MemberEdit {
     pub required: bool,
     /// Where in the file.
     pub place: Place,
+}
+
+/// `[type.links."COLUMNS"]`, or `"TABLE.COLUMNS"` for the way back: one way of a link, as the type has it.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct LinkSettings {
+    /// The field's name.
+    pub name: Option<String>,
+    /// Leave this way out.
+    pub hidden: bool,
+    /// The field's description.
+    pub description: Option<String>,
+    /// Why clients should use something else.
+    pub deprecated: Option<String>,
+    /// Where in the file.
+    pub place: Place,
+}
+
+fn read_links(reader: &mut Reader<'_>, section: &Section) -> IndexMap<String, LinkSettings> {
+    let Some(section) = reader.section(section, "links") else { return IndexMap::new() };
+    let mut links = IndexMap::new();
+    for (follows, link) in reader.named_sections(&section) {
+        reader.only(&link, &["name", "hidden", "description", "deprecated"]);
+        let settings = LinkSettings {
+            name: reader.graphql_name(&link, "name"),
+            hidden: reader.flag(&link, "hidden"),
+            description: reader.text(&link, "description"),
+            deprecated: reader.text(&link, "deprecated"),
+            place: link.place,
+        };
+        links.insert(follows, settings);
+    }
+    links
 }
 
 /// A scalar that the file gives something.
@@ -86,7 +126,7 @@ fn read_members(reader: &mut Reader<'_>, field: &Section) -> IndexMap<String, Me
     let Some(section) = reader.section(field, "members") else { return IndexMap::new() };
     let mut members = IndexMap::new();
     for (way, member) in reader.named_sections(&section) {
-        reader.only(&member, &["name", "hidden", "description", "scalar", "list", "required"]);
+        reader.only(&member, &["name", "hidden", "description", "deprecated", "scalar", "list", "required"]);
         let scalar = read_scalar(reader, &member);
         if scalar == Some(Scalar::Bytes) {
             reader.mistake_at(&member, "scalar", "JSON has no bytes; `String` serves them as they are written");
@@ -101,6 +141,7 @@ fn read_members(reader: &mut Reader<'_>, field: &Section) -> IndexMap<String, Me
             name: reader.graphql_name(&member, "name"),
             hidden: reader.flag(&member, "hidden"),
             description: reader.text(&member, "description"),
+            deprecated: reader.text(&member, "deprecated"),
             scalar,
             list: member.has("list").then(|| reader.flag(&member, "list")),
             required: reader.flag(&member, "required"),
@@ -111,15 +152,28 @@ fn read_members(reader: &mut Reader<'_>, field: &Section) -> IndexMap<String, Me
     members
 }
 
+/// What `[[type]]` takes.
+const KEYS: &[&str] = &[
+    "table",
+    "name",
+    "one",
+    "list",
+    "hidden",
+    "description",
+    "deprecated",
+    "nullable",
+    "key",
+    "version",
+    "fields",
+    "links",
+];
+
 pub(super) fn read_type(reader: &mut Reader<'_>, section: &Section) -> Option<(String, TypeEdit)> {
-    reader.only(
-        section,
-        &["table", "name", "one", "list", "hidden", "description", "nullable", "key", "version", "fields"],
-    );
+    reader.only(section, KEYS);
     let mut fields = IndexMap::new();
     if let Some(section) = reader.section(section, "fields") {
         for (column, field) in reader.named_sections(&section) {
-            reader.only(&field, &["name", "hidden", "description", "scalar", "shape", "members"]);
+            reader.only(&field, &["name", "hidden", "description", "deprecated", "scalar", "shape", "members"]);
             let scalar = read_scalar(reader, &field);
             let members = read_members(reader, &field);
             if !members.is_empty() && !reader.flag(&field, "shape") {
@@ -129,6 +183,7 @@ pub(super) fn read_type(reader: &mut Reader<'_>, section: &Section) -> Option<(S
                 name: reader.graphql_name(&field, "name"),
                 hidden: reader.flag(&field, "hidden"),
                 description: reader.text(&field, "description"),
+                deprecated: reader.text(&field, "deprecated"),
                 scalar,
                 shape: reader.flag(&field, "shape"),
                 members,
@@ -146,6 +201,8 @@ pub(super) fn read_type(reader: &mut Reader<'_>, section: &Section) -> Option<(S
         nullable: reader.texts(section, "nullable"),
         key: reader.texts(section, "key"),
         version: reader.text(section, "version"),
+        deprecated: reader.text(section, "deprecated"),
+        links: read_links(reader, section),
         fields,
         place: section.place,
     };

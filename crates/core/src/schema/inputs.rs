@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use super::sdl::{Printer, arguments, by_name, line, of_column, said};
+use super::sdl::{Printer, arguments, by_name, deprecation, line, of_column, said};
 use crate::access::{Action, View, Within, WriteGrant};
 use crate::model::{Cardinality, Column, ColumnId, FieldType, Link, Type, TypeId};
 use crate::plan::change::{SetWord, edge_input_fields, existing_words, field_name, has_link_input};
@@ -18,6 +18,11 @@ fn grant(view: &View, id: TypeId, action: Action) -> Option<&WriteGrant> {
 fn has_set(view: &View, id: TypeId, grant: &WriteGrant) -> bool {
     view.settable(id, grant).next().is_some()
         || view.links(id).any(|(_, link)| link.through.is_some() && has_link_input(view, link))
+}
+
+/// What stands behind the type of an input's field: what is needed is not to be avoided.
+fn needed(column: &Column, is_needed: bool) -> String {
+    if is_needed { "!".to_owned() } else { deprecation(column.deprecated.as_ref()) }
 }
 
 /// May the role write anything at all?
@@ -173,7 +178,7 @@ impl Printer<'_> {
         for (column, field) in view.settable_within(within, grant) {
             let c = &model.types[within.of].columns[column];
             let kind = self.input_type(c);
-            self.said(&of_column(c, field), format_args!("{field}: {kind}{}", if c.non_null { "!" } else { "" }));
+            self.said(&of_column(c, field), format_args!("{field}: {kind}{}", needed(c, c.non_null)));
         }
         line!(self, "}}\n");
     }
@@ -184,7 +189,7 @@ impl Printer<'_> {
         for (column, field) in view.settable_within(within, grant) {
             let c = &model.types[within.of].columns[column];
             let kind = self.set_type(c);
-            self.said(&of_column(c, field), format_args!("{field}: {kind}"));
+            self.said(&of_column(c, field), format_args!("{field}: {kind}{}", needed(c, false)));
         }
         let words = self.set_words(helpers, within, grant);
         line!(self, "}}\n");
@@ -247,10 +252,10 @@ impl Printer<'_> {
         self.begin(&format!("A new `{}`.", t.name), format_args!("input {name}Create"));
         let before = self.out.len();
         for (column, field) in view.settable(id, grant) {
-            let needed = !t.may_leave_out(column) && !self.may_come_by_link(id, column, grant);
+            let is_needed = !t.may_leave_out(column) && !self.may_come_by_link(id, column, grant);
             let c = &t.columns[column];
             let kind = self.input_type(c);
-            self.said(&of_column(c, field), format_args!("{field}: {kind}{}", if needed { "!" } else { "" }));
+            self.said(&of_column(c, field), format_args!("{field}: {kind}{}", needed(c, is_needed)));
         }
         self.link_inputs(id, grant, true);
         if self.out.len() == before {
@@ -291,7 +296,7 @@ impl Printer<'_> {
         for (column, field) in view.settable(id, grant) {
             let c = &t.columns[column];
             let kind = self.set_type(c);
-            self.said(&of_column(c, field), format_args!("{field}: {kind}"));
+            self.said(&of_column(c, field), format_args!("{field}: {kind}{}", needed(c, false)));
         }
         self.link_inputs(id, grant, false);
         let words = self.set_words(name, Within::row(id), grant);

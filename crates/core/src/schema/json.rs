@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use super::sdl::{Printer, SummaryFields, arguments, by_name, line, on};
+use super::sdl::{Printer, SummaryFields, arguments, by_name, deprecation, line, on};
 use crate::access::Within;
 use crate::model::{Column, FieldType, ObjectType, TypeId};
 use crate::plan::{FilterWord, LINK_FILTER_WORDS, summary_functions};
@@ -107,7 +107,7 @@ impl Printer<'_> {
             FieldType::Object(object) => format!("{}Filter", self.model.objects[object].helpers),
             FieldType::Items(items) => format!("{}ListFilter", self.model.types[items].helpers),
         };
-        self.said(&on(field), format_args!("{field}: {filter}"));
+        self.said(&on(field), format_args!("{field}: {filter}{}", deprecation(column.deprecated.as_ref())));
     }
 
     /// The arguments of a list of objects.
@@ -149,7 +149,8 @@ impl Printer<'_> {
                     self.said(&by_name(field), format_args!("{field}: {helpers}Order"));
                 }
                 _ if t.columns[column].is_comparable() => {
-                    self.said(&by_name(field), format_args!("{field}: Direction"))
+                    let deprecated = deprecation(t.columns[column].deprecated.as_ref());
+                    self.said(&by_name(field), format_args!("{field}: Direction{deprecated}"));
                 }
                 _ => {}
             }

@@ -106,6 +106,11 @@ pub(super) fn said(text: &str) -> String {
     serde_json::to_string(text).expect("text is a JSON string")
 }
 
+/// What stands behind a field that clients should use no more.
+pub(super) fn deprecation(reason: Option<&String>) -> String {
+    reason.map_or_else(String::new, |reason| format!(" @deprecated(reason: {})", said(reason)))
+}
+
 /// The arguments of a field, each with what is said of it.
 pub(super) fn arguments<'t>(all: impl IntoIterator<Item = (&'t str, String)>) -> String {
     let lines = all.into_iter().map(|(text, argument)| format!("    {}\n    {argument}\n", said(text)));
@@ -167,16 +172,17 @@ impl Printer<'_> {
         }
         for (id, _) in self.view.types() {
             let t = &self.model.types[id];
+            let deprecated = deprecation(t.deprecated.as_ref());
             if self.view.keys(id).next().is_some() {
                 let text = format!("Finds one `{}` by a key.", t.name);
                 let key = arguments([("One of its keys.", format!("key: {}Key!", t.helpers))]);
-                self.said(&text, format_args!("{}{key}: {}", t.one, t.name));
+                self.said(&text, format_args!("{}{key}: {}{deprecated}", t.one, t.name));
             }
             let text = format!("Lists `{}` rows, page by page.", t.name);
             // Of several sources one may be away, while the others answer.
             let non_null = if self.model.has_several_sources() { "" } else { "!" };
             let arguments = self.list_arguments(id);
-            self.said(&text, format_args!("{}{arguments}: {}{non_null}", t.list, t.page_type(&t.helpers)));
+            self.said(&text, format_args!("{}{arguments}: {}{non_null}{deprecated}", t.list, t.page_type(&t.helpers)));
         }
         line!(self, "}}\n");
     }
@@ -243,24 +249,29 @@ impl Printer<'_> {
         let kind = self.output_type(c);
         let arguments = self.item_arguments(c);
         let non_null = self.view.is_non_null(id, column);
-        self.said(&of_column(c, field), format_args!("{field}{arguments}: {kind}{}", if non_null { "!" } else { "" }));
+        let deprecated = deprecation(c.deprecated.as_ref());
+        let non_null = if non_null { "!" } else { "" };
+        self.said(&of_column(c, field), format_args!("{field}{arguments}: {kind}{non_null}{deprecated}"));
     }
 
     pub(super) fn link_field(&mut self, link: &Link, is_present: bool) {
         let target = &self.model.types[link.target];
         let (field, name) = (&link.field, &target.name);
+        let deprecated = deprecation(link.deprecated.as_ref().or(target.deprecated.as_ref()));
+        let said = |by_rule: String| link.description.clone().unwrap_or(by_rule);
         match (link.cardinality, &link.through) {
             (Cardinality::One, _) => {
                 let non_null = if is_present { "!" } else { "" };
-                self.said(&format!("The linked `{name}`."), format_args!("{field}: {name}{non_null}"));
+                let text = said(format!("The linked `{name}`."));
+                self.said(&text, format_args!("{field}: {name}{non_null}{deprecated}"));
             }
             (Cardinality::Many, through) => {
                 let page = target.page_type(through.as_ref().map_or(&target.helpers, |through| &through.prefix));
                 // Another source may be away.
                 let non_null = if link.crosses { "" } else { "!" };
                 let arguments = self.list_arguments(link.target);
-                let text = format!("The linked `{name}` rows, page by page.");
-                self.said(&text, format_args!("{field}{arguments}: {page}{non_null}"));
+                let text = said(format!("The linked `{name}` rows, page by page."));
+                self.said(&text, format_args!("{field}{arguments}: {page}{non_null}{deprecated}"));
             }
         }
     }
