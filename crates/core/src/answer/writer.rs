@@ -263,6 +263,25 @@ impl<'a, 's> Writer<'a, 's> {
                 let revision = self.bound.plan().sealer().revision(of, cells);
                 write_plain(&mut self.out, &revision);
             }
+            Value::GlobalId { identity, outputs } => {
+                let Some(from) = from else { return Ok(()) };
+                let cells = outputs.iter().map(|output| from.row.cell(*output));
+                let id = self.bound.plan().sealer().seal_id(identity, cells);
+                write_plain(&mut self.out, &id);
+            }
+            Value::Nodes(values) => {
+                return self.at(Step::Key(key), |writer| {
+                    writer.out.push(b'[');
+                    for (at, value) in values.iter().enumerate() {
+                        if at > 0 {
+                            writer.out.push(b',');
+                        }
+                        writer.node(at, value, location)?;
+                    }
+                    writer.out.push(b']');
+                    Ok(())
+                });
+            }
             Value::Change(change) => {
                 return self.at(Step::Key(key), |writer| writer.change(change));
             }
@@ -392,6 +411,16 @@ impl<'a, 's> Writer<'a, 's> {
         };
         self.rows[select] = rows;
         result
+    }
+
+    /// One of the rows that global ids mean, or null.
+    fn node(&mut self, at: usize, value: &'a Value, location: Option<Location>) -> Result<(), Stop> {
+        let Value::One { select, object, .. } = value else {
+            self.out.extend_from_slice(b"null");
+            return Ok(());
+        };
+        self.location = location;
+        self.at(Step::Index(at), |writer| writer.nullable(|writer| writer.one(*select, None, object, None)))
     }
 
     /// At most one row; exactly one, where its field is named.

@@ -8,7 +8,10 @@ use super::names;
 use super::naming::{Register, Wish};
 use super::shapes::add_shapes;
 use super::tables::{TableOf, Tables};
-use super::{Cascade, Column, ColumnId, ColumnInput, Enum, FieldType, Key, Model, SourceId, Type, TypeId};
+use super::{
+    Cascade, Column, ColumnId, ColumnInput, Enum, FieldType, GLOBAL_ID, IDENTITY_LENGTH, Key, Model, ROW_ID, SourceId,
+    Type, TypeId,
+};
 use crate::catalog::{AssignedNames, Catalog, Engine, ForeignKey, Table, TableKind, TypeNames, WORTH_AN_INDEX};
 use crate::project::{Mistake, Project, TypeEdit};
 use crate::suggest::did_you_mean;
@@ -28,13 +31,14 @@ pub fn build(catalogs: &[&Catalog], project: &Project) -> Result<Model, Vec<Mist
         objects: Vec::new(),
         enums: Vec::new(),
         names: vec![AssignedNames::default(); catalogs.len()],
+        global_ids: project.service.global_ids,
     };
     let mut builder = Builder {
         tables,
         edits,
         project,
         mistakes,
-        type_names: Register::of_types(),
+        type_names: Register::of_types(project.service.global_ids),
         declared_enums: HashMap::new(),
         field_names: Vec::new(),
         model,
@@ -124,6 +128,11 @@ impl<'a> Builder<'a> {
         )
     }
 
+    /// A field's name, where it does not have to give way to the global id.
+    pub(super) fn row_id(&self, name: String) -> String {
+        if self.model.global_ids && name == GLOBAL_ID { ROW_ID.to_owned() } else { name }
+    }
+
     /// Reports tables and columns that the project file names and the surveys do not have.
     fn check_references(&mut self) {
         let mut mistakes = Vec::new();
@@ -199,7 +208,8 @@ impl<'a> Builder<'a> {
         for ((of, wish), name) in ranked.iter().zip(&wishes).zip(&names) {
             roots.extend(self.root_wishes(*of, wish, name));
         }
-        let roots = Register::default().assign(&roots, is_fresh, &mut self.mistakes, |_, _, _| ());
+        let roots =
+            Register::of_roots(self.model.global_ids).assign(&roots, is_fresh, &mut self.mistakes, |_, _, _| ());
         let mut roots = roots.into_iter();
         let mut named: HashMap<(SourceId, &str), RuledNames> = HashMap::new();
         for ((of, name), helpers) in ranked.iter().zip(names).zip(helpers) {
@@ -318,20 +328,30 @@ impl<'a> Builder<'a> {
         let wish = |column: &&crate::catalog::Column| Wish {
             what: format!("column `{}` of `{}`", column.name, table.name),
             given: edit.fields.get(&column.name).and_then(|field| Some((field.name.clone()?, field.place))),
-            remembered: remembered.and_then(|names| names.fields.get(&column.name)).cloned(),
-            by_rule: field_names(table, &column.name, target_of),
+            remembered: remembered
+                .and_then(|names| names.fields.get(&column.name))
+                .cloned()
+                .map(|name| self.row_id(name)),
+            by_rule: field_names(table, &column.name, target_of).into_iter().map(|name| self.row_id(name)).collect(),
         };
         let wishes: Vec<Wish> = shown.iter().map(wish).collect();
+        // What gives way to the global id is called as before once there is none.
+        let own = |column: &&crate::catalog::Column| {
+            let known = remembered.and_then(|names| names.fields.get(&column.name)).cloned();
+            let own = known.or_else(|| field_names(table, &column.name, target_of).into_iter().next());
+            own.filter(|own| self.model.global_ids && own == GLOBAL_ID)
+        };
+        let gave_way: Vec<Option<String>> = shown.iter().map(own).collect();
         let knows_nothing = is_fresh || remembered.is_none_or(|names| names.fields.is_empty());
-        let mut register = Register::default();
+        let mut register = Register::of_fields(self.model.global_ids);
         remembered.into_iter().flat_map(|names| names.links.values()).for_each(|link| register.reserve(link));
         let names = register.assign(&wishes, knows_nothing, &mut self.mistakes, |_, _, _| ());
         self.field_names.push(register);
         let mut fields: Vec<Option<String>> = vec![None; table.columns.len()];
-        for ((column, wish), name) in shown.into_iter().zip(wishes).zip(names) {
+        for (((column, wish), name), gave_way) in shown.into_iter().zip(wishes).zip(names).zip(gave_way) {
             let at = table.columns.iter().position(|known| known.name == column.name);
             if wish.given.is_none() {
-                assigned.fields.insert(column.name.clone(), name.clone());
+                assigned.fields.insert(column.name.clone(), gave_way.unwrap_or_else(|| name.clone()));
             }
             fields[at.expect("a column of the table")] = Some(name);
         }
@@ -365,6 +385,7 @@ impl<'a> Builder<'a> {
             list,
             description: edit.description.or_else(|| table.comment.clone()),
             deprecated: edit.deprecated,
+            identity: identity(&self.model.sources[source], &table.name),
             columns,
             links: Vec::new(),
             keys,
@@ -480,6 +501,18 @@ impl<'a> Builder<'a> {
     }
 }
 
+/// What tells the global ids of a table's rows from those of other tables.
+pub(super) fn identity(source: &str, table: &str) -> [u8; IDENTITY_LENGTH] {
+    let mut context = ring::digest::Context::new(&ring::digest::SHA256);
+    for part in ["global id", source, table] {
+        context.update(&(part.len() as u64).to_be_bytes());
+        context.update(part.as_bytes());
+    }
+    let mut identity = [0; IDENTITY_LENGTH];
+    identity.copy_from_slice(&context.finish().as_ref()[..IDENTITY_LENGTH]);
+    identity
+}
+
 /// The type of its own that an enum's column was declared with. Where an engine has none, each column has its own values.
 fn declared_enum(column: &crate::catalog::Column, engine: Engine) -> Option<&str> {
     const TEXTS: &[&str] = &["text", "char", "varchar", "bpchar", "citext", "name"];
@@ -541,7 +574,8 @@ fn keys(table: &Table, columns: &[Column], promised: &[String]) -> Vec<Key> {
 
 fn version(catalogs: &[&Catalog], project: &Project) -> String {
     let names: Vec<&String> = project.sources.iter().map(|source| &source.name).collect();
-    let edits = format!("{names:?}{:?}{:?}{:?}", project.types, project.links, project.limits);
+    let ids = project.service.global_ids;
+    let edits = format!("{names:?}{:?}{:?}{:?}{ids}", project.types, project.links, project.limits);
     let surveys: String = catalogs.iter().map(|catalog| catalog.to_text()).collect();
     let digest = ring::digest::digest(&ring::digest::SHA256, format!("{surveys}{edits}").as_bytes());
     digest.as_ref()[..8].iter().map(|byte| format!("{byte:02x}")).collect()

@@ -48,7 +48,18 @@ pub struct Model {
     pub enums: Vec<Enum>,
     /// The names given by rule, for the survey file of each source.
     pub names: Vec<AssignedNames>,
+    /// Has every row that has a key an `id` that is one of a kind in the whole API? What would be called so is [`ROW_ID`].
+    pub global_ids: bool,
 }
+
+/// The field of a row's global id ([Object Identification](https://graphql.org/learn/global-object-identification/)).
+pub const GLOBAL_ID: &str = "id";
+/// Bytes of what tells the global ids of types apart.
+pub const IDENTITY_LENGTH: usize = 8;
+/// The interface of all that has one.
+pub const NODE: &str = "Node";
+/// What a column is called that would be called as the global id.
+pub const ROW_ID: &str = "rowId";
 
 /// A table or view as an object type.
 #[derive(Debug, Clone)]
@@ -75,6 +86,8 @@ pub struct Type {
     pub description: Option<String>,
     /// Why clients should use something else.
     pub deprecated: Option<String>,
+    /// What tells its rows' global ids from those of other types: a digest of source and table.
+    pub identity: [u8; IDENTITY_LENGTH],
     /// Every column, also those without a field: links and cursors may need them.
     pub columns: Vec<Column>,
     /// Links to other types.
@@ -428,6 +441,11 @@ impl Model {
 }
 
 impl Type {
+    /// The key that makes the global ids of its rows, where the API has them.
+    pub fn global_key(&self, model: &Model) -> Option<&Key> {
+        self.row_key().filter(|_| model.global_ids && self.items_of.is_none())
+    }
+
     /// What a page of its rows is called, by the first part of its helper types' names: a connection where rows have a key, so that a
     /// cursor can name a place among them.
     pub fn page_type(&self, prefix: &str) -> String {
@@ -483,9 +501,7 @@ impl Type {
     /// May a new row leave a column out?
     pub fn may_leave_out(&self, column: ColumnId) -> bool {
         let c = &self.columns[column];
-        // Some engines take null in a key, which then finds nothing.
-        let is_key = self.row_key().is_some_and(|key| !key.promised && key.columns.contains(&column));
-        c.nullable && !is_key || c.input.filled || c.input.computed
+        c.nullable || c.input.filled || c.input.computed
     }
 
     /// The column with this database name.

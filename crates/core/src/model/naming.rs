@@ -7,6 +7,7 @@
 
 use std::collections::{HashMap, HashSet};
 
+use super::{GLOBAL_ID, NODE};
 use crate::project::{Mistake, Place};
 use crate::value::Scalar;
 
@@ -41,10 +42,13 @@ pub(super) struct Register {
 
 impl Register {
     /// A register of type names in which the names that every schema has are taken.
-    pub(super) fn of_types() -> Self {
+    pub(super) fn of_types(global_ids: bool) -> Self {
         let mut register = Register::default();
+        if global_ids {
+            register.hold(NODE, of_every_schema());
+        }
         let mut take = |name: String| {
-            register.hold(&name, Holder { what: "something that every schema has".to_owned(), given: None });
+            register.hold(&name, of_every_schema());
         };
         for name in [
             "Query",
@@ -64,6 +68,24 @@ impl Register {
             for helper in ["", "Filter", "ListFilter", "Summary", "SummaryOrder"] {
                 take(format!("{}{helper}", scalar.name()));
             }
+        }
+        register
+    }
+
+    /// A register of root fields.
+    pub(super) fn of_roots(global_ids: bool) -> Self {
+        let mut register = Register::default();
+        for name in ["node", "nodes"].into_iter().filter(|_| global_ids) {
+            register.hold(name, of_every_schema());
+        }
+        register
+    }
+
+    /// A register of the fields of a type.
+    pub(super) fn of_fields(global_ids: bool) -> Self {
+        let mut register = Register::default();
+        if global_ids {
+            register.hold(GLOBAL_ID, Holder { what: "the global id of a row".to_owned(), given: None });
         }
         register
     }
@@ -170,6 +192,10 @@ impl Register {
     }
 }
 
+fn of_every_schema() -> Holder {
+    Holder { what: "something that every schema has".to_owned(), given: None }
+}
+
 fn mistake(place: Place, name: &str, what: &str, other: &str) -> Mistake {
     let text =
         format!("`{name}` cannot be the name of {what}: {other} has it; choose another, or rename or hide what has it");
@@ -209,7 +235,7 @@ mod tests {
 
     #[test]
     fn words_are_tried_before_numbers() {
-        let mut register = Register::of_types();
+        let mut register = Register::of_types(false);
         let wanted = ["Booking".to_owned(), "BookingTable".to_owned()];
         let mut take = || register.take_or_number(&wanted);
         assert_eq!([take(), take(), take(), take()], ["Booking", "BookingTable", "Booking2", "Booking3"]);
@@ -217,7 +243,7 @@ mod tests {
 
     #[test]
     fn helpers_give_way_together() {
-        let mut register = Register::of_types();
+        let mut register = Register::of_types(false);
         assert!(register.take("BookingFilter"));
         let wanted = ["Booking".to_owned(), "BookingRow".to_owned()];
         assert_eq!(register.take_helpers("`Booking`", None, &wanted, &["Filter", "Key"]), "BookingRow");

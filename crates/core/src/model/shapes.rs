@@ -5,7 +5,10 @@ use indexmap::IndexMap;
 
 use super::build::Builder;
 use super::naming::{Register, Wish};
-use super::{Column, ColumnId, ColumnInput, FieldType, ITEM_COLUMN, ItemsOf, Member, ObjectType, Type, TypeId, names};
+use super::{
+    Column, ColumnId, ColumnInput, FieldType, GLOBAL_ID, ITEM_COLUMN, ItemsOf, Member, ObjectType, ROW_ID, Type,
+    TypeId, names,
+};
 use crate::catalog::{ITEMS, MemberIndex, Shape, ShapeType, TypeNames};
 use crate::project::{FieldEdit, MemberEdit, Mistake};
 use crate::suggest::did_you_mean;
@@ -145,6 +148,7 @@ impl<'a> Shaping<'_, 'a> {
             list: String::new(),
             description: None,
             deprecated: None,
+            identity: outer.identity,
             columns: vec![item],
             links: Vec::new(),
             keys: Vec::new(),
@@ -168,13 +172,15 @@ impl<'a> Shaping<'_, 'a> {
         let members = self.corrected(at, shape);
         let wishes: Vec<Wish> = members.keys().map(|name| self.field_wish(at, name)).collect();
         let knows_nothing = !wishes.iter().any(|wish| wish.remembered.is_some());
-        let mut register = Register::default();
+        let mut register = Register::of_fields(self.builder.model.global_ids);
         let fields = register.assign(&wishes, knows_nothing, &mut self.builder.mistakes, |_, _, _| ());
         for ((name, (member, edit)), field) in members.iter().zip(fields) {
             let extended = |way: &[String]| way.iter().cloned().chain([name.clone()]).collect::<Vec<_>>();
             let (path, way) = (extended(at.path), extended(at.way));
             if edit.name.is_none() {
-                self.remember(|names| names.members.insert(way.join("/"), field.clone()));
+                let gave_way = self.builder.model.global_ids && names::field_name(name) == GLOBAL_ID && field == ROW_ID;
+                let own = if gave_way { GLOBAL_ID.to_owned() } else { field.clone() };
+                self.remember(|names| names.members.insert(way.join("/"), own));
             }
             let outer = &self.builder.model.types[at.of].columns[at.column];
             // What is called by no field is the item of a list.
@@ -263,13 +269,13 @@ impl<'a> Shaping<'_, 'a> {
 
     fn field_wish(&self, at: &At<'_>, name: &str) -> Wish {
         let way = format!("{}/{name}", at.way.join("/"));
-        let by_rule = names::field_name(name);
+        let by_rule = self.builder.row_id(names::field_name(name));
         let outer = said(at.way);
         let edit = self.field.members.get(&if outer.is_empty() { name.to_owned() } else { format!("{outer}/{name}") });
         Wish {
             what: format!("member `{way}` of `{}`", self.table),
             given: edit.and_then(|edit| Some((edit.name.clone()?, edit.place))),
-            remembered: self.remembered.members.get(&way).cloned(),
+            remembered: self.remembered.members.get(&way).cloned().map(|name| self.builder.row_id(name)),
             by_rule: vec![by_rule],
         }
     }

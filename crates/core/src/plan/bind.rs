@@ -201,10 +201,12 @@ impl Plan {
 impl CursorArgument {
     /// Opens the cursor and checks that it belongs here.
     pub(super) fn open(&self, text: &str, sealer: &Sealer) -> Result<Position, Problem> {
-        sealer
-            .open(text)
-            .filter(|position| position.binding == self.binding && position.cells.len() == self.terms)
-            .ok_or_else(|| invalid_cursor(&format!("`{}`", self.argument)).at(self.location))
+        let opened = if self.is_id { sealer.open_id(text) } else { sealer.open(text) };
+        let found = opened.filter(|position| position.binding == self.binding && position.cells.len() == self.terms);
+        found.ok_or_else(|| {
+            let place = format!("`{}`", self.argument);
+            if self.is_id { invalid_id(&place) } else { invalid_cursor(&place) }.at(self.location)
+        })
     }
 }
 
@@ -215,6 +217,12 @@ pub(super) fn invalid_cursor(place: &str) -> Problem {
          of an answer to the same field with the same `orderBy`"
     );
     Problem::new(Code::InvalidCursor, text)
+}
+
+/// The problem of a global id that is none of ours.
+pub(super) fn invalid_id(place: &str) -> Problem {
+    let text = format!("{place} is not an id of a row here; pass the `id` of an answer of this service as it is");
+    Problem::new(Code::InvalidArgument, text)
 }
 
 /// A variable may stand in many places of a document, and each binds its values again: not without end.

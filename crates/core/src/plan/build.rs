@@ -25,7 +25,7 @@ use super::{
 };
 use crate::access::{Comparison, Condition, Masks, Operand, Origin, Path, Predicate, Test, View, Within};
 use crate::error::{Code, Location, Problem};
-use crate::model::{Cardinality, ColumnId, FieldType, Link, LinkId, SourceId, Through, TypeId};
+use crate::model::{Cardinality, ColumnId, FieldType, GLOBAL_ID, Link, LinkId, NODE, SourceId, Through, TypeId};
 use crate::project::Limits;
 use crate::value::{CoercionError, Datum, Scalar, StorageFormat, datum_from_json};
 
@@ -147,6 +147,7 @@ pub(super) struct Planner<'a> {
     pub(super) view: &'a View,
     pub(super) limits: &'a Limits,
     capabilities: &'a [Capabilities],
+    pub(super) sealer: &'a Sealer,
     /// Is it a change that is planned?
     pub(super) writes: bool,
     /// How many filters through links to other sources what is being planned is inside of.
@@ -168,7 +169,7 @@ impl<'a> Planner<'a> {
         let parameters = (0..view.claims()).map(Parameter::Claim).collect();
         let planned = Planned { parameters, ..Planned::default() };
         let (reads, writes) = (Recorder::new(document, variables, sealer), document.is_mutation());
-        Planner { view, limits, capabilities, writes, opens_lists: 0, document, reads, planned }
+        Planner { view, limits, capabilities, sealer, writes, opens_lists: 0, document, reads, planned }
     }
 
     /// What the source of a type can do.
@@ -208,6 +209,14 @@ impl<'a> Planner<'a> {
 
     fn root(&mut self, name: &str, fields: &[&'a Node<Field>]) -> Result<Value, Problem> {
         let view = self.view;
+        match name {
+            "node" if view.model().global_ids => {
+                let id = self.argument(fields[0], "id");
+                return self.node(id, "id", fields);
+            }
+            "nodes" if view.model().global_ids => return self.nodes(fields),
+            _ => {}
+        }
         for (id, _) in view.types() {
             let t = &view.model().types[id];
             if t.list == name {
@@ -231,6 +240,53 @@ impl<'a> Planner<'a> {
         Ok(Value::One { select, present: None, object })
     }
 
+    /// The row that a global id means; null where the role does not see rows of its type.
+    fn node(&mut self, id: Given<'a>, argument: &'static str, fields: &[&'a Node<Field>]) -> Result<Value, Problem> {
+        let id = self.reads.open(id)?;
+        let Some((of, condition)) = self.id_condition(id, argument)? else { return Ok(Value::Null) };
+        let mut select = self.seen(of, None);
+        select.predicates.push(Predicate { origin: Origin::Caller, condition: Arc::new(condition) });
+        let select = self.add(select)?;
+        let object = self.object(of, select, fields, 1)?;
+        Ok(Value::One { select, present: None, object })
+    }
+
+    fn nodes(&mut self, fields: &[&'a Node<Field>]) -> Result<Value, Problem> {
+        let ids = self.argument(fields[0], "ids");
+        let ids = match self.reads.open(ids)? {
+            Input::List(list) => self.reads.items(list)?,
+            // A single value is a list of one.
+            _ => vec![self.argument(fields[0], "ids")],
+        };
+        if ids.len() > self.limits.list {
+            return Err(super::bind::list_too_long(ids.len(), self.limits.list));
+        }
+        ids.into_iter().map(|id| self.node(id, "ids", fields)).collect::<Result<_, _>>().map(Value::Nodes)
+    }
+
+    /// The type of the row that a global id means, and the condition that it is the row; none where the role sees no rows of it.
+    fn id_condition(&mut self, id: Input<'a>, argument: &'static str) -> Result<Option<(TypeId, Condition)>, Problem> {
+        let invalid = || super::bind::invalid_id(&format!("`{argument}`"));
+        let Input::Leaf(leaf) = id else { return Err(invalid()) };
+        let found = self.reads.identity(&leaf);
+        let (source, location) = cursor_source(leaf);
+        let (identity, values) = found.ok_or_else(|| invalid().at(location))?;
+        let model = self.view.model();
+        let is_meant = |(id, _): &(TypeId, _)| model.types[*id].identity == identity;
+        let Some((of, _)) = self.view.types().find(is_meant) else { return Ok(None) };
+        let key = model.types[of].global_key(model).filter(|key| key.columns.len() == values);
+        let key = key.ok_or_else(|| invalid().at(location))?;
+        let terms = key.columns.len();
+        self.planned.cursors.push(CursorArgument { is_id: true, source, binding: identity, argument, location, terms });
+        let cursor = self.planned.cursors.len() - 1;
+        let equals = key.columns.iter().enumerate().map(|(index, column)| {
+            let parameter = self.parameter(Parameter::CursorDatum { cursor, index });
+            equal(*column, Operand::Parameter(parameter))
+        });
+        let condition = Condition::And(equals.collect());
+        Ok(Some((of, condition)))
+    }
+
     /// The row that a `key` argument means.
     pub(super) fn key_condition(&mut self, of: TypeId, given: Given<'a>) -> Result<Condition, Problem> {
         let model = self.view.model();
@@ -245,6 +301,13 @@ impl<'a> Planner<'a> {
             }
         }
         let [(member, value)] = <[_; 1]>::try_from(found).map_err(|_| wrong())?;
+        if t.global_key(model).is_some() && *member == *GLOBAL_ID {
+            let place = "key.id";
+            return match self.id_condition(value, place)? {
+                Some((other, condition)) if other == of => Ok(condition),
+                _ => Err(super::bind::invalid_id(&format!("`{place}`"))),
+            };
+        }
         let key = self.view.keys(of).find(|key| *key.member == *member).ok_or_else(wrong)?;
         let mut conditions = Vec::new();
         for column in &key.columns {
@@ -319,7 +382,7 @@ impl<'a> Planner<'a> {
         depth: usize,
     ) -> Result<ObjectShape, Problem> {
         self.check_depth(depth)?;
-        let collected = self.collect(fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
+        let collected = self.collect_of(of, fields.iter().filter_map(|field| field.selection_set.as_ref()))?;
         let mut object = ObjectShape::default();
         for (key, fields) in collected {
             let location = self.document.location(fields[0].location());
@@ -353,6 +416,12 @@ impl<'a> Planner<'a> {
         }
         if let Some((column, _)) = view.columns(of).find(|(_, field)| *field == name) {
             return self.column_field(of, column, select, fields, depth);
+        }
+        if name == GLOBAL_ID
+            && let Some(key) = t.global_key(view.model())
+        {
+            let outputs = key.columns.iter().map(|column| self.output(select, Output::Column(*column))).collect();
+            return Ok(Value::GlobalId { identity: t.identity, outputs });
         }
         if name == REVISION && has_revision(view, of) {
             let columns = self.revision_columns(of);
@@ -695,16 +764,11 @@ impl<'a> Planner<'a> {
     ) -> Result<Option<Seek>, Problem> {
         let Input::Leaf(leaf) = cursor else { return Ok(None) };
         let nulls = self.reads.nulls(&leaf);
-        let (source, location) = match leaf {
-            Leaf::Literal { value, location } => {
-                (CursorSource::Literal(value.as_str().unwrap_or_default().to_owned()), location)
-            }
-            Leaf::Variable { path, location } => (CursorSource::Variable(path), location),
-        };
+        let (source, location) = cursor_source(leaf);
         // Whether it belongs here is looked at with each request.
         let nulls = nulls.filter(|nulls| nulls.len() == order.len());
         let nulls = nulls.ok_or_else(|| super::bind::invalid_cursor(&format!("`{argument}`")).at(location))?;
-        let cursor = CursorArgument { source, binding, argument, location, terms: order.len() };
+        let cursor = CursorArgument { is_id: false, source, binding, argument, location, terms: order.len() };
         self.planned.cursors.push(cursor);
         let cursor = self.planned.cursors.len() - 1;
         let parameters =
@@ -723,15 +787,35 @@ impl<'a> Planner<'a> {
     /// The fields of selection sets, fragments expanded, `@skip` and `@include` obeyed, merged by response key. Every fragment
     /// counts once, however often it is spread.
     pub(super) fn collect(&self, sets: impl IntoIterator<Item = &'a SelectionSet>) -> Result<Collected<'a>, Problem> {
+        self.collect_where(&|_| true, sets)
+    }
+
+    /// The same of a row: fragments on other types than the row's, which an interface may be spread to, say nothing of it.
+    fn collect_of(
+        &self,
+        of: TypeId,
+        sets: impl IntoIterator<Item = &'a SelectionSet>,
+    ) -> Result<Collected<'a>, Problem> {
+        let model = self.view.model();
+        let name = &model.types[of].name;
+        self.collect_where(&|condition| !model.global_ids || condition == name || condition == NODE, sets)
+    }
+
+    fn collect_where(
+        &self,
+        applies: &dyn Fn(&str) -> bool,
+        sets: impl IntoIterator<Item = &'a SelectionSet>,
+    ) -> Result<Collected<'a>, Problem> {
         let (mut collected, mut visited) = (Collected::new(), HashSet::new());
         for set in sets {
-            self.collect_into(set, &mut collected, &mut visited)?;
+            self.collect_into(applies, set, &mut collected, &mut visited)?;
         }
         Ok(collected)
     }
 
     fn collect_into(
         &self,
+        applies: &dyn Fn(&str) -> bool,
         set: &'a SelectionSet,
         collected: &mut Collected<'a>,
         visited: &mut HashSet<&'a Name>,
@@ -744,11 +828,15 @@ impl<'a> Planner<'a> {
             match selection {
                 Selection::Field(field) => collected.entry(field.response_name().as_str()).or_default().push(field),
                 Selection::InlineFragment(fragment) => {
-                    self.collect_into(&fragment.selection_set, collected, visited)?;
+                    if fragment.type_condition.as_ref().is_some_and(|condition| !applies(condition)) {
+                        continue;
+                    }
+                    self.collect_into(applies, &fragment.selection_set, collected, visited)?;
                 }
                 Selection::FragmentSpread(spread) if visited.insert(&spread.fragment_name) => {
-                    if let Some(fragment) = self.document.executable.fragments.get(&spread.fragment_name) {
-                        self.collect_into(&fragment.selection_set, collected, visited)?;
+                    let fragment = self.document.executable.fragments.get(&spread.fragment_name);
+                    if let Some(fragment) = fragment.filter(|fragment| applies(fragment.type_condition())) {
+                        self.collect_into(applies, &fragment.selection_set, collected, visited)?;
                     }
                 }
                 Selection::FragmentSpread(_) => {}
@@ -818,6 +906,16 @@ impl LeafType {
                 })
             }
         }
+    }
+}
+
+/// Where a cursor, or an id, comes from with each request.
+fn cursor_source(leaf: Leaf) -> (CursorSource, Option<Location>) {
+    match leaf {
+        Leaf::Literal { value, location } => {
+            (CursorSource::Literal(value.as_str().unwrap_or_default().to_owned()), location)
+        }
+        Leaf::Variable { path, location } => (CursorSource::Variable(path), location),
     }
 }
 

@@ -12,10 +12,11 @@ use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use ring::{digest, hkdf, hmac};
 
+use crate::model::IDENTITY_LENGTH;
 use crate::value::{Datum, DatumRef, push_item, take_item};
 
 /// Bytes of a binding.
-pub(crate) const BINDING_LENGTH: usize = 8;
+pub(crate) const BINDING_LENGTH: usize = IDENTITY_LENGTH;
 
 /// A key for one purpose from the service's secret (HKDF, RFC 5869).
 fn derive(secret: &[u8], purpose: &[u8], key: &mut [u8]) {
@@ -39,6 +40,8 @@ const LONGEST: usize = 256 << 10;
 #[derive(Clone)]
 pub struct Sealer {
     key: [u8; 64],
+    /// Of global ids, which are the same for every role.
+    ids: [u8; 64],
     revisions: [u8; 32],
     role: String,
 }
@@ -61,8 +64,9 @@ impl fmt::Debug for Sealer {
 impl Sealer {
     /// A sealer whose keys are derived from the service's secret.
     pub fn new(secret: &[u8], role: &str) -> Self {
-        let mut sealer = Sealer { key: [0; 64], revisions: [0; 32], role: role.to_owned() };
+        let mut sealer = Sealer { key: [0; 64], ids: [0; 64], revisions: [0; 32], role: role.to_owned() };
         derive(secret, b"cursor", &mut sealer.key);
+        derive(secret, b"global id", &mut sealer.ids);
         derive(secret, b"revision", &mut sealer.revisions);
         sealer
     }
@@ -87,36 +91,63 @@ impl Sealer {
 
     /// Seals a position.
     pub fn seal<'a>(&self, binding: &[u8; BINDING_LENGTH], cells: impl IntoIterator<Item = DatumRef<'a>>) -> String {
-        let mut plain = binding.to_vec();
-        for cell in cells {
-            push_item(&mut plain, cell);
-        }
-        let sealed = self.cipher().encrypt([self.role.as_bytes()], &plain).expect("a position is short");
-        URL_SAFE_NO_PAD.encode(sealed)
+        seal(&self.key, self.role.as_bytes(), binding, cells)
+    }
+
+    /// Seals the global id of a row: the values of its key, bound to its type. What a role sees of the row is asked with every use.
+    pub fn seal_id<'a>(
+        &self,
+        identity: &[u8; IDENTITY_LENGTH],
+        cells: impl IntoIterator<Item = DatumRef<'a>>,
+    ) -> String {
+        seal(&self.ids, b"", identity, cells)
+    }
+
+    /// Opens a global id; none where it is not one of this service.
+    pub fn open_id(&self, id: &str) -> Option<Position> {
+        open(&self.ids, b"", id)
     }
 
     /// Opens a cursor; none where it was not sealed by this service for this role.
     pub fn open(&self, cursor: &str) -> Option<Position> {
-        if cursor.len() > LONGEST {
-            return None;
-        }
-        let sealed = URL_SAFE_NO_PAD.decode(cursor).ok()?;
-        let plain = self.cipher().decrypt([self.role.as_bytes()], &sealed).ok()?;
-        let (binding, mut rest) = plain.split_at_checked(BINDING_LENGTH)?;
-        let mut cells = Vec::new();
-        while !rest.is_empty() {
-            match take_item(&mut rest)? {
-                // Text that no parameter can carry is not a position to go on from.
-                DatumRef::Text(text) if std::str::from_utf8(text).is_err() => return None,
-                cell => cells.push(cell.to_datum()),
-            }
-        }
-        Some(Position { binding: binding.try_into().ok()?, cells })
+        open(&self.key, self.role.as_bytes(), cursor)
     }
+}
 
-    fn cipher(&self) -> Aes256Siv {
-        Aes256Siv::new_from_slice(&self.key).expect("the key has the cipher's length")
+fn seal<'a>(
+    key: &[u8; 64],
+    of: &[u8],
+    binding: &[u8; BINDING_LENGTH],
+    cells: impl IntoIterator<Item = DatumRef<'a>>,
+) -> String {
+    let mut plain = binding.to_vec();
+    for cell in cells {
+        push_item(&mut plain, cell);
     }
+    let sealed = cipher(key).encrypt([of], &plain).expect("a position is short");
+    URL_SAFE_NO_PAD.encode(sealed)
+}
+
+fn open(key: &[u8; 64], of: &[u8], text: &str) -> Option<Position> {
+    if text.len() > LONGEST {
+        return None;
+    }
+    let sealed = URL_SAFE_NO_PAD.decode(text).ok()?;
+    let plain = cipher(key).decrypt([of], &sealed).ok()?;
+    let (binding, mut rest) = plain.split_at_checked(BINDING_LENGTH)?;
+    let mut cells = Vec::new();
+    while !rest.is_empty() {
+        match take_item(&mut rest)? {
+            // Text that no parameter can carry is not a position to go on from.
+            DatumRef::Text(text) if std::str::from_utf8(text).is_err() => return None,
+            cell => cells.push(cell.to_datum()),
+        }
+    }
+    Some(Position { binding: binding.try_into().ok()?, cells })
+}
+
+fn cipher(key: &[u8; 64]) -> Aes256Siv {
+    Aes256Siv::new_from_slice(key).expect("the key has the cipher's length")
 }
 
 #[cfg(test)]

@@ -455,9 +455,11 @@ struct LeafType {
     form: StorageFormat,
 }
 
-/// A cursor given as an argument.
+/// A cursor given as an argument, or a global id.
 #[derive(Debug, Clone)]
 struct CursorArgument {
+    /// Is it a global id?
+    is_id: bool,
     source: CursorSource,
     binding: [u8; cursor::BINDING_LENGTH],
     argument: &'static str,

@@ -19,6 +19,7 @@ use super::document::Document;
 use super::input::{Given, Input, Leaf, Listed};
 use super::variables::Variables;
 use crate::error::{Code, Problem};
+use crate::model::IDENTITY_LENGTH;
 use crate::value::{Datum, literal_to_json};
 
 /// Steps that planning takes for one request at most: selections met, members and items of arguments looked at. About what the
@@ -91,6 +92,8 @@ enum Read {
     Truth(VariablePath),
     /// Which of a cursor's values are null?
     Nulls(VariablePath),
+    /// Of which type is the row that a global id means, and of how many values is its key?
+    Identity(VariablePath),
 }
 
 impl Read {
@@ -100,7 +103,8 @@ impl Read {
             | Read::Length(path)
             | Read::Word(path)
             | Read::Truth(path)
-            | Read::Nulls(path) => path,
+            | Read::Nulls(path)
+            | Read::Identity(path) => path,
         }
     }
 
@@ -134,6 +138,14 @@ impl Read {
                 key.extend(nulls.iter().flatten().map(|is_null| if *is_null { b'0' } else { b'1' }));
                 key.push(if nulls.is_some() { b' ' } else { b'!' });
             }
+            Read::Identity(_) => {
+                key.push(b'i');
+                let identity = identity(value, sealer);
+                key.push(u8::from(identity.is_some()));
+                let (type_, length) = identity.unwrap_or_default();
+                key.extend(type_);
+                key.extend_from_slice(&length.to_le_bytes());
+            }
         }
     }
 }
@@ -154,6 +166,11 @@ fn word(value: Option<&Json>) -> &str {
 
 fn is_true(value: Option<&Json>) -> bool {
     value == Some(&Json::Bool(true))
+}
+
+fn identity(value: Option<&Json>, sealer: &Sealer) -> Option<([u8; IDENTITY_LENGTH], usize)> {
+    let position = sealer.open_id(value.and_then(Json::as_str)?)?;
+    Some((position.binding, position.cells.len()))
 }
 
 fn nulls(value: Option<&Json>, sealer: &Sealer) -> Option<Vec<bool>> {
@@ -369,6 +386,17 @@ impl<'a> Recorder<'a> {
             Leaf::Variable { path, .. } => {
                 self.note(Read::Nulls(path.clone()));
                 nulls(path.find(self.variables), self.sealer)
+            }
+        }
+    }
+
+    /// What tells the type of the row that a global id means, and of how many values its key is; none where it is not an id of ours.
+    pub(super) fn identity(&self, leaf: &Leaf) -> Option<([u8; IDENTITY_LENGTH], usize)> {
+        match leaf {
+            Leaf::Literal { value, .. } => identity(Some(value), self.sealer),
+            Leaf::Variable { path, .. } => {
+                self.note(Read::Identity(path.clone()));
+                identity(path.find(self.variables), self.sealer)
             }
         }
     }

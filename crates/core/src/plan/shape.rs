@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use super::SelectId;
 use crate::error::Location;
-use crate::model::FieldType;
+use crate::model::{FieldType, IDENTITY_LENGTH};
 
 /// The fields of an object, in the order of the answer.
 #[derive(Debug, Default)]
@@ -94,6 +94,15 @@ pub enum Value {
         /// The outputs that make it.
         outputs: Vec<usize>,
     },
+    /// A row's global id.
+    GlobalId {
+        /// What tells the row's type.
+        identity: [u8; IDENTITY_LENGTH],
+        /// The outputs of its key.
+        outputs: Vec<usize>,
+    },
+    /// Rows that global ids mean, each or null, in the order of the ids.
+    Nodes(Vec<Value>),
     /// What a change answers.
     Change(ChangeShape),
 }
@@ -345,6 +354,8 @@ impl Value {
     fn weight(&self) -> usize {
         match self {
             Value::One { object, .. } | Value::NestedObject(object) | Value::Object { object, .. } => object.weight(),
+            Value::Nodes(values) => values.iter().map(|value| PER_FIELD + value.weight()).sum(),
+            Value::GlobalId { outputs, .. } => outputs.len() * std::mem::size_of::<usize>(),
             Value::Items(items) => items.list.weight(),
             Value::ItemRows(items) => items.object.weight(),
             Value::WholeObject { item, .. } => item.weight(),

@@ -14,10 +14,12 @@ pub struct Service {
     pub origins: Vec<String>,
     /// Are documents remembered by their SHA-256 hash, so that clients need not send them again?
     pub persisted: bool,
+    /// Has every row that has a key an `id` that is one of a kind in the whole API?
+    pub global_ids: bool,
 }
 
 pub(super) fn read_service(reader: &mut Reader<'_>, section: &Section) -> Service {
-    reader.only(section, &["secret", "hosts", "origins", "persisted"]);
+    reader.only(section, &["secret", "hosts", "origins", "persisted", "global_ids"]);
     let secret = reader.secret(section, "secret", reader::is_stated);
     if secret.as_ref().is_some_and(|secret| secret.0.len() < 32) {
         reader.mistake_at(section, "secret", "the secret is shorter than 32 bytes; `openssl rand -hex 32` makes one");
@@ -32,6 +34,11 @@ pub(super) fn read_service(reader: &mut Reader<'_>, section: &Section) -> Servic
             );
         }
     }
-    let (hosts, persisted) = (reader.texts(section, "hosts"), reader.flag(section, "persisted"));
-    Service { secret, hosts, origins, persisted }
+    Service {
+        secret,
+        hosts: reader.texts(section, "hosts"),
+        origins,
+        persisted: reader.flag(section, "persisted"),
+        global_ids: reader.flag(section, "global_ids"),
+    }
 }

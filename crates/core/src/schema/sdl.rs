@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 
 use super::{inputs, reachable};
 use crate::access::{View, Within};
-use crate::model::{Cardinality, Column, ColumnId, FieldType, Link, Model, TypeId};
+use crate::model::{Cardinality, Column, ColumnId, FieldType, GLOBAL_ID, Link, Model, NODE, TypeId};
 use crate::plan::{FilterWord, GROUP_WORDS, LINK_FILTER_WORDS, REVISION, Takes, has_revision, summary_functions};
 use crate::value::Scalar;
 
@@ -89,6 +89,9 @@ pub(super) use line;
 /// What the schema says of ordering groups by what they have in common.
 const BY_KEY: &str = "By what the rows of a group have in common.";
 
+/// What the schema says of global ids.
+const ID_TEXT: &str = "The row's id, one of a kind in this API, and the same whoever asks.";
+
 /// The words that combine conditions: what each says, and whether it takes several.
 const COMBINING_WORDS: &[(&str, &str, bool)] = &[
     ("and", "All of these must hold.", true),
@@ -170,6 +173,13 @@ impl Printer<'_> {
             self.describe(Some("This role has been granted nothing yet."), "  ");
             line!(self, "  nothing: Boolean");
         }
+        if self.model.global_ids {
+            let id = arguments([("The `id` of a row.", "id: ID!".to_owned())]);
+            self.said("Finds one row of any type by its id.", format_args!("node{id}: {NODE}"));
+            let ids = arguments([("The `id`s of rows.", "ids: [ID!]!".to_owned())]);
+            let text = "Finds rows of any types by their ids, in the order of these; null for what is not there.";
+            self.said(text, format_args!("nodes{ids}: [{NODE}]!"));
+        }
         for (id, _) in self.view.types() {
             let t = &self.model.types[id];
             let deprecated = deprecation(t.deprecated.as_ref());
@@ -222,8 +232,14 @@ impl Printer<'_> {
             None => format!("A row of `{}`.", t.list),
             Some(_) => "An item of a list.".to_owned(),
         });
-        self.begin(&text, format_args!("type {}", t.name));
         let mut any = false;
+        if t.global_key(self.model).is_some() {
+            self.begin(&text, format_args!("type {} implements {NODE}", t.name));
+            self.said(ID_TEXT, format_args!("{GLOBAL_ID}: ID!"));
+            any = true;
+        } else {
+            self.begin(&text, format_args!("type {}", t.name));
+        }
         for (column, field) in self.view.columns(id) {
             any = true;
             self.column_field(id, column, field);
@@ -363,9 +379,13 @@ impl Printer<'_> {
         if self.view.keys(id).next().is_none() {
             return;
         }
+        let has_id = t.global_key(self.model).is_some();
         let mut composites = Vec::new();
         let text = format!("One of the keys of a `{}`.", t.name);
         self.begin(&text, format_args!("input {}Key @oneOf", t.helpers));
+        if has_id {
+            self.said(&by_name(GLOBAL_ID), format_args!("{GLOBAL_ID}: ID"));
+        }
         for key in self.view.keys(id) {
             if let [column] = key.columns.as_slice() {
                 let kind = self.kind(&t.columns[*column]);
@@ -540,6 +560,11 @@ impl Printer<'_> {
 
     fn leaves(&mut self) {
         self.existing_row();
+        if self.model.global_ids {
+            self.begin("A row that can be found by its id alone.", format_args!("interface {NODE}"));
+            self.said(ID_TEXT, format_args!("{GLOBAL_ID}: ID!"));
+            line!(self, "}}\n");
+        }
         self.begin("Where a page lies in its list.", "type PageInfo");
         self.said("Are there rows after this page?", "hasNextPage: Boolean!");
         self.said("Was this page reached from rows before it?", "hasPreviousPage: Boolean!");

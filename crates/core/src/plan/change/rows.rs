@@ -11,7 +11,7 @@ use super::json::{Inside, fits};
 use super::{Assignment, EdgeChange, EdgeRow, LookupId, NewRow, RowChange, Set, SetWord, Target, at_place};
 use crate::access::{Comparison, Condition, Operand, Path, Test, View, Within, WriteGrant};
 use crate::error::{Code, Problem};
-use crate::model::{Cardinality, Column, ColumnId, FieldType, Link, LinkId, Through, TypeId};
+use crate::model::{Cardinality, Column, ColumnId, FieldType, GLOBAL_ID, Link, LinkId, Through, TypeId};
 use crate::plan::{LeafType, edge_fields};
 use crate::value::{Datum, Scalar, StorageFormat};
 
@@ -452,8 +452,14 @@ impl<'a> ChangePlanner<'a> {
         let mut given = key.as_object().into_iter().flatten().filter(|(_, value)| !value.is_null());
         let wrong = || Problem::new(Code::InvalidArgument, "`key` takes exactly one member that is not null");
         let (Some((member, value)), None) = (given.next(), given.next()) else { return Err(wrong()) };
-        let key = view.keys(of).find(|key| key.member == *member).ok_or_else(wrong)?;
         let t = &view.model().types[of];
+        if let Some(key) = t.global_key(view.model()).filter(|_| member == GLOBAL_ID) {
+            let opened = value.as_str().and_then(|id| self.planner.sealer.open_id(id));
+            let found = opened.filter(|row| row.binding == t.identity && row.cells.len() == key.columns.len());
+            let found = found.ok_or_else(|| crate::plan::bind::invalid_id("`key.id`"))?;
+            return Ok((key.columns.clone(), found.cells));
+        }
+        let key = view.keys(of).find(|key| key.member == *member).ok_or_else(wrong)?;
         let cells = key.columns.iter().map(|column| {
             let field = t.columns[*column].field.as_deref().unwrap_or_default();
             let value = if key.columns.len() == 1 { value } else { value.get(field).unwrap_or(&Json::Null) };
