@@ -190,6 +190,28 @@ fn oversized_and_malformed_tokens_are_refused_before_they_are_checked() {
 }
 
 #[test]
+fn a_token_without_a_role_here_has_the_one_that_the_project_falls_back_on() {
+    let extra = format!("{}fallback_role = \"member\"\n", with_key("HS256", SECRET));
+    let project = project(&extra);
+    let service = project.serve();
+    let token = |roles: Json| {
+        let mut claims = claims();
+        claims["roles"] = roles;
+        by_secret(&claims)
+    };
+    for roles in [json!([]), Json::Null, json!(["offline_access"])] {
+        assert_eq!(ids(&ask(&service, Some(&token(roles.clone())), json!({}))), [1, 3], "{roles}");
+        assert_eq!(ids(&ask(&service, Some(&token(roles)), json!({ "as": "member" }))), [1, 3]);
+    }
+    let reader = token(json!(["reader"]));
+    assert_eq!(ids(&ask(&service, Some(&reader), json!({}))), [1, 2, 3], "whoever has a role keeps it");
+    assert_eq!(ask(&service, Some(&reader), json!({ "as": "member" })).status, 403, "and gets no other");
+    let none = std::fs::read_to_string(project.path().join("puente.toml")).unwrap().replace("\"member\"", "\"membre\"");
+    let wrong = puente_core::project::read(&none, &|_| Some("x".repeat(40))).unwrap_err();
+    assert!(wrong.iter().any(|wrong| wrong.text.contains("did you mean `member`?")), "{wrong:?}");
+}
+
+#[test]
 fn a_role_is_chosen_among_those_of_the_token_and_no_others() {
     let extra =
         format!("{}roles = [\"app\", \"roles\"]\nmain_role = [\"app\", \"usual\"]\n", with_key("HS256", SECRET));

@@ -178,8 +178,11 @@ impl<'a> Writer<'a> {
                 Fragment::join([value, other], operator(*comparison))
             }
             Test::Size { comparison, size } => {
-                let text = dialect.size(dialect.as_text(column, value));
-                Fragment::join([text, Fragment::text(size.to_string())], operator(*comparison))
+                let counted = match column.kind {
+                    FieldType::List(_) => dialect.list_size(value, column),
+                    _ => dialect.size(dialect.as_text(column, value)),
+                };
+                Fragment::join([counted, Fragment::text(size.to_string())], operator(*comparison))
             }
             Test::Compare { comparison, operand, ignore_case } => {
                 let operand = self.dialect.value(slot(operand), column);
@@ -192,8 +195,10 @@ impl<'a> Writer<'a> {
             Test::Fits => self.fits(scope, path),
             Test::IsNull(expected) => dialect.is_null(column, value, *expected),
             Test::Includes { operand, all } => self.dialect.includes(value, slot(operand), column, *all),
-            Test::IsEmpty(true) => self.dialect.is_empty_list(value, column),
-            Test::IsEmpty(false) => Fragment::format("not ({})", [self.dialect.is_empty_list(value, column)]),
+            Test::IsEmpty(expected) => {
+                let size = self.dialect.list_size(value, column);
+                Fragment::join([size, Fragment::text("0")], if *expected { " = " } else { " <> " })
+            }
             Test::Text { test, operand, ignore_case } => {
                 let part = dialect.part(slot(operand), column);
                 let value = dialect.as_text(column, value);

@@ -208,11 +208,8 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
         Fragment::format("{} is null and false", [value])
     }
 
-    /// Has a list column no items?
-    fn is_empty_list(&self, value: Fragment, column: &Column) -> Fragment {
-        let _ = column;
-        Fragment::format("{} is null and false", [value])
-    }
+    /// How many items a list column has.
+    fn list_size(&self, value: Fragment, column: &Column) -> Fragment;
 
     /// A text without the difference between upper and lower case.
     fn folded(&self, text: Fragment) -> Fragment {

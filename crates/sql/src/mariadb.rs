@@ -238,8 +238,8 @@ impl Dialect for Mariadb {
         )
     }
 
-    fn is_empty_list(&self, value: Fragment, _: &Column) -> Fragment {
-        Fragment::format("json_length({}) = 0", [value])
+    fn list_size(&self, value: Fragment, _: &Column) -> Fragment {
+        Fragment::format("json_length({})", [value])
     }
 
     fn truncated_text(&self, unit: GroupUnit, column: &Column, expression: String) -> String {

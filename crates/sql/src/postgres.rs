@@ -226,9 +226,9 @@ impl Dialect for Postgres {
         Fragment::format(if all { "{} @> {}" } else { "{} && {}" }, [value, list])
     }
 
-    fn is_empty_list(&self, value: Fragment, column: &Column) -> Fragment {
+    fn list_size(&self, value: Fragment, column: &Column) -> Fragment {
         let template =
-            if column.form == StorageFormat::JsonValue { "jsonb_array_length({}) = 0" } else { "cardinality({}) = 0" };
+            if column.form == StorageFormat::JsonValue { "jsonb_array_length({})" } else { "cardinality({})" };
         Fragment::format(template, [value])
     }
 

@@ -202,8 +202,8 @@ impl Dialect for Sqlite {
         Fragment::format(template, [value.clone(), list, value])
     }
 
-    fn is_empty_list(&self, value: Fragment, _: &Column) -> Fragment {
-        Fragment::format("json_array_length({}) = 0", [value])
+    fn list_size(&self, value: Fragment, _: &Column) -> Fragment {
+        Fragment::format("json_array_length({})", [value])
     }
 
     fn masked(&self, column: &Column, value: &str, mask: Fragment) -> Fragment {

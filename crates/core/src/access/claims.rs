@@ -3,8 +3,8 @@
 //! Nothing of a claim is guessed: a value that is absent, null or of another type than what it is compared with is
 //! unknown, and what is unknown never allows anything.
 
-use jiff::Timestamp;
 use jiff::tz::Offset;
+use jiff::{SignedDuration, Timestamp};
 use serde_json::{Map, Value as Json};
 
 use super::{Comparison, TextTest};
@@ -41,8 +41,54 @@ pub struct ClaimValue {
 pub enum ClaimSource {
     /// A claim.
     Claim(ClaimPath),
+    /// A time.
+    Time(TimeTerm),
+}
+
+/// A time that the request decides.
+#[derive(Debug, Clone, PartialEq)]
+pub struct TimeTerm {
+    /// From where it counts.
+    pub from: TimeOrigin,
+    /// How much later than that it is.
+    pub later: SignedDuration,
+}
+
+/// From where a time counts.
+#[derive(Debug, Clone, PartialEq)]
+pub enum TimeOrigin {
     /// The time of the request.
     Now,
+    /// A claim: a text (RFC 3339), or seconds since 1970 (RFC 7519's NumericDate).
+    Claim(ClaimPath),
+    /// What the rule states.
+    Stated(Timestamp),
+}
+
+impl TimeTerm {
+    /// The time of the request.
+    pub fn now() -> Self {
+        TimeTerm { from: TimeOrigin::Now, later: SignedDuration::ZERO }
+    }
+
+    /// The same, so much later; none beyond what can be counted.
+    pub fn plus(self, more: SignedDuration) -> Option<Self> {
+        Some(TimeTerm { later: self.later.checked_add(more)?, ..self })
+    }
+
+    /// The time for these claims; none where it is unknown.
+    fn time(&self, claims: &Claims<'_>) -> Option<Timestamp> {
+        let from = match &self.from {
+            TimeOrigin::Now => claims.now,
+            TimeOrigin::Stated(time) => *time,
+            TimeOrigin::Claim(path) => match claims.find(path)? {
+                Json::String(text) => text.parse().ok()?,
+                Json::Number(seconds) => Timestamp::from_second(seconds.as_i64()?).ok()?,
+                _ => return None,
+            },
+        };
+        from.checked_add(self.later).ok()
+    }
 }
 
 /// How many values a claim has to be.
@@ -71,6 +117,8 @@ pub enum ClaimPredicate {
     In(ClaimTerm, ClaimTerm),
     /// Is one a part of the other?
     Text(ClaimTerm, TextTest, ClaimTerm),
+    /// A comparison of times.
+    Times(TimeTerm, Comparison, TimeTerm),
 }
 
 /// One side of a fact.
@@ -104,7 +152,7 @@ impl ClaimValue {
 
     fn known(&self, model: &Model, claims: &Claims<'_>) -> Option<Datum> {
         let value = match &self.from {
-            ClaimSource::Now => return self.time(claims.now),
+            ClaimSource::Time(time) => return self.time(time.time(claims)?),
             ClaimSource::Claim(path) => claims.find(path)?,
         };
         let one = |value: &Json| canonical(model, self.kind, self.form, value);
@@ -116,7 +164,7 @@ impl ClaimValue {
         }
     }
 
-    /// The time of the request, in UTC, as the column keeps it.
+    /// A time, in UTC, as the column keeps it.
     fn time(&self, now: Timestamp) -> Option<Datum> {
         let FieldType::Scalar(scalar) = self.kind else { return None };
         let local = Offset::UTC.to_datetime(now);
@@ -185,6 +233,9 @@ impl ClaimPredicate {
                 let found: Option<Vec<bool>> = list.as_array()?.iter().map(equal).collect();
                 Some(found?.contains(&true))
             }
+            ClaimPredicate::Times(one, comparison, other) => {
+                Some(comparison.holds(one.time(claims)?.cmp(&other.time(claims)?)))
+            }
             ClaimPredicate::Text(whole, test, part) => {
                 let (whole, part) = (whole.value(claims)?, part.value(claims)?);
                 let (whole, part) = (whole.as_str()?, part.as_str()?);
@@ -250,6 +301,7 @@ mod tests {
             objects: Vec::new(),
             enums: Vec::new(),
             names: Vec::new(),
+            global_ids: false,
         };
         canonical(&model, FieldType::Scalar(scalar), StorageFormat::Usual, &value)
     }
@@ -311,7 +363,7 @@ mod tests {
     fn the_time_of_the_ask_takes_the_form_of_its_column() {
         let time = |scalar| {
             let value = ClaimValue {
-                from: ClaimSource::Now,
+                from: ClaimSource::Time(TimeTerm::now()),
                 kind: FieldType::Scalar(scalar),
                 form: StorageFormat::Usual,
                 shape: ClaimShape::One,

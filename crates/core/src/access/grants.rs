@@ -10,7 +10,7 @@ use indexmap::IndexMap;
 
 use super::rule::{self, ClaimRegistry};
 use super::{Condition, Masks, TypeView, View, WriteGrant};
-use crate::model::{Cardinality, Column, ColumnId, ItemsOf, LinkId, Model, Type, TypeId};
+use crate::model::{Cardinality, Column, ColumnId, ItemsOf, LinkId, Model, Type, TypeId, VersionStep};
 use crate::project::{Action, Fields, GrantEdit, Limits, Mistake, Place, Project, RoleEdit, RuleText};
 use crate::suggest::did_you_mean;
 
@@ -357,6 +357,12 @@ impl Granter<'_> {
                     self.mistake(grant.edit.place, text);
                 }
             }
+        }
+        // A row that changes has another version.
+        if let Some((column, VersionStep::Now)) = t.version_step().filter(|_| grant.action == Action::Update)
+            && !fixed.iter().any(|(known, _)| *known == column)
+        {
+            fixed.push((column, rule::time_of_request(&t.columns[column], &mut self.registry)));
         }
         let is_settable = |column: ColumnId| columns[column] && !fixed.iter().any(|(fixed, _)| *fixed == column);
         let links_many = t.links.iter().any(|link| link.through.is_some());

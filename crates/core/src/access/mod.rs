@@ -20,4 +20,4 @@ pub use condition::{Comparison, Condition, Hop, Masks, Operand, Origin, Path, Pr
 pub use follow::{check_rule, follow};
 pub use grants::{Grant, Role, roles};
 pub use view::{ResolvedClaims, TypeView, View, Within, WriteGrant};
-pub use warnings::warnings;
+pub use warnings::{about_versions, warnings};

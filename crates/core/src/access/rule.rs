@@ -10,9 +10,10 @@
 
 use cel::common::ast::{CallExpr, ComprehensionExpr, Expr, IdedExpr, LiteralValue, SourceInfo, operators};
 use cel::parser::Parser;
+use jiff::SignedDuration;
 use serde_json::Value as Json;
 
-use super::claims::{ClaimPath, ClaimPredicate, ClaimShape, ClaimSource, ClaimTerm, ClaimValue};
+use super::claims::{ClaimPath, ClaimPredicate, ClaimShape, ClaimSource, ClaimTerm, ClaimValue, TimeOrigin, TimeTerm};
 use super::{Comparison, Condition, Hop, Masks, Operand, Path, Quantifier, Test, TextTest};
 use crate::model::{Cardinality, Column, ColumnId, FieldType, Link, Model, Type, TypeId};
 use crate::project::{Mistake, Renamed, RuleText};
@@ -53,12 +54,22 @@ pub(super) fn compile_value(
         let column = &model.types[of].columns[column];
         match compiler.term(expression)? {
             Term::Claim(path) => Ok(compiler.value(ClaimSource::Claim(path), column, shape_of(column))),
-            Term::Now => compiler.time(column, expression),
+            Term::Time(time) => compiler.time(time, column, expression),
             Term::Constant(Json::Null) if column.nullable => Ok(Operand::Constant(Datum::Null)),
             Term::Constant(value) => compiler.constant(column, &value, expression).map(Operand::Constant),
-            _ => Err(compiler.wrong(expression, "a fixed value is a claim such as `claims.sub`, `now`, or a constant")),
+            _ => Err(compiler.wrong(
+                expression,
+                "a fixed value is a claim such as `claims.sub`, a time such as `now`, or a constant",
+            )),
         }
     })
+}
+
+/// The time of the request, as a column keeps it.
+pub(super) fn time_of_request(column: &Column, registry: &mut ClaimRegistry) -> Operand {
+    let from = ClaimSource::Time(TimeTerm::now());
+    let value = ClaimValue { from, kind: column.kind, form: column.form, shape: ClaimShape::One };
+    Operand::Parameter(number_of(&mut registry.values, value))
 }
 
 /// How many values of a claim a column takes.
@@ -199,8 +210,12 @@ enum Term {
     Claims,
     /// One claim.
     Claim(ClaimPath),
-    /// The time of the request.
-    Now,
+    /// A time that the request decides.
+    Time(TimeTerm),
+    /// How long something takes.
+    Duration(SignedDuration),
+    /// A column's time, so much later.
+    Later { path: Path, of: TypeId, later: SignedDuration },
     /// The size of something.
     Size(Box<Term>),
     /// What the rule states; a list too.
@@ -222,15 +237,20 @@ impl Term {
             }
             Term::Claims => "all claims".to_owned(),
             Term::Claim(_) => "a claim".to_owned(),
-            Term::Now => "the time".to_owned(),
+            Term::Time(_) => "a time".to_owned(),
+            Term::Duration(_) => "a duration".to_owned(),
+            Term::Later { path, of, .. } => {
+                format!("a time later than `{}`", model.types[*of].columns[path.column].label())
+            }
             Term::Size(_) => "a size".to_owned(),
             Term::Constant(value) => crate::value::describe_json(value),
         }
     }
 }
 
-const FUNCTIONS: &str = "rules know && || ! == != < <= > >= in, has(), size(), startsWith(), endsWith(), contains(), and \
-                         exists() and all() over links to many and lists of objects";
+const FUNCTIONS: &str = "rules know && || ! == != < <= > >= in, … ? … : …, has(), size(), startsWith(), endsWith(), \
+                         contains(), timestamp() and duration() with + and -, and exists() and all() over links to many and \
+                         lists of objects";
 
 impl Compiler<'_> {
     fn wrong(&self, at: &IdedExpr, text: impl Into<String>) -> Wrong {
@@ -248,6 +268,9 @@ impl Compiler<'_> {
                     Ok(Condition::Or(vec![self.condition(one)?, self.condition(other)?]))
                 }
                 (operators::LOGICAL_NOT, [inner]) => Ok(Condition::Not(Box::new(self.condition(inner)?))),
+                (operators::CONDITIONAL, [condition, one, other]) => {
+                    self.choice(condition, |compiler| compiler.condition(one), |compiler| compiler.condition(other))
+                }
                 (operators::IN, [one, list]) => self.membership(one, list),
                 (name, [one, other]) if comparison(name).is_some() => {
                     self.comparison(comparison(name).unwrap_or(Comparison::Eq), one, other)
@@ -261,6 +284,19 @@ impl Compiler<'_> {
             Expr::Comprehension(comprehension) => self.quantified(comprehension, expression),
             _ => self.bare(expression),
         }
+    }
+
+    /// `condition ? one : other`. Where the condition is unknown, so is what comes of it.
+    fn choice(
+        &mut self,
+        condition: &IdedExpr,
+        one: impl FnOnce(&mut Self) -> Result<Condition, Wrong>,
+        other: impl FnOnce(&mut Self) -> Result<Condition, Wrong>,
+    ) -> Result<Condition, Wrong> {
+        let condition = self.condition(condition)?;
+        let not = negated(condition.clone());
+        let (one, other) = (one(self)?, other(self)?);
+        Ok(Condition::Or(vec![Condition::And(vec![condition, one]), Condition::And(vec![not, other])]))
     }
 
     /// A value that is a condition by itself: true, a column of `Boolean`, a claim.
@@ -324,10 +360,15 @@ impl Compiler<'_> {
                 }
                 _ => Err(self.wrong(expression, format!("`-` stands before numbers only; {FUNCTIONS}"))),
             },
+            (operators::ADD, [one, other], _) => self.sum(one, other, false, expression),
+            (operators::SUBSTRACT, [one, other], _) => self.sum(one, other, true, expression),
+            ("duration", [text], None) => self.duration(text),
+            ("timestamp", [time], None) => self.timestamp(time),
             ("size", [of], None) => self.size(of),
             ("size", [], Some(of)) => self.size(of),
             (name, ..) => {
-                let known = ["has", "size", "startsWith", "endsWith", "contains", "exists", "all"];
+                let known =
+                    ["has", "size", "startsWith", "endsWith", "contains", "exists", "all", "duration", "timestamp"];
                 let hint = did_you_mean(name, known);
                 let name = name.trim_matches(|c: char| c == '_' || c == '@');
                 Err(self.wrong(expression, format!("`{name}` has no meaning here{hint}; {FUNCTIONS}")))
@@ -335,17 +376,77 @@ impl Compiler<'_> {
         }
     }
 
+    /// `now + duration("24h")`, `row.startsOn - duration("30m")`.
+    fn sum(&mut self, one: &IdedExpr, other: &IdedExpr, is_minus: bool, at: &IdedExpr) -> Result<Term, Wrong> {
+        let too_long = |compiler: &Self| compiler.wrong(at, "this is longer than can be counted");
+        let (left, right) = (self.term(one)?, self.term(other)?);
+        let (time, duration) = match (left, right) {
+            (Term::Duration(one), Term::Duration(other)) => {
+                let sum = if is_minus { one.checked_sub(other) } else { one.checked_add(other) };
+                return sum.map(Term::Duration).ok_or_else(|| too_long(self));
+            }
+            (time, Term::Duration(duration)) => (time, if is_minus { -duration } else { duration }),
+            (Term::Duration(duration), time) if !is_minus => (time, duration),
+            (one, other) => {
+                let text = format!(
+                    "`+` and `-` take a time and a duration, found {} and {}",
+                    one.describe(self.model),
+                    other.describe(self.model)
+                );
+                return Err(self.wrong(at, text));
+            }
+        };
+        match time {
+            Term::Time(time) => time.plus(duration).map(Term::Time).ok_or_else(|| too_long(self)),
+            Term::Later { path, of, later } => {
+                let later = later.checked_add(duration).ok_or_else(|| too_long(self))?;
+                Ok(Term::Later { path, of, later })
+            }
+            Term::Column { path, of } if is_time(self.kind_of(&path, of)) => {
+                Ok(Term::Later { path, of, later: duration })
+            }
+            other => {
+                let text = format!("a duration is added to a time, found {}", other.describe(self.model));
+                Err(self.wrong(at, format!("{text}; a claim is one as `timestamp(claims.…)`")))
+            }
+        }
+    }
+
+    fn duration(&mut self, text: &IdedExpr) -> Result<Term, Wrong> {
+        const EXPECTED: &str =
+            "`duration` takes a text such as \"36h\", \"1h30m\" or \"90s\"; units are h, m, s, ms, us and ns";
+        let is_of_units = |c: char| c.is_ascii_digit() || matches!(c, '.' | '-' | 'h' | 'm' | 's' | 'u' | 'n');
+        match self.term(text)? {
+            Term::Constant(Json::String(said)) if !said.is_empty() && said.chars().all(is_of_units) => {
+                said.parse().map(Term::Duration).map_err(|_| self.wrong(text, EXPECTED))
+            }
+            _ => Err(self.wrong(text, EXPECTED)),
+        }
+    }
+
+    fn timestamp(&mut self, time: &IdedExpr) -> Result<Term, Wrong> {
+        const EXPECTED: &str = "`timestamp` takes a claim, or a text such as \"2026-07-14T08:00:00Z\"";
+        let from = match self.term(time)? {
+            Term::Claim(path) => TimeOrigin::Claim(path),
+            Term::Constant(Json::String(text)) => {
+                TimeOrigin::Stated(text.parse().map_err(|_| self.wrong(time, EXPECTED))?)
+            }
+            _ => return Err(self.wrong(time, EXPECTED)),
+        };
+        Ok(Term::Time(TimeTerm { from, later: SignedDuration::ZERO }))
+    }
+
     fn size(&mut self, of: &IdedExpr) -> Result<Term, Wrong> {
         match self.term(of)? {
             Term::Claim(path) => Ok(Term::Size(Box::new(Term::Claim(path)))),
             Term::Column { path, of: owner }
-                if self.model.types[owner].columns[path.column].kind == FieldType::Scalar(Scalar::String) =>
+                if matches!(self.kind_of(&path, owner), FieldType::Scalar(Scalar::String) | FieldType::List(_)) =>
             {
                 Ok(Term::Size(Box::new(Term::Column { path, of: owner })))
             }
             other => {
                 let text = format!(
-                    "`size` takes a text or a claim, found {}; of rows, ask `exists` or `all`",
+                    "`size` takes a text, a list of values or a claim, found {}; of rows, ask `exists` or `all`",
                     other.describe(self.model)
                 );
                 Err(self.wrong(of, text))
@@ -359,7 +460,7 @@ impl Compiler<'_> {
         }
         match name {
             "claims" => Ok(Term::Claims),
-            "now" => Ok(Term::Now),
+            "now" => Ok(Term::Time(TimeTerm::now())),
             "row" => {
                 let text = format!(
                     "inside `exists` and `all` a condition is about `{}`; `row` cannot be reached from there",
@@ -470,8 +571,29 @@ impl Compiler<'_> {
     }
 
     fn comparison(&mut self, comparison: Comparison, left: &IdedExpr, right: &IdedExpr) -> Result<Condition, Wrong> {
+        for (side, is_left) in [(left, true), (right, false)] {
+            let Some((condition, one, other)) = conditional(side) else { continue };
+            let compare = |value| {
+                move |compiler: &mut Self| match is_left {
+                    true => compiler.comparison(comparison, value, right),
+                    false => compiler.comparison(comparison, left, value),
+                }
+            };
+            return self.choice(condition, compare(one), compare(other));
+        }
         let (one, other) = (self.term(left)?, self.term(right)?);
         match (one, other) {
+            (Term::Later { path, of, later }, Term::Time(time)) => {
+                let time = time.plus(-later).ok_or_else(|| self.wrong(left, "this is longer than can be counted"))?;
+                self.compare(path, of, comparison, Term::Time(time), right)
+            }
+            (Term::Time(time), Term::Later { path, of, later }) => {
+                let time = time.plus(-later).ok_or_else(|| self.wrong(left, "this is longer than can be counted"))?;
+                self.compare(path, of, comparison.mirrored(), Term::Time(time), left)
+            }
+            (Term::Time(one), Term::Time(other)) => {
+                Ok(self.claim_predicate(ClaimPredicate::Times(one, comparison, other)))
+            }
             (Term::Column { path, of }, other) => self.compare(path, of, comparison, other, right),
             (one, Term::Column { path, of }) => self.compare(path, of, comparison.mirrored(), one, left),
             (Term::Row { hops, of }, Term::Constant(Json::Null))
@@ -534,7 +656,7 @@ impl Compiler<'_> {
         let operand = match other {
             Term::Constant(value) => Operand::Constant(self.constant(column, &value, at)?),
             Term::Claim(claim) => self.value(ClaimSource::Claim(claim), column, ClaimShape::One),
-            Term::Now => self.time(column, at)?,
+            Term::Time(time) => self.time(time, column, at)?,
             Term::Column { path: other, of } => {
                 let beside = &model.types[of].columns[other.column];
                 if (beside.kind, &beside.collation, beside.form) != (column.kind, &column.collation, column.form) {
@@ -732,12 +854,12 @@ impl Compiler<'_> {
         }
     }
 
-    fn time(&mut self, column: &Column, at: &IdedExpr) -> Result<Operand, Wrong> {
-        if matches!(column.kind, FieldType::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime)) {
-            return Ok(self.value(ClaimSource::Now, column, ClaimShape::One));
+    fn time(&mut self, time: TimeTerm, column: &Column, at: &IdedExpr) -> Result<Operand, Wrong> {
+        if is_time(column.kind) {
+            return Ok(self.value(ClaimSource::Time(time), column, ClaimShape::One));
         }
         let name = column.label();
-        let text = format!("`now` meets dates and times, and `{name}` is a `{}`", self.model.kind_name(column.kind));
+        let text = format!("a time meets dates and times, and `{name}` is a `{}`", self.model.kind_name(column.kind));
         Err(self.wrong(at, text))
     }
 
@@ -749,6 +871,22 @@ impl Compiler<'_> {
 
     fn claim_predicate(&mut self, claim_predicate: ClaimPredicate) -> Condition {
         Condition::ClaimPredicate(number_of(&mut self.registry.claim_predicates, claim_predicate))
+    }
+}
+
+/// Is it a point in time?
+fn is_time(kind: FieldType) -> bool {
+    matches!(kind, FieldType::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime))
+}
+
+/// The parts of `condition ? one : other`.
+fn conditional(expression: &IdedExpr) -> Option<(&IdedExpr, &IdedExpr, &IdedExpr)> {
+    match &expression.expr {
+        Expr::Call(call) if call.func_name == operators::CONDITIONAL => match call.args.as_slice() {
+            [condition, one, other] => Some((condition, one, other)),
+            _ => None,
+        },
+        _ => None,
     }
 }
 
@@ -844,6 +982,13 @@ mod tests {
     #[case("claims.org.id == 'x' && claims['https://huts.example/roles'] == 'y'")]
     #[case("-1 < row.hutId || row.hutId in [1, 2u, -3]")]
     #[case("row.hutId == row.hikerId || true")]
+    #[case("row.startsOn > now + duration('24h') && now - duration('1h30m') < row.startsOn")]
+    #[case("row.startsOn + duration('36h') > now && timestamp('2026-07-14T08:00:00Z') < now")]
+    #[case(
+        "timestamp(claims.until) > now && row.startsOn < timestamp(claims.until) - duration('24h') + duration('1h')"
+    )]
+    #[case("claims.level > 3 ? true : row.hutId == claims.hut")]
+    #[case("row.hutId == (claims.night ? 1 : 2)")]
     fn rules_that_fit_the_model_are_taken(#[case] rule: &str) {
         assert!(compiled(rule).is_ok(), "{:?}", compiled(rule).err());
     }
@@ -860,11 +1005,18 @@ mod tests {
     #[case("row.hut.bookings.exists_one(b, b.hutId == 1)", 28, "`.exists(x, …)`")]
     #[case("row.hut.bookings.map(b, b.hutId) == []", 21, "has no meaning in a rule")]
     #[case("rwo.hutId == 1", 1, "did you mean `row`?")]
-    #[case("row.hutId + 1 == 2", 11, "has no meaning here")]
+    #[case("row.hutId + 'x' == 2", 11, "take a time and a duration")]
+    #[case("row.hutId + duration('1h') > now", 4, "a duration is added to a time")]
+    #[case("row.startsOn > now + duration('1 day')", 30, "units are h, m, s")]
+    #[case("row.startsOn > now + duration('')", 30, "units are h, m, s")]
+    #[case("row.startsOn > timestamp('soon')", 26, "`timestamp` takes a claim")]
+    #[case("row.startsOn > row.startsOn + duration('1h')", 29, "cannot be compared with a time later than")]
+    #[case("row.startsOn > now + now", 20, "take a time and a duration")]
+    #[case("row.hutId > 1 ? row.hutId : true", 21, "expected a condition")]
     #[case("row.hut.name.matches('a')", 13, "has no meaning here")]
     #[case("row.hutId in 7", 14, "`in` takes a list")]
     #[case("row.hutId in [null]", 15, "other than null")]
-    #[case("row.hutId == now", 14, "`now` meets dates and times")]
+    #[case("row.hutId == now", 14, "a time meets dates and times")]
     #[case("row.hutId ==", 13, "not a rule in CEL")]
     #[case("size(row.hut.bookings) > 1", 13, "of rows, ask `exists`")]
     fn what_does_not_fit_is_told_with_its_place(#[case] rule: &str, #[case] column: usize, #[case] expected: &str) {

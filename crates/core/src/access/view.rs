@@ -4,8 +4,9 @@ use crate::project::OWNER;
 use std::sync::Arc;
 
 use super::claims::{ClaimPredicate, ClaimValue, Claims};
+use super::rule::{self, ClaimRegistry};
 use super::{Action, Condition, Masks, Operand};
-use crate::model::{Cardinality, ColumnId, FieldType, ITEM_COLUMN, Link, LinkId, Model, TypeId};
+use crate::model::{Cardinality, ColumnId, FieldType, ITEM_COLUMN, Link, LinkId, Model, TypeId, VersionStep};
 use crate::value::Datum;
 
 /// A model as one role sees it.
@@ -140,8 +141,15 @@ fn present(model: &Model, types: &[Option<TypeView>]) -> Arc<[Vec<bool>]> {
 impl View {
     /// The owner's view: everything that the model exposes.
     pub fn owner(model: Arc<Model>) -> Self {
-        let types = (0..model.types.len()).map(|id| Some(TypeView::whole(&model, id))).collect();
-        View::new(OWNER, model, types)
+        let mut registry = ClaimRegistry::default();
+        let mut types: Vec<Option<TypeView>> =
+            (0..model.types.len()).map(|id| Some(TypeView::whole(&model, id))).collect();
+        for (t, view) in model.types.iter().zip(types.iter_mut().flatten()) {
+            if let (Some((column, VersionStep::Now)), Some(update)) = (t.version_step(), &mut view.update) {
+                update.fixed.push((column, rule::time_of_request(&t.columns[column], &mut registry)));
+            }
+        }
+        View::new(OWNER, model, types).with_claims(registry.values, registry.claim_predicates)
     }
 
     /// A role's view, one entry per type of the model; `None` hides the type.

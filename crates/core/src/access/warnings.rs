@@ -1,8 +1,8 @@
 //! What grants allow that their author may not have meant.
 
-use super::{Action, Condition, Grant, Role};
-use crate::model::{Model, TypeId};
-use crate::project::Mistake;
+use super::{Action, Grant, Role};
+use crate::model::{FieldType, Model};
+use crate::project::{Mistake, Place};
 
 /// Parts of names of columns that hold what is personal, or secret.
 const PERSONAL: &[&str] = &[
@@ -51,6 +51,8 @@ pub fn warnings(role: &Role, anonymous: bool) -> Vec<Mistake> {
     let mut found = Vec::new();
     for grant in &role.grants {
         let texts = match grant.action {
+            // The role that states it is warned of it.
+            _ if grant.from.is_some() => Vec::new(),
             Action::Read => about_reading(role, model, grant),
             Action::Create => about_creating(role, model, grant),
             Action::Update => about_updating(role, model, grant),
@@ -70,11 +72,6 @@ pub fn warnings(role: &Role, anonymous: bool) -> Vec<Mistake> {
     found
 }
 
-/// Can every row of a type be seen?
-fn sees_all(role: &Role, of: TypeId) -> bool {
-    role.view.rows(of).is_none_or(|rows| **rows == Condition::Constant(true))
-}
-
 fn about_reading(role: &Role, model: &Model, grant: &Grant) -> Vec<String> {
     let t = &model.types[grant.of];
     let name = role.view.role();
@@ -85,7 +82,8 @@ fn about_reading(role: &Role, model: &Model, grant: &Grant) -> Vec<String> {
             t.name
         ));
     }
-    if !sees_all(role, grant.of) {
+    // Whoever states `rows` has thought of them, also where that is all of them.
+    if grant.edit.rows.is_some() {
         return texts;
     }
     let personal: Vec<&str> = role
@@ -150,6 +148,29 @@ fn about_deleting(role: &Role, model: &Model, grant: &Grant) -> Vec<String> {
         role.view.role(),
         model.types[grant.of].name
     )]
+}
+
+/// Warnings about versions of rows that do not change with the rows.
+pub fn about_versions(model: &Model, place: &dyn Fn(&str) -> Place) -> Vec<Mistake> {
+    let mut found = Vec::new();
+    for t in model.types.iter().filter(|t| t.items_of.is_none()) {
+        let Some(column) = t.version.map(|column| &t.columns[column]) else { continue };
+        let text = match (t.version_step(), column.kind) {
+            (Some(_), _) if column.nullable => format!(
+                "`{}` is the version of `{}` and may be null: a null one never changes; give the column a default, and `not null`",
+                column.name, t.name
+            ),
+            (Some(_), _) => continue,
+            (None, FieldType::Scalar(_)) if column.input.computed => continue,
+            (None, _) => format!(
+                "`{}` is the version of `{}`, and is neither a whole number nor a time: it changes only where the database \
+                 changes it",
+                column.name, t.name
+            ),
+        };
+        found.push(Mistake { place: place(&t.table), text });
+    }
+    found
 }
 
 /// Does a column's name contain what is personal?

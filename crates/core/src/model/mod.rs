@@ -52,6 +52,15 @@ pub struct Model {
     pub global_ids: bool,
 }
 
+/// How a row's version becomes another one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum VersionStep {
+    /// It is one more.
+    Increment,
+    /// It is the time of the request.
+    Now,
+}
+
 /// The field of a row's global id ([Object Identification](https://graphql.org/learn/global-object-identification/)).
 pub const GLOBAL_ID: &str = "id";
 /// Bytes of what tells the global ids of types apart.
@@ -496,6 +505,20 @@ impl Type {
     pub fn is_computed(&self, column: ColumnId) -> bool {
         let c = &self.columns[column];
         self.columns[c.member.as_ref().map_or(column, |member| member.of)].input.computed
+    }
+
+    /// How a change makes the row's version another one, where the database leaves that to whoever changes the row.
+    pub fn version_step(&self) -> Option<(ColumnId, VersionStep)> {
+        let column = self.version?;
+        let c = &self.columns[column];
+        if c.input.computed {
+            return None;
+        }
+        match c.kind {
+            FieldType::Scalar(Scalar::Int | Scalar::BigInt) => Some((column, VersionStep::Increment)),
+            FieldType::Scalar(Scalar::DateTime | Scalar::LocalDateTime) => Some((column, VersionStep::Now)),
+            _ => None,
+        }
     }
 
     /// May a new row leave a column out?

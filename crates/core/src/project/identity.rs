@@ -27,6 +27,8 @@ pub struct Tokens {
     pub roles: Vec<String>,
     /// Where in the token the role is that asks where none is chosen; absent, the first of the roles.
     pub main_role: Option<Vec<String>>,
+    /// The role of a token that names none; absent, such a token is refused.
+    pub fallback_role: Option<String>,
     /// May a token name `owner` among its roles?
     pub owner: bool,
 }
@@ -61,7 +63,18 @@ pub(super) fn read_identity(reader: &mut Reader<'_>, section: &Section) -> Ident
 }
 
 fn read_tokens(reader: &mut Reader<'_>, section: &Section) -> Option<Tokens> {
-    let known = ["issuer", "audience", "algorithm", "key", "key_set", "leeway_seconds", "roles", "main_role", "owner"];
+    let known = [
+        "issuer",
+        "audience",
+        "algorithm",
+        "key",
+        "key_set",
+        "leeway_seconds",
+        "roles",
+        "main_role",
+        "fallback_role",
+        "owner",
+    ];
     reader.only(section, &known);
     for (key, remedy) in [("issuer", "the `iss` of tokens"), ("audience", "the `aud` of tokens")] {
         if !section.has(key) {
@@ -117,6 +130,7 @@ fn read_tokens(reader: &mut Reader<'_>, section: &Section) -> Option<Tokens> {
         leeway_seconds: reader.number(section, "leeway_seconds", 0, 600).unwrap_or(30),
         roles,
         main_role: path(reader, "main_role"),
+        fallback_role: reader.text(section, "fallback_role"),
         owner: reader.flag(section, "owner"),
         key: key?,
     })

@@ -110,6 +110,13 @@ pub fn read(text: &str, environment: &dyn Fn(&str) -> Option<String>) -> Result<
         let hint = crate::suggest::did_you_mean(role, roles.keys().map(String::as_str));
         reader.mistake_at(section, "anonymous", format!("`{role}` is not a role{hint}; add `[role.{role}…]`"));
     }
+    if let Some(role) = identity.tokens.as_ref().and_then(|tokens| tokens.fallback_role.as_ref())
+        && let Some(section) = asking.as_ref().and_then(|section| reader.section(section, "tokens"))
+        && !roles.contains_key(role)
+    {
+        let hint = crate::suggest::did_you_mean(role, roles.keys().map(String::as_str));
+        reader.mistake_at(&section, "fallback_role", format!("`{role}` is not a role{hint}; add `[role.{role}…]`"));
+    }
     let mut types = IndexMap::new();
     for section in reader.sections(&root, "type") {
         if let Some((table, edit)) = types::read_type(&mut reader, &section) {

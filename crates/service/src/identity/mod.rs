@@ -51,6 +51,8 @@ pub struct Identity {
 pub(crate) struct Caller {
     /// The roles that it may ask as, the one that is taken where none is chosen first.
     roles: Vec<String>,
+    /// The role that it may ask as where there is none of those here.
+    fallback: Option<String>,
     claims: Arc<Map<String, Json>>,
     by: AuthMethod,
     party: Party,
@@ -98,6 +100,7 @@ impl Identity {
             let anonymous = self.anonymous.clone().ok_or(Unidentified::Missing)?;
             return Ok(Caller {
                 roles: vec![anonymous],
+                fallback: None,
                 claims: Arc::default(),
                 by: AuthMethod::Nothing,
                 party: neighbour(from),
@@ -112,6 +115,7 @@ impl Identity {
             let party = Party::new("key of the owner");
             return Ok(Caller {
                 roles: vec![OWNER.to_owned()],
+                fallback: None,
                 claims: Arc::default(),
                 by: AuthMethod::OwnerKey,
                 party,
@@ -125,7 +129,7 @@ impl Identity {
                 let by =
                     if key.role == OWNER { AuthMethod::OwnerKey } else { AuthMethod::AccessKey(Arc::clone(&key.name)) };
                 let party = Party::new(format!("key {}", key.name));
-                Ok(Caller { roles: vec![key.role.clone()], claims: Arc::clone(&key.claims), by, party })
+                Ok(Caller { roles: vec![key.role.clone()], fallback: None, claims: Arc::clone(&key.claims), by, party })
             }
             None => Err(Unidentified::Refused(
                 "this access key is not known here, has expired or was revoked; `puente key list` shows which are in \
@@ -159,7 +163,8 @@ impl Identity {
         }
         let subject = claims.get("sub").and_then(Json::as_str).unwrap_or_default().to_owned();
         let party = if subject.is_empty() { neighbour(from) } else { Party::new(format!("token {subject}")) };
-        Ok(Caller { roles, claims: Arc::new(claims), by: AuthMethod::Token(subject), party })
+        let fallback = self.tokens.as_ref().and_then(|verifier| verifier.fallback_role.clone());
+        Ok(Caller { roles, fallback, claims: Arc::new(claims), by: AuthMethod::Token(subject), party })
     }
 }
 
@@ -224,12 +229,13 @@ impl Caller {
             party: self.party.clone(),
         };
         let is_owner = self.is_owner();
+        let first = self.roles.iter().find(|role| exists(role)).or(self.fallback.as_ref());
         match wanted {
-            None | Some(Json::Null) => match self.roles.iter().find(|role| exists(role)) {
+            None | Some(Json::Null) => match first {
                 Some(role) => Ok(with(role)),
                 None => refused("there is no role here among those of this token or key".to_owned()),
             },
-            Some(Json::String(role)) if self.roles.contains(role) => Ok(with(role)),
+            Some(Json::String(role)) if self.roles.contains(role) || first == Some(role) => Ok(with(role)),
             Some(Json::String(role)) if is_owner => Ok(as_another(role, Map::new(), self.party.clone())),
             Some(Json::String(role)) => Err(no_such_role(role)),
             Some(Json::Object(_)) if !is_owner => {

@@ -26,6 +26,8 @@ pub(super) struct Verifier {
     /// May a token name the owner among its roles?
     pub(super) owner: bool,
     pub(super) main_role: Option<Vec<String>>,
+    /// The role of a token that names none.
+    pub(super) fallback_role: Option<String>,
 }
 
 enum Keys {
@@ -85,7 +87,13 @@ impl Verifier {
         };
         let mut validation = validation(&tokens.issuer, &tokens.audience);
         validation.leeway = tokens.leeway_seconds;
-        Ok(Verifier { validation, keys, owner: tokens.owner, main_role: tokens.main_role.clone() })
+        Ok(Verifier {
+            validation,
+            keys,
+            owner: tokens.owner,
+            main_role: tokens.main_role.clone(),
+            fallback_role: tokens.fallback_role.clone(),
+        })
     }
 
     /// The claims of a token that is believed.

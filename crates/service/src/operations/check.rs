@@ -154,6 +154,11 @@ fn check_project(project: Project, catalogs: impl FnOnce(&Project) -> Result<Vec
             if let Err(problem) = schema::build(&View::owner(Arc::clone(&model))) {
                 checked.findings.push(unbuilt(&problem, ""));
             }
+            let place = |table: &str| project.types.get(table).map(|edit| edit.place).unwrap_or_default();
+            let versions = access::about_versions(&model, &place);
+            checked
+                .findings
+                .extend(versions.iter().map(|found| Finding::of_mistake(FindingKind::Access, found, false)));
             checked.model = Some(model);
         }
         Err(error) => checked.findings.extend(Finding::of_files(&error)),

@@ -650,7 +650,8 @@ impl<'a> Lowering<'a> {
                 apply_to("$in", [reference, list])
             }
             Test::Size { comparison, size } => {
-                apply_to(operator(*comparison), [apply("$strLenCP", reference), (*size).into()])
+                let counted = if matches!(value.column.kind, FieldType::List(_)) { "$size" } else { "$strLenCP" };
+                apply_to(operator(*comparison), [apply(counted, reference), (*size).into()])
             }
             Test::Text { test, operand, ignore_case } => {
                 let is_text = types_of(value.column.kind) == ["string"];

@@ -250,9 +250,12 @@ pub(super) fn test_cell(cell: &Datum, test: &Test, collation: &Collation) -> Opt
             Some(comparison.holds(order))
         }
         Test::Size { comparison, size } => {
-            let Datum::Text(text) = cell else { return None };
-            let characters = i64::try_from(text.chars().count()).expect("a short text");
-            Some(comparison.holds(characters.cmp(size)))
+            let count = match cell {
+                Datum::Text(text) => text.chars().count(),
+                Datum::List(items) => items.len(),
+                _ => return None,
+            };
+            Some(comparison.holds(i64::try_from(count).expect("a short one").cmp(size)))
         }
         Test::Text { test, operand, ignore_case } => {
             let (Datum::Text(text), Datum::Text(part)) =

@@ -11,7 +11,7 @@ use super::json::{Inside, fits};
 use super::{Assignment, EdgeChange, EdgeRow, LookupId, NewRow, RowChange, Set, SetWord, Target, at_place};
 use crate::access::{Comparison, Condition, Operand, Path, Test, View, Within, WriteGrant};
 use crate::error::{Code, Problem};
-use crate::model::{Cardinality, Column, ColumnId, FieldType, GLOBAL_ID, Link, LinkId, Through, TypeId};
+use crate::model::{Cardinality, Column, ColumnId, FieldType, GLOBAL_ID, Link, LinkId, Through, TypeId, VersionStep};
 use crate::plan::{LeafType, edge_fields};
 use crate::value::{Datum, Scalar, StorageFormat};
 
@@ -332,6 +332,13 @@ impl<'a> ChangePlanner<'a> {
         set.values.retain(|(column, _)| fixed.iter().all(|(fixed, _)| fixed != column));
         set.fixed = fixed.iter().map(|(column, _)| *column).collect();
         set.values.extend(fixed.into_iter().map(|(column, cell)| (column, Assignment::Value(cell))));
+        // A row that changes has another version; what the caller says of that goes.
+        if let Some((column, VersionStep::Increment)) = t.version_step()
+            && !(set.values.is_empty() && set.ones.is_empty())
+            && !set.values.iter().any(|(known, _)| *known == column)
+        {
+            set.values.push((column, Assignment::Add(Datum::Integer(1))));
+        }
         let key = t.row_key().map(|key| key.columns.clone()).unwrap_or_default();
         let fitting = inside.fitting();
         if !fitting.is_empty() {

@@ -1,0 +1,159 @@
+//! What rules can say beside comparing: times and durations, conditions on conditions, sizes of lists; and versions that change
+//! with their rows.
+
+use jiff::{SignedDuration, Timestamp};
+use puente_core::catalog::Engine;
+use puente_testkit::project::{TestProject, TestService};
+use rstest::rstest;
+use serde_json::{Value as Json, json};
+
+const ENGINES: [Engine; 3] = [Engine::Sqlite, Engine::Postgres, Engine::Mariadb];
+
+fn ids(service: &TestService, role: &str, claims: Json) -> Vec<i64> {
+    let extensions = json!({ "as": { "role": role, "claims": claims } });
+    let answer = service.post(&json!({ "query": "{ trips { nodes { id } } }", "extensions": extensions })).json();
+    let nodes = answer["data"]["trips"]["nodes"].as_array().unwrap_or_else(|| panic!("{answer}"));
+    nodes.iter().map(|node| node["id"].as_i64().unwrap()).collect()
+}
+
+/// Four trips: ten days ago, an hour ago, in an hour, in ten days.
+fn trips(engine: Engine) -> String {
+    let day = 24 * 60;
+    let rows = [-10 * day, -60, 60, 10 * day].into_iter().enumerate().map(|(at, minutes)| {
+        let at_time = Timestamp::now() + SignedDuration::from_mins(minutes);
+        let text = at_time.strftime("%Y-%m-%d %H:%M:%S").to_string();
+        let text = if engine == Engine::Postgres { format!("{text}+00") } else { text };
+        format!("insert into trips values ({}, '{text}', {});", at + 1, at + 1)
+    });
+    let kind = match engine {
+        Engine::Postgres => "timestamptz",
+        _ => "datetime",
+    };
+    format!(
+        "create table trips (id integer primary key, starts_at {kind} not null, seats integer not null); {}",
+        rows.collect::<String>()
+    )
+}
+
+#[rstest]
+#[case::soon("row.startsAt > now && row.startsAt < now + duration('24h')", json!({}), &[3])]
+#[case::later_than_it_began("row.startsAt + duration('2h') > now && row.startsAt < now", json!({}), &[2])]
+#[case::stated("row.startsAt > timestamp('2001-01-01T00:00:00Z') + duration('1h')", json!({}), &[1, 2, 3, 4])]
+#[case::of_a_claim("row.startsAt < timestamp(claims.until) - duration('1h')", json!({ "until": "2100-01-01T00:00:00Z" }), &[1, 2, 3, 4])]
+#[case::of_a_number("row.startsAt < timestamp(claims.until)", json!({ "until": 86_400 }), &[])]
+#[case::of_no_claim("row.startsAt < timestamp(claims.until)", json!({}), &[])]
+#[case::of_what_is_no_time("row.startsAt < timestamp(claims.until)", json!({ "until": "soon" }), &[])]
+#[case::beyond_counting("row.startsAt < timestamp(claims.until) + duration('99999999h')", json!({ "until": "9999-01-01T00:00:00Z" }), &[])]
+#[case::of_claims_alone("timestamp(claims.until) > now", json!({ "until": 4_102_444_800_i64 }), &[1, 2, 3, 4])]
+#[case::over("timestamp(claims.until) > now", json!({ "until": 86_400 }), &[])]
+#[case::chosen("claims.all ? true : row.seats == 2", json!({ "all": true }), &[1, 2, 3, 4])]
+#[case::not_chosen("claims.all ? true : row.seats == 2", json!({ "all": false }), &[2])]
+#[case::unknown_choice("claims.all ? true : row.seats == 2", json!({}), &[])]
+#[case::chosen_value("row.seats == (claims.late ? 4 : 1)", json!({ "late": true }), &[4])]
+#[case::chosen_by_the_row("(row.seats > 2 ? row.id : row.seats) == 1 || (row.seats > 3 ? row.id == 4 : false)", json!({}), &[1, 4])]
+fn times_and_choices_decide_which_rows_are_seen(#[case] rule: &str, #[case] claims: Json, #[case] seen: &[i64]) {
+    let mut asked = 0;
+    for engine in ENGINES {
+        let grants = format!("[role.some.Trip.read]\nfields = [\"id\"]\nrows = \"{rule}\"\n");
+        let (_database, _project, service) = TestProject::served(engine, &trips(engine), &grants);
+        assert_eq!(ids(&service, "some", claims.clone()), seen, "{engine:?}: {rule}");
+        asked += 1;
+    }
+    assert_eq!(asked, ENGINES.len());
+}
+
+#[rstest]
+fn sizes_of_lists_are_compared(#[values(Engine::Sqlite, Engine::Postgres)] engine: Engine) {
+    let (kind, list): (&str, fn(&str) -> String) = match engine {
+        Engine::Postgres => ("text[]", |items| format!("'{{{items}}}'")),
+        _ => ("text", |items| {
+            format!("'[{}]'", items.split(',').map(|item| format!("\"{item}\"")).collect::<Vec<_>>().join(","))
+        }),
+    };
+    if engine == Engine::Sqlite {
+        // Lists are JSON with a shape there: see json.md; a text is counted by its characters.
+        let sql = "create table trips (id integer primary key, tags text); insert into trips values (1, 'ab'), (2, 'abc'), (3, null)";
+        let grants = "[role.some.Trip.read]\nfields = [\"id\"]\nrows = \"size(row.tags) > 2\"\n";
+        let (_database, _project, service) = TestProject::served(engine, sql, grants);
+        assert_eq!(ids(&service, "some", json!({})), [2]);
+        return;
+    }
+    let sql = format!(
+        "create table trips (id integer primary key, tags {kind}); insert into trips values (1, {}), (2, {}), (3, null)",
+        list("a"),
+        list("a,b,c")
+    );
+    let grants = "[role.some.Trip.read]\nfields = [\"id\"]\nrows = \"size(row.tags) >= 2\"\n[role.few.Trip.read]\nfields = [\"id\"]\nrows = \"row.tags.size() < 2\"\n";
+    let (_database, _project, service) = TestProject::served(engine, &sql, grants);
+    assert_eq!(ids(&service, "some", json!({})), [2]);
+    assert_eq!(ids(&service, "few", json!({})), [1], "what is not there has no size");
+}
+
+#[rstest]
+fn a_version_that_nobody_changes_changes_with_its_row(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+    #[values("version", "changed_at")] version: &str,
+) {
+    let kind = if engine == Engine::Postgres { "timestamptz" } else { "datetime" };
+    let sql = format!(
+        "create table trips (id integer primary key, seats integer not null, version integer not null default 1, \
+         changed_at {kind} not null default '2026-01-01 00:00:00');
+         insert into trips (id, seats) values (1, 4), (2, 4);"
+    );
+    let edits = format!(
+        "[[type]]\ntable = \"trips\"\nversion = \"{version}\"\n\
+         [role.some.Trip]\nread = {{ fields = [\"id\", \"seats\", \"version\", \"changedAt\"] }}\n\
+         update = {{ fields = [\"seats\"], check = \"true\" }}\n"
+    );
+    let (_database, _project, service) = TestProject::served(engine, &sql, &edits);
+    let field = if version == "version" { "version" } else { "changedAt" };
+    let state = || {
+        let found = service.data(&format!("{{ trip(key: {{ id: 1 }}) {{ {field} revision }} }}"));
+        (found["trip"][field].clone(), found["trip"]["revision"].as_str().unwrap().to_owned())
+    };
+    let (mut before, mut revision) = state();
+    for role in ["owner", "some"] {
+        let change = format!(
+            "mutation {{ updateTrip(key: {{ id: 1 }}, set: {{ seats: 3 }}, ifUnchanged: {revision:?}) {{ count }} }}"
+        );
+        let changed = service.post(&json!({ "query": change, "extensions": { "as": role } })).json();
+        assert_eq!(changed["data"]["updateTrip"]["count"], 1, "{role}: {changed}");
+        let (now, new) = state();
+        assert_ne!((&now, &new), (&before, &revision), "{role}");
+        if version == "version" {
+            assert_eq!(now.as_i64(), before.as_i64().map(|number| number + 1));
+        }
+        let again = service.post(&json!({ "query": change, "extensions": { "as": role } }));
+        assert_eq!(again.code(), "STALE_REVISION", "whoever has the old one is told");
+        (before, revision) = (now, new);
+        // Two changes within the clock's resolution are one time.
+        std::thread::sleep(std::time::Duration::from_millis(1_100));
+    }
+    let many = service.data("mutation { updateTrips(everyRow: true, set: { seats: 1 }) { count } }");
+    assert_eq!(many["updateTrips"]["count"], 2);
+    assert_ne!(state().0, before);
+}
+
+#[test]
+fn a_version_that_cannot_change_is_warned_of() {
+    let sql = "create table trips (id integer primary key, etag text, version integer); insert into trips values (1, 'a', null)";
+    for (version, told) in [("etag", "neither a whole number nor a time"), ("version", "a null one never changes")] {
+        let project = TestProject::of_sql(sql, &format!("[[type]]\ntable = \"trips\"\nversion = \"{version}\"\n"));
+        let found = puente_service::check(&project.open());
+        let warned = found.iter().find(|finding| finding.text.contains(told)).unwrap_or_else(|| panic!("{found:?}"));
+        assert!(!warned.breaking && warned.line.is_some(), "{warned:?}");
+    }
+}
+
+#[test]
+fn warnings_are_told_once_and_not_where_everything_was_meant() {
+    let sql = "create table people (id integer primary key, email text, owner_id integer)";
+    let grants = "[role.base.Person]\nread = { fields = [\"id\", \"email\"] }\nupdate = { fields = [\"email\"] }\n\
+                  [role.clerk]\ninclude = [\"base\"]\n[role.chief]\ninclude = [\"base\"]\n\
+                  [role.all.Person.read]\nfields = [\"id\", \"email\"]\nrows = \"true\"\n";
+    let project = TestProject::of_sql(sql, grants);
+    let texts: Vec<String> = puente_service::check(&project.open()).into_iter().map(|finding| finding.text).collect();
+    assert_eq!(texts.iter().filter(|text| text.contains("looks personal")).count(), 1, "{texts:#?}");
+    assert_eq!(texts.iter().filter(|text| text.contains("without `check`")).count(), 1, "{texts:#?}");
+    assert!(texts.iter().all(|text| !text.contains("`all`") && !text.contains("`clerk`")), "{texts:#?}");
+}
