@@ -23,6 +23,8 @@ pub struct ProjectFolder {
     pub path: PathBuf,
     /// The checked project file.
     pub project: Project,
+    /// The files that it includes, as they are called in the folder.
+    pub included: Vec<String>,
 }
 
 /// Why a project folder cannot be used.
@@ -59,6 +61,19 @@ impl ProjectFolder {
     /// # Errors
     /// What is wrong with it.
     pub fn open(path: &Path) -> Result<Self, FolderError> {
+        ProjectFolder::open_in(path, &environment::of_project(path))
+    }
+
+    /// The same where no secret is needed: a variable of the environment may be missing.
+    ///
+    /// # Errors
+    /// What is wrong with it.
+    pub fn open_without_secrets(path: &Path) -> Result<Self, FolderError> {
+        let known = environment::of_project(path);
+        ProjectFolder::open_in(path, &|name| known(name).or_else(|| Some(format!("{}{name}", project::UNSET))))
+    }
+
+    fn open_in(path: &Path, environment: &dyn Fn(&str) -> Option<String>) -> Result<Self, FolderError> {
         let file = path.join(project::FILE);
         let text = std::fs::read_to_string(&file).map_err(|error| {
             FolderError::Unreadable(format!(
@@ -67,8 +82,8 @@ impl ProjectFolder {
                 project::FILE
             ))
         })?;
-        let project = project::read(&text, &environment::of_project(path)).map_err(FolderError::Mistakes)?;
-        Ok(ProjectFolder { path: path.to_owned(), project })
+        let (project, included) = read_project(path, text, environment)?;
+        Ok(ProjectFolder { path: path.to_owned(), project, included })
     }
 
     /// The project file's text, as it is now.
@@ -105,7 +120,7 @@ impl ProjectFolder {
         if path.join(project::FILE).exists() {
             return ProjectFolder::open(path);
         }
-        Ok(ProjectFolder { path: path.to_owned(), project: Project::empty() })
+        Ok(ProjectFolder { path: path.to_owned(), project: Project::empty(), included: Vec::new() })
     }
 
     /// Keeps secrets and records out of version control, where nothing is said of that yet.
@@ -251,6 +266,41 @@ impl ProjectFolder {
         let (limits, persisted) = (self.project.limits, self.project.service.persisted);
         Ok(ApiOptions { model, roles, limits, secret, sources, persisted })
     }
+}
+
+/// Reads the text of a folder's project file, and the files that it includes.
+///
+/// # Errors
+/// What is wrong with any of them.
+pub(crate) fn read_project(
+    path: &Path,
+    text: String,
+    environment: &dyn Fn(&str) -> Option<String>,
+) -> Result<(Project, Vec<String>), FolderError> {
+    let (patterns, place) = project::included(&text).map_err(FolderError::Mistakes)?;
+    let mut files = vec![(project::FILE.to_owned(), text)];
+    let mut included: Vec<String> = Vec::new();
+    for pattern in &patterns {
+        let wrong = |text: String| FolderError::Mistakes(vec![Mistake { place, text }]);
+        let whole = Path::new(&glob::Pattern::escape(&path.to_string_lossy())).join(pattern);
+        let found = glob::glob(&whole.to_string_lossy()).map_err(|error| wrong(format!("`{pattern}`: {error}")))?;
+        let before = included.len();
+        for file in found.filter_map(Result::ok) {
+            let name = file.strip_prefix(path).unwrap_or(&file).to_string_lossy().into_owned();
+            if name == project::FILE || included.contains(&name) {
+                continue;
+            }
+            let text = std::fs::read_to_string(&file);
+            let text = text.map_err(|error| wrong(format!("{name} cannot be read: {error}")))?;
+            files.push((name.clone(), text));
+            included.push(name);
+        }
+        if included.len() == before && !pattern.contains(['*', '?', '[']) && !included.contains(pattern) {
+            return Err(wrong(format!("`include` names `{pattern}`, which is not there; make it, or leave it out")));
+        }
+    }
+    let project = project::read_files(&files, environment).map_err(FolderError::Mistakes)?;
+    Ok((project, included))
 }
 
 /// Why a project cannot be served.

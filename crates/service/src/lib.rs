@@ -33,7 +33,7 @@ pub use identity::{DevelopmentKey, Identity, IdentityError};
 pub use metrics::Metrics;
 pub use operations::{
     Accepted, Finding, FindingKind, SourceOutcome, SurveyError, SurveyOutcome, Visible, WhoLine, accept, check,
-    field_names, find_drift, has_field, survey, visible_rows, who_can,
+    check_key_set, field_names, find_drift, has_field, survey, visible_rows, who_can,
 };
 pub use persisted::Hash;
 pub use principal::{AuthMethod, Principal, claims_of};

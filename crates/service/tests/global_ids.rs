@@ -196,4 +196,9 @@ fn names_are_given_back_once_there_are_no_ids_any_more() {
         .unwrap();
     let error = project.open().model().unwrap_err().to_string();
     assert!(error.contains("the global id of a row has it"), "{error}");
+    let grants = "[role.a.Hut.read]\nfields = [\"id\"]\nrows = \"row.id == 1\"\n";
+    std::fs::write(&file, format!("{with}\n{grants}")).unwrap();
+    let told: Vec<String> = puente_service::check(&project.open()).into_iter().map(|finding| finding.text).collect();
+    let hints = told.iter().filter(|text| text.contains("with `global_ids` the column is called `rowId`")).count();
+    assert_eq!(hints, 2, "{told:?}");
 }

@@ -14,12 +14,16 @@ use crate::remote;
 #[derive(Debug, clap::Args)]
 #[command(after_help = "\
 Example:
-  puente check --offline                       # in a build, without the database
+  puente check --offline                       # in a build: no database, no secret
+  puente check --online                        # also whether the key set of tokens can be fetched
   puente check --url https://api.huts.example  # of a service; the owner's key is read from PUENTE_OWNER_KEY")]
 pub(crate) struct Check {
     /// Leave the database alone: check the files only.
     #[arg(long)]
     offline: bool,
+    /// Fetch the key set of tokens, too, if there is one elsewhere.
+    #[arg(long, conflicts_with_all = ["offline", "url"])]
+    online: bool,
     /// Check what the service at this address serves, instead of a folder.
     #[arg(long, value_name = "URL")]
     url: Option<String>,
@@ -61,12 +65,16 @@ impl Check {
     }
 
     fn of_folder(&self, project: &Path) -> Vec<Told> {
-        let findings = match ProjectFolder::open(project) {
+        let open = if self.offline { ProjectFolder::open_without_secrets } else { ProjectFolder::open };
+        let findings = match open(project) {
             Err(error) => Finding::of_files(&error),
             Ok(folder) => {
                 let mut findings = puente_service::check(&folder);
                 if !self.offline {
                     findings.extend(puente_service::find_drift(&folder));
+                }
+                if self.online {
+                    findings.extend(puente_service::check_key_set(&folder));
                 }
                 findings
             }

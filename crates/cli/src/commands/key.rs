@@ -55,7 +55,7 @@ enum Action {
 
 impl Key {
     pub(crate) fn run(self, project: &Path) -> Result<(), Failure> {
-        let folder = super::open(project)?;
+        let folder = super::open_without_secrets(project)?;
         let access_keys = AccessKeys::open(&folder.private_folder()?.join("records.db"))?;
         match self.action {
             Action::Create { name, role, claims, expires, json } => {

@@ -31,6 +31,11 @@ fn open(path: &Path) -> Result<ProjectFolder, Failure> {
     ProjectFolder::open(path).map_err(Failure::from)
 }
 
+/// The same for what needs no secret, such as a build.
+fn open_without_secrets(path: &Path) -> Result<ProjectFolder, Failure> {
+    ProjectFolder::open_without_secrets(path).map_err(Failure::from)
+}
+
 /// Is there such a role?
 fn check_role(folder: &ProjectFolder, role: &str) -> Result<(), Failure> {
     let known: Vec<&str> = folder.project.roles.keys().map(String::as_str).chain([OWNER]).collect();

@@ -165,7 +165,8 @@ impl Started {
 /// When the files of a project were last written.
 fn written(folder: &ProjectFolder) -> Vec<Option<SystemTime>> {
     let surveys = folder.project.sources.iter().map(|source| folder.survey_file(source));
-    let files = std::iter::once(folder.path.join(puente_core::project::FILE)).chain(surveys);
+    let included = folder.included.iter().map(|name| folder.path.join(name));
+    let files = std::iter::once(folder.path.join(puente_core::project::FILE)).chain(included).chain(surveys);
     files.map(|file| std::fs::metadata(file).and_then(|about| about.modified()).ok()).collect()
 }
 

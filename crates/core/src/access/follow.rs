@@ -25,7 +25,8 @@ pub fn follow(text: &str, before: &Model, after: &Model) -> Result<String, EditE
 /// # Errors
 /// The first mistake in it.
 pub fn check_rule(model: &Model, of: TypeId, text: &str) -> Result<(), Mistake> {
-    let rule = RuleText { text: text.to_owned(), place: Place { line: 1, column: 1 }, verbatim: true };
+    let rule =
+        RuleText { text: text.to_owned(), place: Place { line: 1, column: 1, ..Place::default() }, verbatim: true };
     rule::compile(model, of, &rule, &mut ClaimRegistry::default()).map(|_| ())
 }
 

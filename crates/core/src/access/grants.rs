@@ -252,7 +252,7 @@ impl Granter<'_> {
                 (_, None, None) => {
                     let known = every_field(t, action);
                     let inside = t.columns.iter().filter(|column| column.member.is_some()).map(Column::label);
-                    let hint = did_you_mean(name, known.iter().map(String::as_str).chain(inside));
+                    let hint = self.model.field_hint(name, known.iter().map(String::as_str).chain(inside));
                     format!("`{}` has no field `{name}`{hint}", t.name)
                 }
             };

@@ -506,7 +506,7 @@ impl Compiler<'_> {
                     });
                 }
                 let fields = t.columns.iter().map(Column::label);
-                let hint = did_you_mean(name, fields.chain(t.links.iter().map(|l| l.field.as_str())));
+                let hint = self.model.field_hint(name, fields.chain(t.links.iter().map(|l| l.field.as_str())));
                 let wrong = self.wrong(at, format!("`{}` has no field or link `{name}`{hint}", t.name));
                 Err(Wrong { missing: Some((of, name.to_owned())), ..wrong })
             }
@@ -967,7 +967,8 @@ mod tests {
     fn compiled(rule: &str) -> Result<(Condition, ClaimRegistry), Mistake> {
         let model = model();
         let mut registry = ClaimRegistry::default();
-        let text = RuleText { text: rule.to_owned(), place: Place { line: 7, column: 9 }, verbatim: true };
+        let text =
+            RuleText { text: rule.to_owned(), place: Place { line: 7, column: 9, ..Place::default() }, verbatim: true };
         let of = model.type_named("Booking").unwrap();
         compile(model, of, &text, &mut registry).map(|condition| (condition, registry))
     }

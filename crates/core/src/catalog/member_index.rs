@@ -1,9 +1,10 @@
 //! Indexes on members of JSON: of an expression that takes one out of a column, or of a generated column that does.
 
 use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
 
 /// An index that begins with a member of JSON.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct MemberIndex {
     /// The column that holds the JSON.
@@ -18,7 +19,7 @@ pub struct MemberIndex {
 }
 
 /// What an index is on.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Indexed {
     /// An expression of the engine, in which `{}` stands for the column.
@@ -28,7 +29,7 @@ pub enum Indexed {
 }
 
 /// The type of the values in an index.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum IndexedType {
     /// Each has its own, and texts are ordered by their bytes.

@@ -18,6 +18,7 @@ pub use shape::{ColumnShape, ITEMS, Sampled, Shape, ShapeSample, ShapeType, docu
 
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
+use utoipa::{PartialSchema as _, ToSchema};
 
 use crate::value::{Scalar, StorageFormat};
 
@@ -25,7 +26,7 @@ use crate::value::{Scalar, StorageFormat};
 pub const FORMAT: u32 = 1;
 
 /// A kind of database.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Engine {
     /// SQLite, in process.
@@ -49,7 +50,7 @@ impl Engine {
 }
 
 /// Everything that a survey found in one source.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Catalog {
     /// The format's version, [`FORMAT`].
@@ -64,7 +65,7 @@ pub struct Catalog {
 }
 
 /// A table or a view.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Table {
     /// Its name: one of a kind in the catalog. In another schema than the first, `schema.table`.
@@ -113,7 +114,7 @@ pub struct Table {
 }
 
 /// Table or view.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum TableKind {
     /// A table that holds its rows.
@@ -123,7 +124,7 @@ pub enum TableKind {
 }
 
 /// A column.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Column {
     /// Its name in the database.
@@ -177,7 +178,7 @@ pub struct Column {
 }
 
 /// A foreign key.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ForeignKey {
     /// The referencing columns.
@@ -195,7 +196,7 @@ pub struct ForeignKey {
 }
 
 /// Names of the API that were given by rule, by what they stand for.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct AssignedNames {
     /// Table → names of its type.
@@ -208,7 +209,7 @@ pub struct AssignedNames {
 
 /// The names of one type and of what is inside it, as far as they were given by rule: what the project file names is kept
 /// there alone.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TypeNames {
     /// The object type, such as `Booking`; empty where the project file names it.
@@ -322,6 +323,22 @@ impl Catalog {
             format!(
                 "not a survey file: {error}; restore it from version control, or run `puente survey` to write it again"
             )
+        })
+    }
+
+    /// The survey file as JSON Schema (draft 2020-12).
+    pub fn json_schema() -> serde_json::Value {
+        let mut named = vec![(Catalog::name().into_owned(), Catalog::schema())];
+        Catalog::schemas(&mut named);
+        let definitions: IndexMap<String, _> = named.into_iter().collect();
+        let text = serde_json::to_string(&definitions).expect("a schema is serialisable");
+        let definitions: serde_json::Value =
+            serde_json::from_str(&text.replace("#/components/schemas/", "#/$defs/")).expect("it was JSON before");
+        serde_json::json!({
+            "$schema": "https://json-schema.org/draft/2020-12/schema",
+            "title": "A survey file of Puente",
+            "$ref": format!("#/$defs/{}", Catalog::name()),
+            "$defs": definitions,
         })
     }
 

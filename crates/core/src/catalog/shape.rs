@@ -7,6 +7,7 @@
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
 use serde_json::Value as Json;
+use utoipa::ToSchema;
 
 use super::Column;
 use crate::value::{DatumRef, Scalar, StorageFormat, read_json, write_scalar};
@@ -21,7 +22,7 @@ const MOST_BYTES: usize = 4 << 20;
 const MOST_LEVELS: usize = 12;
 
 /// What the survey found in the values of a JSON column.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ColumnShape {
     /// How many values were looked at, rounded to one digit so that the file changes seldom.
@@ -37,7 +38,7 @@ pub struct ColumnShape {
 }
 
 /// What was found at one place: of a column, of a member, of the items of a list.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Shape {
     /// What the values are.
@@ -51,9 +52,11 @@ pub struct Shape {
     pub nullable: bool,
     /// The members of an object, in the order in which they were first seen.
     #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
+    #[schema(no_recursion)]
     pub members: IndexMap<String, Shape>,
     /// The items of a list.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(no_recursion)]
     pub items: Option<Box<Shape>>,
     /// Where values are of several types, and `JSON` for that reason: how many of a hundred are of which.
     #[serde(default, skip_serializing_if = "IndexMap::is_empty")]
@@ -64,7 +67,7 @@ pub struct Shape {
 }
 
 /// What values are.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum ShapeType {
     /// Objects with members.

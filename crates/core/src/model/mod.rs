@@ -449,6 +449,16 @@ impl Model {
     }
 }
 
+impl Model {
+    /// `; did you mean `x`?` for a field that is not there, or what became of it.
+    pub fn field_hint<'a>(&self, name: &str, known: impl IntoIterator<Item = &'a str>) -> String {
+        match self.global_ids && name == GLOBAL_ID {
+            true => format!("; with `global_ids` the column is called `{ROW_ID}`"),
+            false => crate::suggest::did_you_mean(name, known),
+        }
+    }
+}
+
 impl Type {
     /// The key that makes the global ids of its rows, where the API has them.
     pub fn global_key(&self, model: &Model) -> Option<&Key> {

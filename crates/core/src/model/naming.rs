@@ -212,7 +212,7 @@ mod tests {
     use super::*;
 
     fn wish(what: &str, given: Option<&str>, remembered: Option<&str>, by_rule: &str) -> Wish {
-        let given = given.map(|name| (name.to_owned(), Place { line: 7, column: 1 }));
+        let given = given.map(|name| (name.to_owned(), Place { line: 7, column: 1, ..Place::default() }));
         Wish {
             what: what.to_owned(),
             given,

@@ -23,6 +23,14 @@ macro_rules! limits {
             /// Their names in the file.
             const NAMES: &[&str] = &[$(stringify!($name),)*];
 
+            /// Each limit: its name, its default, and between which numbers it lies.
+            pub(super) fn bounds() -> [(&'static str, u64, u64, u64); Limits::NAMES.len()] {
+                let default = Limits::default();
+                #[allow(clippy::unnecessary_cast, reason = "some of them are 64 bits wide already")]
+                let bounds = [$((stringify!($name), default.$name as u64, $least, $most),)*];
+                bounds
+            }
+
             /// Each limit by its name, as a number that is larger where it is looser.
             fn entries(&self) -> [(&'static str, u64); Limits::NAMES.len()] {
                 #[allow(clippy::unnecessary_cast, reason = "some of them are 64 bits wide already")]

@@ -4,6 +4,7 @@
 
 mod edit;
 mod identity;
+mod json_schema;
 mod limits;
 mod links;
 mod reader;
@@ -18,6 +19,7 @@ use indexmap::IndexMap;
 
 pub use edit::{Edit, EditError, FieldRule, FieldSetting, GrantText, LinkText, Renamed, TypeSetting, apply, follow};
 pub use identity::{ALGORITHMS, Identity, TokenKey, Tokens};
+pub use json_schema::json_schema;
 pub use limits::Limits;
 pub use links::LinkEdit;
 use reader::Reader;
@@ -61,9 +63,11 @@ impl fmt::Debug for Secret {
     }
 }
 
-/// A place in the project file; line and column count from 1, 0 is unknown.
+/// A place in the project file, or in one that it includes; line and column count from 1, 0 is unknown.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Place {
+    /// Which of the included files; none, the project file itself.
+    pub file: Option<&'static str>,
     /// The line.
     pub line: usize,
     /// The column.
@@ -81,10 +85,11 @@ pub struct Mistake {
 
 impl fmt::Display for Mistake {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let file = self.place.file.unwrap_or(FILE);
         if self.place.line > 0 {
-            write!(f, "{FILE}:{}:{}: {}", self.place.line, self.place.column, self.text)
+            write!(f, "{file}:{}:{}: {}", self.place.line, self.place.column, self.text)
         } else {
-            write!(f, "{FILE}: {}", self.text)
+            write!(f, "{file}: {}", self.text)
         }
     }
 }
@@ -94,9 +99,20 @@ impl fmt::Display for Mistake {
 /// # Errors
 /// Every mistake in the file, in the order of the file.
 pub fn read(text: &str, environment: &dyn Fn(&str) -> Option<String>) -> Result<Project, Vec<Mistake>> {
-    let mut reader = Reader::new(text, environment)?;
+    read_files(&[(FILE.to_owned(), text.to_owned())], environment)
+}
+
+/// The same of a project file and those that it includes, with their names, in this order.
+///
+/// # Errors
+/// Every mistake in the files, in their order.
+pub fn read_files(
+    files: &[(String, String)],
+    environment: &dyn Fn(&str) -> Option<String>,
+) -> Result<Project, Vec<Mistake>> {
+    let mut reader = Reader::new(files, environment)?;
     let root = reader.root();
-    reader.only(&root, &["source", "service", "identity", "limits", "role", "type", "link"]);
+    reader.only(&root, SECTIONS);
     let sources = source::read_sources(&mut reader, &root);
     let service = reader.section(&root, "service").map(|s| service::read_service(&mut reader, &s)).unwrap_or_default();
     let asking = reader.section(&root, "identity");
@@ -151,6 +167,37 @@ impl Project {
         self.sources.iter().find(|source| source.name == name)
     }
 }
+
+/// What the file has at its outermost level.
+const SECTIONS: &[&str] = &["include", "source", "service", "identity", "limits", "role", "type", "link"];
+
+/// The patterns of files that a project file includes, with the place where it says so; empty where it is no TOML, which reading it
+/// tells.
+///
+/// # Errors
+/// Patterns that lead out of the folder, or to what is no TOML file.
+pub fn included(text: &str) -> Result<(Vec<String>, Place), Vec<Mistake>> {
+    let nothing = |_: &str| None;
+    let Ok(mut reader) = Reader::new(&[(FILE.to_owned(), text.to_owned())], &nothing) else {
+        return Ok(Default::default());
+    };
+    let root = reader.root();
+    let patterns = reader.texts(&root, "include");
+    for pattern in &patterns {
+        let leads_out = pattern.starts_with(['/', '\\']) || pattern.split(['/', '\\']).any(|part| part == "..");
+        if leads_out || !pattern.ends_with(".toml") {
+            let text = format!(
+                "`{pattern}` is not a file of this folder: write a path in it that ends with `.toml`, with `*` for any text"
+            );
+            reader.mistake_at(&root, "include", text);
+        }
+    }
+    let place = reader.place_in(&root, "include");
+    reader.finish((patterns, place))
+}
+
+/// What stands for a variable of the environment that is not set, where a command needs none of the secrets.
+pub const UNSET: &str = "\u{1}not set: ";
 
 /// Does a name in the project file, perhaps with its source's before it, mean the table that is called so?
 pub fn names_table(name: &str, called: &str) -> bool {

@@ -1,11 +1,13 @@
 //! A reader over a TOML document that collects mistakes with their places instead of stopping at the first.
 
+use std::collections::BTreeSet;
 use std::ops::Range;
+use std::sync::{Mutex, PoisonError};
 
 use indexmap::IndexMap;
-use toml_edit::{Document, Item, TableLike, Value};
+use toml_edit::{Document, Item, Table, TableLike, Value};
 
-use super::{Mistake, Place, RuleText, Secret};
+use super::{FILE, Mistake, Place, RuleText, Secret};
 use crate::suggest::did_you_mean;
 
 /// Is it a name that GraphQL allows and does not reserve?
@@ -45,29 +47,88 @@ impl Section {
 }
 
 pub(super) struct Reader<'a> {
-    document: Document<String>,
+    /// The files' tables as one.
+    root: Table,
+    files: Files,
     environment: &'a dyn Fn(&str) -> Option<String>,
     mistakes: Vec<Mistake>,
     /// Secrets that are written in the file itself.
     pub(super) exposed: Vec<Mistake>,
 }
 
+/// The texts of the files behind each other, so that every place in them has a number of its own.
+#[derive(Default)]
+struct Files {
+    text: String,
+    /// Where each begins, and its name, if it is not the project file itself.
+    starts: Vec<(usize, Option<&'static str>)>,
+}
+
+impl Files {
+    /// Adds a file; gives where it begins.
+    fn add(&mut self, name: &str, text: &str) -> usize {
+        let start = self.text.len();
+        self.starts.push((start, (name != FILE).then(|| file_name(name))));
+        self.text.push_str(text);
+        self.text.push('\n');
+        start
+    }
+
+    /// The place where a span of the texts begins.
+    fn place(&self, span: Option<Range<usize>>) -> Place {
+        let Some(span) = span.filter(|span| span.start <= self.text.len()) else { return Place::default() };
+        let at = self.starts.partition_point(|(start, _)| *start <= span.start).saturating_sub(1);
+        let Some((start, file)) = self.starts.get(at) else { return Place::default() };
+        let Some(before) = self.text.get(*start..span.start) else { return Place::default() };
+        let line_start = before.rfind('\n').map_or(0, |at| at + 1);
+        let (line, column) = (before.matches('\n').count() + 1, before[line_start..].chars().count() + 1);
+        Place { file: *file, line, column }
+    }
+}
+
+/// The name of an included file, kept for good: there are few, and a place with one is copied about.
+fn file_name(name: &str) -> &'static str {
+    static KNOWN: Mutex<BTreeSet<&'static str>> = Mutex::new(BTreeSet::new());
+    let mut known = KNOWN.lock().unwrap_or_else(PoisonError::into_inner);
+    if let Some(known) = known.get(name) {
+        return known;
+    }
+    let name: &'static str = Box::leak(name.to_owned().into_boxed_str());
+    known.insert(name);
+    name
+}
+
 impl<'a> Reader<'a> {
-    pub(super) fn new(text: &str, environment: &'a dyn Fn(&str) -> Option<String>) -> Result<Self, Vec<Mistake>> {
-        match Document::parse(text.to_owned()) {
-            Ok(document) => Ok(Reader { document, environment, mistakes: Vec::new(), exposed: Vec::new() }),
-            Err(error) => {
-                let place = place_of(text, error.span());
-                // Without what is behind the key: that may be a secret.
-                let line = text.lines().nth(place.line.saturating_sub(1)).unwrap_or_default();
-                let line = line.split('=').next().unwrap_or_default().trim();
-                let text = match error.message().trim() {
-                    "duplicate key" => format!("`{line}` is there twice; give one another name, or put both into one"),
-                    message => format!("not TOML: {message}"),
-                };
-                Err(vec![Mistake { place, text }])
+    pub(super) fn new(
+        texts: &[(String, String)],
+        environment: &'a dyn Fn(&str) -> Option<String>,
+    ) -> Result<Self, Vec<Mistake>> {
+        let (mut root, mut files, mut mistakes) = (Table::new(), Files::default(), Vec::new());
+        for (name, text) in texts {
+            let start = files.add(name, text);
+            // Blanks before it give what is in it the places that it has among all.
+            let padded = format!("{}{text}", " ".repeat(start));
+            match Document::parse(padded) {
+                Ok(document) => merge(&mut root, document.as_table(), &files, &mut mistakes),
+                Err(error) => {
+                    let place = files.place(error.span());
+                    // Without what is behind the key: that may be a secret.
+                    let line = text.lines().nth(place.line.saturating_sub(1)).unwrap_or_default();
+                    let line = line.split('=').next().unwrap_or_default().trim();
+                    let text = match error.message().trim() {
+                        "duplicate key" => {
+                            format!("`{line}` is there twice; give one another name, or put both into one")
+                        }
+                        message => format!("not TOML: {message}"),
+                    };
+                    mistakes.push(Mistake { place, text });
+                }
             }
         }
+        if !mistakes.is_empty() {
+            return Err(mistakes);
+        }
+        Ok(Reader { root, files, environment, mistakes, exposed: Vec::new() })
     }
 
     /// The project, if nothing was wrong with it.
@@ -75,12 +136,12 @@ impl<'a> Reader<'a> {
         if self.mistakes.is_empty() {
             return Ok(value);
         }
-        self.mistakes.sort_by_key(|mistake| (mistake.place.line, mistake.place.column));
+        self.mistakes.sort_by_key(|mistake| (mistake.place.file, mistake.place.line, mistake.place.column));
         Err(self.mistakes)
     }
 
     pub(super) fn root(&self) -> Section {
-        self.open(self.document.as_table(), String::new(), Place::default())
+        self.open(&self.root, String::new(), Place::default())
     }
 
     pub(super) fn mistake(&mut self, place: Place, text: impl Into<String>) {
@@ -90,6 +151,11 @@ impl<'a> Reader<'a> {
     pub(super) fn mistake_at(&mut self, section: &Section, key: &str, text: impl Into<String>) {
         let place = section.get(key).map_or(section.place, |(_, place)| place);
         self.mistake(place, text);
+    }
+
+    /// Where a key stands, or the section without it.
+    pub(super) fn place_in(&self, section: &Section, key: &str) -> Place {
+        section.get(key).map_or(section.place, |(_, place)| place)
     }
 
     pub(super) fn missing(&mut self, section: &Section, key: &str, remedy: &str) {
@@ -138,7 +204,7 @@ impl<'a> Reader<'a> {
         let label = label_under(parent, key);
         match item {
             Item::ArrayOfTables(tables) => {
-                let at = |span| place_of(self.document.raw(), span);
+                let at = |span| self.files.place(span);
                 tables.iter().map(|table| self.open(table, label.clone(), at(table.span()))).collect()
             }
             other => {
@@ -160,7 +226,7 @@ impl<'a> Reader<'a> {
         for item in &items {
             match item.as_inline_table() {
                 Some(table) => {
-                    let at = place_of(self.document.raw(), table.span());
+                    let at = self.files.place(table.span());
                     found.push(self.open(table, label.clone(), if table.span().is_some() { at } else { place }));
                 }
                 None => self.mistake(place, format!("`{key}` expects a list of tables, such as [{{ url = \"…\" }}]")),
@@ -230,12 +296,12 @@ impl<'a> Reader<'a> {
     /// Where the first letter of a text stands, if it is in the file letter by letter.
     fn place_of_text(&self, item: &Item, text: &str) -> Option<Place> {
         let span = item.span()?;
-        let written = self.document.raw().get(span.clone())?;
+        let written = self.files.text.get(span.clone())?;
         let quotes = if written.starts_with("\"\"\"") || written.starts_with("'''") { 3 } else { 1 };
         let inner = written.get(quotes..written.len().checked_sub(quotes)?)?;
         let newline = if quotes == 3 && inner.starts_with('\n') { 1 } else { 0 };
         let start = span.start + quotes + newline;
-        (&inner[newline..] == text).then(|| place_of(self.document.raw(), Some(start..span.end)))
+        (&inner[newline..] == text).then(|| self.files.place(Some(start..span.end)))
     }
 
     /// A name that GraphQL allows.
@@ -278,7 +344,7 @@ impl<'a> Reader<'a> {
             .iter()
             .map(|(key, item)| {
                 let span = table.key(key).and_then(|k| k.span()).or_else(|| item.span());
-                (key.to_owned(), item.clone(), place_of(self.document.raw(), span))
+                (key.to_owned(), item.clone(), self.files.place(span))
             })
             .collect();
         Section { entries, label, place }
@@ -294,10 +360,10 @@ impl<'a> Reader<'a> {
                 return None;
             };
             let Some(value) = (self.environment)(name) else {
-                self.mistake(
-                    place,
-                    format!("the environment variable `{name}` is not set; set it, or write a default here"),
+                let text = format!(
+                    "the environment variable `{name}` is not set; set it, or write a line `{name}=…` in `.puente/environment`"
                 );
+                self.mistake(place, text);
                 return None;
             };
             whole.push_str(&value);
@@ -312,10 +378,30 @@ fn label_under(parent: &Section, key: &str) -> String {
     if parent.label.is_empty() { key.to_owned() } else { format!("{}.{key}", parent.label) }
 }
 
-fn place_of(text: &str, span: Option<Range<usize>>) -> Place {
-    let Some(before) = span.and_then(|span| text.get(..span.start)) else { return Place::default() };
-    let line_start = before.rfind('\n').map_or(0, |at| at + 1);
-    Place { line: before.matches('\n').count() + 1, column: before[line_start..].chars().count() + 1 }
+/// Adds the tables of a file to those of the files before it.
+fn merge(into: &mut Table, from: &Table, files: &Files, mistakes: &mut Vec<Mistake>) {
+    for (name, item) in from.iter() {
+        let Some(key) = from.key(name) else { continue };
+        match (into.get_mut(name), item) {
+            (None, _) => {
+                into.insert_formatted(key, item.clone());
+            }
+            (Some(Item::Table(known)), Item::Table(more)) => merge(known, more, files, mistakes),
+            (Some(Item::ArrayOfTables(known)), Item::ArrayOfTables(more)) => {
+                more.iter().for_each(|table| known.push(table.clone()));
+            }
+            (Some(known), _) => {
+                let place = files.place(key.span().or_else(|| item.span()));
+                let first = files.place(known.span());
+                let text = format!(
+                    "`{name}` is said in another file, too: {} line {}; say it in one of them",
+                    first.file.unwrap_or(FILE),
+                    first.line
+                );
+                mistakes.push(Mistake { place, text });
+            }
+        }
+    }
 }
 
 pub(super) fn as_usize(number: u64) -> usize {

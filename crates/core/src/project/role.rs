@@ -116,7 +116,7 @@ impl RuleText {
         }
         let (line, column) = (line.max(1), column.max(1));
         let first = if line == 1 { self.place.column - 1 } else { 0 };
-        Place { line: self.place.line + line - 1, column: first + column }
+        Place { line: self.place.line + line - 1, column: first + column, ..self.place }
     }
 }
 
@@ -262,11 +262,11 @@ mod tests {
         let project = read(text, &|_| None).unwrap();
         let rule = project.roles["a"].grants[0].rows.clone().unwrap();
         assert_eq!(rule.text, "row.x == 1\n&& row.y");
-        assert_eq!(rule.place_of(0), Place { line: 5, column: 1 });
-        assert_eq!(rule.place_of(14), Place { line: 6, column: 4 });
+        assert_eq!(rule.place_of(0), Place { line: 5, column: 1, ..Place::default() });
+        assert_eq!(rule.place_of(14), Place { line: 6, column: 4, ..Place::default() });
         let text = "[source.main]\nurl = \"sqlite:h.db\"\n[role.a.Hut.delete]\nrows = \"row.x\"\n";
         let project = read(text, &|_| None).unwrap();
         let rule = project.roles["a"].grants[0].rows.clone().unwrap();
-        assert_eq!(rule.place_of(4), Place { line: 4, column: 13 });
+        assert_eq!(rule.place_of(4), Place { line: 4, column: 13, ..Place::default() });
     }
 }

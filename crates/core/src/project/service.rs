@@ -21,7 +21,7 @@ pub struct Service {
 pub(super) fn read_service(reader: &mut Reader<'_>, section: &Section) -> Service {
     reader.only(section, &["secret", "hosts", "origins", "persisted", "global_ids"]);
     let secret = reader.secret(section, "secret", reader::is_stated);
-    if secret.as_ref().is_some_and(|secret| secret.0.len() < 32) {
+    if secret.as_ref().is_some_and(|secret| secret.0.len() < 32 && !secret.0.starts_with(super::UNSET)) {
         reader.mistake_at(section, "secret", "the secret is shorter than 32 bytes; `openssl rand -hex 32` makes one");
     }
     let origins = reader.texts(section, "origins");

@@ -142,8 +142,9 @@ fn read_source(reader: &mut Reader<'_>, name: &str, section: &Section) -> Source
         reader.missing(section, "url", "such as `url = \"sqlite:huts.db\"`, or `url = \"${DATABASE_URL}\"`");
     }
     let (engine, url) = read_url(reader, section).unwrap_or((Engine::Sqlite, Secret(String::new())));
+    let is_known = !url.0.starts_with(super::UNSET);
     for (key, engines, are) in ONLY_FOR {
-        if section.has(key) && !engines.contains(&engine) {
+        if is_known && section.has(key) && !engines.contains(&engine) {
             reader.mistake_at(section, key, format!("`{key}` is for {are} only; remove it"));
         }
     }
@@ -180,6 +181,8 @@ fn read_url(reader: &mut Reader<'_>, section: &Section) -> Option<(Engine, Secre
     let Secret(url) = reader.secret(section, "url", reader::states_password)?;
     match SCHEMES.iter().find(|(scheme, _)| url.starts_with(scheme)) {
         Some((_, engine)) => Some((*engine, Secret(url))),
+        // The survey knows what it is.
+        None if url.starts_with(super::UNSET) => Some((Engine::Sqlite, Secret(url))),
         None => {
             // Only what stands before the first colon is shown: what follows may hold a password.
             let scheme = url.split(':').next().filter(|_| url.contains(':')).unwrap_or_default().to_owned();

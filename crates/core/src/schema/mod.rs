@@ -1,5 +1,6 @@
 //! A role's GraphQL schema: its SDL, and the validated form that documents are checked against.
 
+mod cache_keys;
 mod differences;
 mod inputs;
 mod json;
@@ -17,6 +18,7 @@ use apollo_compiler::{Node, Schema};
 use crate::access::View;
 use crate::error::{Code, Problem};
 
+pub use cache_keys::cache_keys;
 pub use differences::{Difference, differences};
 pub use sdl::{DIRECTIONS, print, to_file};
 

@@ -22,6 +22,7 @@ pub use output::{decimal_digits, write_list, write_scalar};
 pub(crate) use output::{make_room, write_plain, write_string};
 
 use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
 
 /// A value as a source holds it, owned: a bound parameter, a cursor's position.
 #[derive(Debug, Clone, PartialEq)]
@@ -178,8 +179,24 @@ impl Scalar {
     }
 }
 
+impl ToSchema for Scalar {
+    fn name() -> std::borrow::Cow<'static, str> {
+        "Scalar".into()
+    }
+}
+
+impl utoipa::PartialSchema for Scalar {
+    fn schema() -> utoipa::openapi::RefOr<utoipa::openapi::schema::Schema> {
+        let names = Scalar::ALL.iter().map(|scalar| scalar.name());
+        utoipa::openapi::schema::ObjectBuilder::new()
+            .schema_type(utoipa::openapi::schema::Type::String)
+            .enum_values(Some(names))
+            .into()
+    }
+}
+
 /// How a column writes its values where its scalar leaves a choice; read off the stored values by the survey.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum StorageFormat {
     /// The scalar's usual form: dates and times separated by a space, UUIDs as lower-case text.

@@ -127,6 +127,14 @@ fn get(address: &str) -> Result<String, String> {
     answer.body_mut().with_config().limit(MOST_BYTES).read_to_string().map_err(|error| error.to_string())
 }
 
+/// How many keys the set at an address has that tokens can be checked with.
+///
+/// # Errors
+/// Why it cannot be fetched, or used.
+pub(crate) fn key_set_at(address: &str) -> Result<usize, String> {
+    get(address).and_then(|text| read(&text)).map(|keys| keys.len())
+}
+
 /// The keys of a set that tokens can be checked with; the others are left out, with a word in the log.
 fn read(text: &str) -> Result<Vec<Key>, String> {
     let set: JwkSet = serde_json::from_str(text).map_err(|error| format!("it is not a JSON Web Key Set: {error}"))?;

@@ -22,6 +22,7 @@ use serde_json::{Map, Value as Json};
 use crate::access_keys::{self, AccessKeys};
 use crate::principal::{AuthMethod, Principal, no_such_role};
 pub use development::DevelopmentKey;
+pub(crate) use key_set::key_set_at;
 use token::Verifier;
 
 /// Why identities cannot be set up: a sentence with the remedy.

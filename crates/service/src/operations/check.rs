@@ -6,12 +6,13 @@ use puente_core::access::{self, Role, View};
 use puente_core::catalog::{Catalog, Drift, compare};
 use puente_core::error::Problem;
 use puente_core::model::{self, Model};
-use puente_core::project::{self, Mistake, Project, SourceSettings};
+use puente_core::project::{Mistake, Project, SourceSettings, TokenKey, UNSET};
 use puente_core::schema;
 use serde::Serialize;
 use utoipa::ToSchema;
 
 use crate::folder::{FolderError, ProjectFolder};
+use crate::identity::key_set_at;
 
 /// One thing that is wrong, or worth a word.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
@@ -41,6 +42,8 @@ pub enum FindingKind {
     Secret,
     /// There are no types.
     Empty,
+    /// Keys by which tokens are checked.
+    Identity,
     /// What a role is allowed.
     Access,
     /// A schema that cannot be built.
@@ -58,6 +61,7 @@ impl FindingKind {
             FindingKind::Project => "project",
             FindingKind::Secret => "secret",
             FindingKind::Empty => "empty",
+            FindingKind::Identity => "identity",
             FindingKind::Access => "access",
             FindingKind::Schema => "schema",
             FindingKind::Source => "source",
@@ -74,10 +78,12 @@ impl Finding {
     fn of_mistake(kind: FindingKind, mistake: &Mistake, breaking: bool) -> Self {
         let known = |number: usize| (number > 0).then_some(number);
         // Without a place it is about the file as a whole.
-        let whose = if mistake.place.line == 0 { format!("{}: ", project::FILE) } else { String::new() };
+        if mistake.place.line == 0 || mistake.place.file.is_some() {
+            return Finding::new(kind, mistake.to_string(), breaking);
+        }
         Finding {
             kind,
-            text: format!("{whose}{}", mistake.text),
+            text: mistake.text.clone(),
             breaking,
             line: known(mistake.place.line),
             column: known(mistake.place.column),
@@ -121,11 +127,9 @@ pub(crate) fn check_text(
     folder: &std::path::Path,
     catalogs: impl FnOnce(&Project) -> Result<Vec<Catalog>, FolderError>,
 ) -> Checked {
-    match project::read(text, &crate::environment::of_project(folder)) {
-        Ok(project) => check_project(project, catalogs),
-        Err(mistakes) => {
-            Checked { findings: Finding::of_files(&FolderError::Mistakes(mistakes)), ..Checked::default() }
-        }
+    match crate::folder::read_project(folder, text.to_owned(), &crate::environment::of_project(folder)) {
+        Ok((project, _)) => check_project(project, catalogs),
+        Err(error) => Checked { findings: Finding::of_files(&error), ..Checked::default() },
     }
 }
 
@@ -186,7 +190,31 @@ fn about_role(project: &Project, role: &Role) -> Vec<Finding> {
 
 /// Everything that is wrong with the files of a folder; no database is asked.
 pub fn check(folder: &ProjectFolder) -> Vec<Finding> {
-    check_folder(folder).findings
+    let mut findings = check_folder(folder).findings;
+    findings.extend(unreadable_keys(folder));
+    findings
+}
+
+/// Keys of tokens that cannot be read, but for those that a command does without.
+fn unreadable_keys(folder: &ProjectFolder) -> Option<Finding> {
+    let tokens = folder.project.identity.tokens.as_ref()?;
+    if matches!(&tokens.key, TokenKey::Key { key, .. } if key.0.contains(UNSET)) {
+        return None;
+    }
+    let error = folder.identity(false).err()?;
+    Some(Finding::new(FindingKind::Identity, error.to_string(), true))
+}
+
+/// What is wrong with the set of keys that is fetched from elsewhere, if there is one: asked of whoever publishes it.
+pub fn check_key_set(folder: &ProjectFolder) -> Option<Finding> {
+    let tokens = folder.project.identity.tokens.as_ref()?;
+    let TokenKey::SetAt(address) = &tokens.key else { return None };
+    let text = match key_set_at(address) {
+        Ok(_) => return None,
+        Err(text) => text,
+    };
+    let text = format!("the key set at {address}: {text}; tokens cannot be checked with it");
+    Some(Finding::new(FindingKind::Identity, text, true))
 }
 
 /// What the files of a folder come to.

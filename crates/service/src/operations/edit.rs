@@ -14,6 +14,7 @@ use similar::{ChangeTag, TextDiff};
 use utoipa::ToSchema;
 
 use super::check::{Checked, Finding, check_text};
+use crate::folder::read_project;
 use crate::folder::{FolderError, ProjectFolder};
 
 /// What edits would make of the project file.
@@ -163,7 +164,7 @@ impl<'f> Surveys<'f> {
 
     /// One for each source of a project, which may be another than the folder's.
     fn catalogs(&self, project: &Project) -> Result<Vec<Catalog>, FolderError> {
-        let folder = ProjectFolder { path: self.folder.path.clone(), project: project.clone() };
+        let folder = ProjectFolder { project: project.clone(), ..self.folder.clone() };
         folder.catalogs()
     }
 
@@ -173,7 +174,8 @@ impl<'f> Surveys<'f> {
 
     /// The model that a text comes to.
     fn model(&self, text: &str) -> Option<Model> {
-        let project = project::read(text, &crate::environment::of_project(&self.folder.path)).ok()?;
+        let path = &self.folder.path;
+        let (project, _) = read_project(path, text.to_owned(), &crate::environment::of_project(path)).ok()?;
         let catalogs = self.catalogs(&project).ok()?;
         model::build(&catalogs.iter().collect::<Vec<_>>(), &project).ok()
     }

@@ -68,8 +68,8 @@ fn with_source(folder: &ProjectFolder, name: &str, url: &str) -> Result<(Project
         Some((name, secret)) if name == variable => Some(secret.clone()),
         _ => known(variable),
     };
-    let project = project::read(&text, &read).map_err(FolderError::Mistakes)?;
-    Ok((ProjectFolder { path: folder.path.clone(), project }, text, address))
+    let (project, included) = crate::folder::read_project(&folder.path, text.clone(), &read)?;
+    Ok((ProjectFolder { path: folder.path.clone(), project, included }, text, address))
 }
 
 /// Tries an address: is it one, and does a database answer there?

@@ -7,7 +7,7 @@ use puente_core::error::Problem;
 use puente_core::model::{
     self, CrossingCandidate, KeyProposal, Model, Proposal, ShapeProposal, SourceId, crossing_candidates, shaped,
 };
-use puente_core::project::{self, Edit, Project, SourceSettings, names_table};
+use puente_core::project::{Edit, Project, SourceSettings, names_table};
 
 use super::edit::with_edits;
 use super::evidence;
@@ -253,8 +253,8 @@ pub fn accept(folder: &ProjectFolder, proposals: &Accepted<'_>) -> Result<(), Fo
     }
     let before = folder.text()?;
     let text = with_edits(&before, &proposals.edits(), &|_| None).map_err(|error| FolderError::Unreadable(error.0))?;
-    let accepted =
-        project::read(&text, &crate::environment::of_project(&folder.path)).map_err(FolderError::Mistakes)?;
+    let known = crate::environment::of_project(&folder.path);
+    let (accepted, _) = crate::folder::read_project(&folder.path, text.clone(), &known)?;
     model::build(&catalogs.iter().collect::<Vec<_>>(), &accepted).map_err(FolderError::Mistakes)?;
     folder.write(&text)
 }
