@@ -67,7 +67,7 @@ pub struct Shape {
 }
 
 /// What values are.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum ShapeType {
     /// Objects with members.
@@ -77,6 +77,22 @@ pub enum ShapeType {
     /// Single values.
     #[serde(untagged)]
     Scalar(Scalar),
+}
+
+impl ToSchema for ShapeType {
+    fn name() -> std::borrow::Cow<'static, str> {
+        "ShapeType".into()
+    }
+}
+
+impl utoipa::PartialSchema for ShapeType {
+    fn schema() -> utoipa::openapi::RefOr<utoipa::openapi::schema::Schema> {
+        let names = ["object", "list"].into_iter().chain(Scalar::ALL.iter().map(|scalar| scalar.name()));
+        utoipa::openapi::schema::ObjectBuilder::new()
+            .schema_type(utoipa::openapi::schema::Type::String)
+            .enum_values(Some(names))
+            .into()
+    }
 }
 
 impl ShapeType {
