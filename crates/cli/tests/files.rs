@@ -203,3 +203,49 @@ fn caches_are_told_what_tells_rows_apart() {
     write(&project, "puente.toml", &format!("{main}\n[service]\nglobal_ids = true\n"));
     assert_eq!(keys(&project, &[])["Night"], json!(["id"]));
 }
+
+#[test]
+fn a_key_is_printed_with_the_lines_that_make_it_known() {
+    let project = plain();
+    let main = main_file(&project);
+    write(&project, "puente.toml", &format!("{main}\n[role.guest.Hut.read]\nfields = [\"id\"]\n"));
+    let arguments = [
+        "key",
+        "create",
+        "app",
+        "--as",
+        "guest",
+        "--claim",
+        "sub=7",
+        "--claim",
+        "huts=[1,2]",
+        "--expires",
+        "30d",
+        "--print",
+    ];
+    let (code, out, err) = run(project.path(), &arguments);
+    assert_eq!(code, 0, "{err}");
+    let (key, lines) = out.split_once("\n\n").expect("the key, then the lines");
+    assert!(key.starts_with("puente_") && !lines.contains(key), "{out}");
+    assert!(!project.path().join(".puente/records.db").exists(), "nothing is kept");
+    write(&project, "keys.toml", lines);
+    write(&project, "puente.toml", &format!("include = [\"keys.toml\"]\n{}", main_file(&project)));
+    let (code, out, err) = run(project.path(), &["key", "list"]);
+    assert_eq!(code, 0, "{out}{err}");
+    for told in ["app", "guest", "\"huts\":[1,2]", "in puente.toml"] {
+        assert!(out.contains(told), "{told} in {out}");
+    }
+    let service = project.serve();
+    let authorization = format!("Bearer {key}");
+    let headers = [("Authorization", authorization.as_str()), ("Content-Type", "application/json")];
+    let answer = service.send("POST", "/graphql", &headers, br#"{"query": "{ huts { nodes { id } } }"}"#);
+    assert_eq!((answer.status, answer.json()["data"]["huts"]["nodes"].is_array()), (200, true));
+
+    let (code, _, err) = run(project.path(), &["key", "create", "app"]);
+    assert_eq!(code, 2);
+    assert!(err.contains("the project file has a key named `app`; choose another name"), "{err}");
+    let (code, out, _) = run(project.path(), &["key", "create", "scraper", "--metrics", "--print", "--json"]);
+    let told: Json = serde_json::from_str(&out).unwrap();
+    assert_eq!((code, &told["role"], &told["metrics"]), (0, &Json::Null, &json!(true)));
+    assert_eq!(run(project.path(), &["key", "create", "x", "--metrics", "--as", "guest"]).0, 2);
+}

@@ -12,7 +12,7 @@ use puente_core::plan::change::Mutation;
 use puente_core::plan::{BoundPlan, Capabilities, Plan};
 
 use crate::snapshot::Snapshot;
-use crate::turns::Party;
+use crate::turns::{Load, Party};
 use crate::{Explanation, Outcome};
 
 /// One plan to run.
@@ -102,4 +102,7 @@ pub trait Connector: Debug + Send + Sync {
     /// # Errors
     /// `SOURCE_UNAVAILABLE`, with the reason.
     fn probe(&self) -> BoxFuture<'_, Result<(), Problem>>;
+
+    /// How much there is to do.
+    fn load(&self) -> Load;
 }

@@ -48,6 +48,17 @@ pub struct Places {
     pub spare: usize,
 }
 
+/// How much there is to do.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Load {
+    /// What is being worked on.
+    pub working: usize,
+    /// What waits.
+    pub waiting: usize,
+    /// How much may be worked on at once.
+    pub places: usize,
+}
+
 /// Callers that are remembered although nothing of theirs waits or works.
 const REMEMBERED: usize = 256;
 
@@ -86,6 +97,11 @@ impl<T> Line<T> {
             total_waiting: 0,
             total_working: 0,
         }
+    }
+
+    fn load(&self) -> Load {
+        let Places { regular, spare } = self.places;
+        Load { working: self.total_working, waiting: self.total_waiting, places: regular + spare }
     }
 
     /// May one more of a caller's work now?
@@ -185,6 +201,11 @@ pub enum Place {
 }
 
 impl<T> Queue<T> {
+    /// How much there is to do.
+    pub fn load(&self) -> Load {
+        self.lock().0.load()
+    }
+
     /// A queue before so many places.
     pub fn new(places: Places, most_waiting: usize) -> Self {
         Queue {
@@ -282,6 +303,11 @@ impl Gate {
 
     fn lock(&self) -> MutexGuard<'_, Line<oneshot::Sender<()>>> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// How much there is to do behind it.
+    pub fn load(&self) -> Load {
+        self.lock().load()
     }
 
     /// Waits for a turn. A task that is dropped while it waits does so no longer.

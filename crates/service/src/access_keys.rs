@@ -24,6 +24,8 @@ pub struct AccessKey {
     pub name: String,
     /// The role that it asks as.
     pub role: String,
+    /// Is it for counters alone?
+    pub metrics: bool,
     /// The claims that it asks with, as a JSON object.
     pub claims: String,
     /// When it expires, UTC; absent, never.
@@ -65,13 +67,16 @@ pub struct NewKey<'a> {
     pub claims: Map<String, Json>,
     /// How long it is in force; absent, until it is revoked.
     pub lifetime: Option<Duration>,
+    /// Is it for counters alone? Then it has no role.
+    pub metrics: bool,
 }
 
 /// What a key in force is good for.
 #[derive(Debug)]
 pub(crate) struct KeyInForce {
     pub(crate) name: Arc<str>,
-    pub(crate) role: String,
+    /// The role that it asks as; none where it reads counters alone.
+    pub(crate) role: Option<String>,
     pub(crate) claims: Arc<Map<String, Json>>,
 }
 
@@ -95,6 +100,7 @@ create table if not exists access_keys (
   name text not null unique,
   role text not null,
   claims text not null default '{}',
+  metrics integer not null default 0,
   hash blob not null unique,
   created_at text not null default (strftime('%Y-%m-%dT%H:%M:%SZ', 'now')),
   expires_at text,
@@ -103,7 +109,8 @@ create table if not exists access_keys (
 ) strict;";
 
 /// Columns that records made by an earlier version lack.
-const ADDED: [(&str, &str); 2] = [("claims", "text not null default '{}'"), ("expires_at", "text")];
+const ADDED: [(&str, &str); 3] =
+    [("claims", "text not null default '{}'"), ("expires_at", "text"), ("metrics", "integer not null default 0")];
 
 impl AccessKeys {
     /// Opens the records, and makes them where they are not there.
@@ -133,23 +140,23 @@ impl AccessKeys {
     /// # Errors
     /// Where a key of this name is there already, or the records fail.
     pub fn create_key(&self, new: &NewKey<'_>) -> Result<String, RecordsError> {
-        let key = format!("puente_{}", random_text(32));
+        let key = new_key();
         let connection = self.connection();
-        let NewKey { name, role, claims, lifetime } = new;
+        let NewKey { name, role, claims, lifetime, metrics } = new;
         let taken: bool =
             connection
                 .query_row("select exists (select 1 from access_keys where name = ?)", [name], |row| row.get(0))?;
         if taken {
             return Err(RecordsError(format!(
-                "a key named `{name}` is there already; revoke it, or choose another name"
+                "a key named `{name}` was made before, and the name stays with it, revoked or not; choose another name"
             )));
         }
         let claims = Json::Object(claims.clone()).to_string();
         let seconds = lifetime.map(|lifetime| format!("+{} seconds", lifetime.as_secs()));
         connection.execute(
-            "insert into access_keys (name, role, claims, hash, expires_at)
-             values (?, ?, ?, ?, iif(?5 is null, null, strftime('%Y-%m-%dT%H:%M:%SZ', 'now', ?5)))",
-            params![name, role, claims, hash(&key).as_slice(), seconds],
+            "insert into access_keys (name, role, claims, hash, expires_at, metrics)
+             values (?, ?, ?, ?, iif(?5 is null, null, strftime('%Y-%m-%dT%H:%M:%SZ', 'now', ?5)), ?6)",
+            params![name, role, claims, hash(&key).as_slice(), seconds, metrics],
         )?;
         Ok(key)
     }
@@ -161,7 +168,7 @@ impl AccessKeys {
     pub fn keys(&self) -> Result<Vec<AccessKey>, RecordsError> {
         let connection = self.connection();
         let mut statement = connection.prepare(
-            "select id, name, role, created_at, last_used_at, revoked_at, claims, expires_at
+            "select id, name, role, created_at, last_used_at, revoked_at, claims, expires_at, metrics
                  from access_keys order by id",
         )?;
         let rows = statement.query_map([], |row| {
@@ -174,6 +181,7 @@ impl AccessKeys {
                 revoked_at: row.get(5)?,
                 claims: row.get(6)?,
                 expires_at: row.get(7)?,
+                metrics: row.get(8)?,
             })
         })?;
         Ok(rows.collect::<Result<_, _>>()?)
@@ -207,6 +215,11 @@ pub(crate) fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
+/// A new key.
+pub fn new_key() -> String {
+    format!("puente_{}", random_text(32))
+}
+
 fn restrict(file: &Path) {
     #[cfg(unix)]
     {
@@ -218,7 +231,7 @@ fn restrict(file: &Path) {
 }
 
 /// Keys are 256 random bits: a plain digest keeps them safe, a slow one would only slow down every request.
-pub(crate) fn hash(key: &str) -> KeyHash {
+pub fn hash(key: &str) -> KeyHash {
     let mut hash = [0; 32];
     hash.copy_from_slice(digest::digest(&digest::SHA256, key.as_bytes()).as_ref());
     hash
@@ -237,7 +250,7 @@ mod tests {
 
     fn key<'a>(name: &'a str, lifetime: Option<u64>) -> NewKey<'a> {
         let claims = serde_json::json!({ "sub": "7" }).as_object().cloned().unwrap_or_default();
-        NewKey { name, role: "warden", claims, lifetime: lifetime.map(Duration::from_secs) }
+        NewKey { name, role: "warden", claims, lifetime: lifetime.map(Duration::from_secs), metrics: false }
     }
 
     #[tokio::test]
@@ -248,7 +261,7 @@ mod tests {
         let made = access_keys.create_key(&key("ci", None)).unwrap();
         assert!(!std::fs::read(&file).unwrap().windows(made.len()).any(|window| window == made.as_bytes()));
         let found = access_keys.key(&made).await.unwrap();
-        assert_eq!((found.role.as_str(), &found.claims["sub"]), ("warden", &Json::from("7")));
+        assert_eq!((found.role.as_deref(), &found.claims["sub"]), (Some("warden"), &Json::from("7")));
         assert!(access_keys.key("puente_wrong").await.is_none());
         assert!(access_keys.create_key(&key("ci", None)).is_err(), "names are unique");
         assert!(access_keys.revoke_key("ci").unwrap());
@@ -278,6 +291,6 @@ mod tests {
         )
         .unwrap();
         let access_keys = AccessKeys::open(&file).unwrap();
-        assert_eq!(access_keys.key("puente_old").await.unwrap().role, "owner");
+        assert_eq!(access_keys.key("puente_old").await.unwrap().role.as_deref(), Some("owner"));
     }
 }

@@ -17,7 +17,7 @@ use puente_run::turns::{Gate, Party, Places, Turn};
 use puente_run::{ChangeRequest, Explanation, Outcome, Source, StatementReport};
 use serde_json::{Map, Value as Json};
 
-use crate::metrics::{AskLabels, Metrics, SourceCounters};
+use crate::metrics::{AskLabels, CacheLabels, Metrics, SourceCounters};
 use crate::persisted::{self, Hash};
 use crate::prepared_plan::{self, BoundQuery, PreparedPlan};
 use crate::principal::{Principal, no_such_role};
@@ -129,12 +129,25 @@ pub struct Arrival<'a> {
     /// The turn in which it was taken apart, where that took one. It is planned in the same: values take many times the memory of
     /// their text, and are not to wait.
     pub turn: Option<Turn>,
+    /// Which program sent it, as far as it says so: its name, and its version.
+    pub client: Client<'a>,
+    /// The trace that it is part of, and the span that it came from, as `traceparent` says.
+    pub trace: Option<&'a str>,
+}
+
+/// A program that sends requests.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Client<'a> {
+    /// Its name.
+    pub name: Option<&'a str>,
+    /// Its version.
+    pub version: Option<&'a str>,
 }
 
 impl<'a> Arrival<'a> {
     /// A request that comes now.
     pub fn now(id: &'a str) -> Self {
-        Arrival { id, at: Instant::now(), turn: None }
+        Arrival { id, at: Instant::now(), turn: None, client: Client::default(), trace: None }
     }
 }
 
@@ -198,6 +211,33 @@ impl Api {
         &self.metrics
     }
 
+    /// The counters as OpenMetrics text, with how things are at this moment.
+    pub(crate) fn counters(&self) -> String {
+        let metrics = &self.metrics;
+        let gauge = |number: usize| i64::try_from(number).unwrap_or(i64::MAX);
+        for (name, source) in self.sources() {
+            let load = source.load();
+            Metrics::of(&metrics.source_working, name).set(gauge(load.working));
+            Metrics::of(&metrics.source_waiting, name).set(gauge(load.waiting));
+            Metrics::of(&metrics.source_places, name).set(gauge(load.places));
+        }
+        for role in self.inner.roles.all() {
+            for (cache, bytes) in role.cached_bytes() {
+                let labels = CacheLabels { role: role.view().role().to_owned(), cache: cache.to_owned() };
+                metrics.cached_bytes.get_or_create(&labels).set(i64::try_from(bytes).unwrap_or(i64::MAX));
+            }
+        }
+        metrics.to_text()
+    }
+
+    /// The name of the type of a source's table.
+    pub(crate) fn type_of(&self, source: &str, table: &str) -> Option<&str> {
+        let model = &self.inner.model;
+        let at = model.sources.iter().position(|name| name == source)?;
+        let is_its = |t: &&puente_core::model::Type| t.source == at && t.table == table && t.items_of.is_none();
+        model.types.iter().find(is_its).map(|t| t.name.as_str())
+    }
+
     /// The names of its roles, beside the owner, in the order of their names.
     pub fn role_names(&self) -> impl Iterator<Item = &str> {
         self.inner.roles.names().filter(|name| *name != OWNER)
@@ -233,16 +273,19 @@ impl Api {
         let _running = Running(&self.metrics);
         let role = self.inner.roles.asked(&principal.role).cloned();
         let operation = ask.operation_name.clone();
+        let Arrival { id, at, turn, client, trace } = arrival;
         let answered = match &role {
-            Some(role) => self.answer_as(role, ask, principal, (arrival.at, arrival.turn)).await,
+            Some(role) => self.answer_as(role, ask, principal, (at, turn)).await,
             None => Err(vec![no_such_role(&principal.role)]),
         };
         let (result, insight) = match answered {
             Ok((outcome, insight)) => (Ok(outcome), insight),
             Err(problems) => (Err(problems), Insight::default()),
         };
-        let elapsed = arrival.at.elapsed();
-        self.account(&result, elapsed, operation.as_deref(), (role.as_deref(), principal), arrival.id);
+        let elapsed = at.elapsed();
+        let operation = operation.as_deref().or(insight.operation.as_deref());
+        let from = From { id, client, trace };
+        self.account(&result, elapsed, operation, (role.as_deref(), principal), &from);
         respond(result, &insight, elapsed, &self.inner.model.sources)
     }
 
@@ -293,8 +336,9 @@ impl Api {
         elapsed: Duration,
         operation: Option<&str>,
         (role, principal): (Option<&RoleApi>, &Principal),
-        request_id: &str,
+        from: &From<'_>,
     ) {
+        let request_id = from.id;
         let problems = match result {
             Ok(outcome) => &outcome.answer.problems,
             Err(problems) => problems,
@@ -322,8 +366,8 @@ impl Api {
         tracing::info!(
             target: "puente::ask",
             request = request_id, role = &*role, by = %principal.by, operation = &*operation, outcome, rows, executions,
-            ms = elapsed.as_secs_f64() * 1_000.0,
-            "ask"
+            ms = elapsed.as_secs_f64() * 1_000.0, client = from.client.name, client_version = from.client.version,
+            trace = from.trace, "ask"
         );
         self.metrics.recent.add(RecentAsk {
             at: SystemTime::now(),
@@ -351,6 +395,13 @@ impl Api {
     }
 }
 
+/// What the log calls a request, and what it says of where it comes from.
+struct From<'a> {
+    id: &'a str,
+    client: Client<'a>,
+    trace: Option<&'a str>,
+}
+
 /// What the owner is told of a request beside its answer, where it is asked for.
 #[derive(Debug, Default)]
 struct Insight {
@@ -358,6 +409,8 @@ struct Insight {
     statements: bool,
     explained: Explained,
     plan: Option<String>,
+    /// The operation's name, as the document says it.
+    operation: Option<String>,
 }
 
 /// How sources run statements.
@@ -452,19 +505,23 @@ impl Asking {
                 let prepare = move || asking.prepare(whole, begun);
                 let prepared = self.inner.in_turn(&self.principal.party, self.deadline, turn, prepare).await;
                 // Here the turn ends: sources have lines of their own.
-                prepared.map_err(|problem| vec![problem])?.0?
+                let (prepared, name) = prepared.map_err(|problem| vec![problem])?.0?;
+                ask.operation_name = name;
+                prepared
             }
         };
         match prepared {
             Prepared::Mutation(mutation) => {
                 let plan = ask.plan.then(|| mutation.to_text());
                 let outcome = self.change(mutation, &ask).await?;
-                Ok((outcome, Insight { statements: ask.statements, explained: Vec::new(), plan }))
+                let operation = ask.operation_name;
+                Ok((outcome, Insight { statements: ask.statements, explained: Vec::new(), plan, operation }))
             }
             Prepared::Query(query) => {
                 let plan = ask.plan.then(|| query.bound.plan().to_text());
                 let (outcome, explained) = self.read(query, &ask).await?;
-                Ok((outcome, Insight { statements: ask.statements, explained, plan }))
+                let operation = ask.operation_name;
+                Ok((outcome, Insight { statements: ask.statements, explained, plan, operation }))
             }
         }
     }
@@ -477,6 +534,9 @@ impl Asking {
         let Some((number, document)) = self.role.known_document(ask) else { return Ok(Begun::Not) };
         if document.is_mutation() {
             return Ok(Begun::Not);
+        }
+        if ask.operation_name.is_none() {
+            ask.operation_name = document.name().map(str::to_owned);
         }
         let variables = self.variables(ask, &document)?;
         let key = document.plan_key(&variables, &self.role.sealer).map(|key| (number, key));
@@ -491,9 +551,9 @@ impl Asking {
     }
 
     /// Prepares the rest.
-    fn prepare(&self, mut ask: Ask, begun: Begun) -> Result<Prepared, Vec<Problem>> {
+    fn prepare(&self, mut ask: Ask, begun: Begun) -> Result<(Prepared, Option<String>), Vec<Problem>> {
         let (number, document, variables) = match begun {
-            Begun::Ready(query) => return Ok(Prepared::Query(query)),
+            Begun::Ready(query) => return Ok((Prepared::Query(query), ask.operation_name)),
             Begun::Coerced(number, document, variables) => (number, document, variables),
             Begun::Not => {
                 let (number, document) = self.role.document(&self.inner.roles, &ask, &self.metrics)?;
@@ -504,6 +564,7 @@ impl Asking {
                 (number, document, variables)
             }
         };
+        let name = document.name().map(str::to_owned);
         if document.is_mutation() {
             if ask.explain {
                 let text = "only a query can be explained; leave `explain` out";
@@ -513,10 +574,11 @@ impl Asking {
             let view = self.role.specialised(variables.resolved_claims());
             let mutation = plan::change::build_mutation(self.context(&view), &document, &variables);
             self.metrics.plans_built.inc();
-            return mutation.map(Prepared::Mutation).map_err(|problem| vec![problem]);
+            return mutation.map(|mutation| (Prepared::Mutation(mutation), name)).map_err(|problem| vec![problem]);
         }
         let plan = self.plan(number, document, &variables)?;
-        plan.bind(&variables, &self.limits).map(Prepared::Query).map_err(|problem| vec![problem])
+        let bound = plan.bind(&variables, &self.limits).map_err(|problem| vec![problem])?;
+        Ok((Prepared::Query(bound), name))
     }
 
     fn variables(&self, ask: &mut Ask, document: &Document) -> Result<Variables, Vec<Problem>> {

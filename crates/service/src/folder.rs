@@ -248,7 +248,7 @@ impl ProjectFolder {
     /// Keys that cannot be used.
     pub fn identity(&self, development: bool) -> Result<Identity, OpenError> {
         let key = if development { Some(DevelopmentKey::of(&self.private_folder()?)?) } else { None };
-        Ok(Identity::new(&self.project.identity, &self.path, key)?)
+        Ok(Identity::new(&self.project, &self.path, key)?)
     }
 
     /// What an API of this project is made of, with the sources that are open already, as far as they are.

@@ -153,8 +153,9 @@ impl Keeper {
 }
 
 fn read(connection: &Connection) -> Result<HashMap<KeyHash, Known>, RecordsError> {
-    let mut statement = connection
-        .prepare_cached("select id, hash, name, role, claims, expires_at from access_keys where revoked_at is null")?;
+    let mut statement = connection.prepare_cached(
+        "select id, hash, name, role, claims, expires_at, metrics from access_keys where revoked_at is null",
+    )?;
     let mut rows = statement.query([])?;
     let mut keys = HashMap::new();
     while let Some(row) = rows.next()? {
@@ -164,6 +165,7 @@ fn read(connection: &Connection) -> Result<HashMap<KeyHash, Known>, RecordsError
         let hash = KeyHash::try_from(hash).map_err(|_| wrong("hash"))?;
         let claims = serde_json::from_str(&claims).map_err(|_| wrong("claims"))?;
         let expires_at = expires_at.map(|text| text.parse::<Timestamp>().map_err(|_| wrong("end"))).transpose()?;
+        let role = Some(role).filter(|_| !row.get(6).unwrap_or(false));
         let key = Arc::new(KeyInForce { name: name.into(), role, claims: Arc::new(claims) });
         keys.insert(hash, Known { key, id, expires_at });
     }

@@ -8,6 +8,7 @@
 mod access_keys;
 mod api;
 mod console;
+mod drift_watch;
 pub mod environment;
 mod folder;
 mod http;
@@ -19,16 +20,17 @@ mod operations;
 mod persisted;
 mod prepared_plan;
 mod principal;
+mod process_stats;
 mod recent;
 mod reload;
 mod roles;
 mod shares;
 mod workbench;
 
-pub use access_keys::{AccessKey, AccessKeys, NewKey, RecordsError};
-pub use api::{Api, ApiOptions, Arrival, Ask, AskResult, Spent};
+pub use access_keys::{AccessKey, AccessKeys, NewKey, RecordsError, hash as key_hash, new_key};
+pub use api::{Api, ApiOptions, Arrival, Ask, AskResult, Client, Spent};
 pub use folder::{FolderError, OpenError, ProjectFolder};
-pub use http::{Running, ServeError, ServeOptions, Served, interface, serve};
+pub use http::{LOOK_FOR_DRIFT, Running, ServeError, ServeOptions, Served, interface, serve};
 pub use identity::{DevelopmentKey, Identity, IdentityError};
 pub use metrics::Metrics;
 pub use operations::{

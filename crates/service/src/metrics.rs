@@ -1,13 +1,17 @@
 //! What is counted, and how `/metrics` shows it: OpenMetrics text.
 
+use std::sync::OnceLock;
+
 use prometheus_client::encoding::EncodeLabelSet;
-use prometheus_client::encoding::text::encode;
+use prometheus_client::encoding::text::{encode_eof, encode_registry};
 use prometheus_client::metrics::counter::Counter;
 use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::metrics::histogram::{Histogram, exponential_buckets};
+use prometheus_client::metrics::info::Info;
 use prometheus_client::registry::Registry;
 
+use crate::process_stats::ProcessStats;
 use crate::recent::RecentAsks;
 
 /// Labels of a request.
@@ -24,6 +28,29 @@ pub struct AskLabels {
 pub struct SourceLabels {
     /// Its name.
     pub source: String,
+}
+
+/// Labels of an answer over HTTP.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub(crate) struct ResponseLabels {
+    /// Its status.
+    pub status: u16,
+}
+
+/// Labels of a sign-in that was refused.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub struct RefusalLabels {
+    /// Why, in a word.
+    pub reason: String,
+}
+
+/// Labels of what is kept for a role.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+pub struct CacheLabels {
+    /// The role.
+    pub role: String,
+    /// `documents`, `plans` or `persisted`.
+    pub cache: String,
 }
 
 /// The counters of one source.
@@ -49,6 +76,28 @@ impl SourceCounters {
 #[derive(Debug)]
 pub struct Metrics {
     registry: Registry,
+    /// What has names of its own.
+    unprefixed: Registry,
+    process: ProcessStats,
+    responses: Family<ResponseLabels, Counter>,
+    /// The counters of statuses that were met.
+    statuses: Box<[OnceLock<Counter>]>,
+    /// Requests of whoever was not let in, by why.
+    pub sign_ins_refused: Family<RefusalLabels, Counter>,
+    /// Requests as a role that the caller does not have.
+    pub roles_refused: Counter,
+    /// Does a source answer?
+    pub source_up: Family<SourceLabels, Gauge>,
+    /// How many tables of a source are not as they were surveyed, so that requests break.
+    pub source_drifted: Family<SourceLabels, Gauge>,
+    /// What a source works on.
+    pub source_working: Family<SourceLabels, Gauge>,
+    /// What waits for a source.
+    pub source_waiting: Family<SourceLabels, Gauge>,
+    /// How much a source may work on at once.
+    pub source_places: Family<SourceLabels, Gauge>,
+    /// Bytes that are kept for a role.
+    pub cached_bytes: Family<CacheLabels, Gauge>,
     /// Asks answered.
     pub asks: Family<AskLabels, Counter>,
     /// Documents parsed and validated: not counted where a parsed one was found in the cache.
@@ -73,11 +122,27 @@ pub struct Metrics {
     pub recent: RecentAsks,
 }
 
+/// The lowest status of an answer, and how many there are.
+const FIRST_STATUS: u16 = 100;
+const STATUSES: usize = 500;
+
 impl Default for Metrics {
     fn default() -> Self {
         const FASTEST: f64 = 0.000_1;
         let mut metrics = Metrics {
             registry: Registry::with_prefix("puente"),
+            unprefixed: Registry::default(),
+            process: ProcessStats::default(),
+            responses: Family::default(),
+            statuses: (0..STATUSES).map(|_| OnceLock::new()).collect(),
+            sign_ins_refused: Family::default(),
+            roles_refused: Counter::default(),
+            source_up: Family::default(),
+            source_drifted: Family::default(),
+            source_working: Family::default(),
+            source_waiting: Family::default(),
+            source_places: Family::default(),
+            cached_bytes: Family::default(),
             asks: Family::default(),
             documents_parsed: Counter::default(),
             plans_built: Counter::default(),
@@ -101,6 +166,23 @@ impl Default for Metrics {
         r.register("source_away", "Requests that found a source away", metrics.source_away.clone());
         r.register("ask_seconds", "Time per ask", metrics.seconds.clone());
         r.register("asks_running", "Asks running now", metrics.running.clone());
+        r.register("http_responses", "Answers over HTTP, by status", metrics.responses.clone());
+        r.register("sign_ins_refused", "Requests of whoever was not let in", metrics.sign_ins_refused.clone());
+        r.register("roles_refused", "Requests as a role that the caller does not have", metrics.roles_refused.clone());
+        r.register("source_up", "Does the source answer? As of the last look", metrics.source_up.clone());
+        let drifted = "Tables that are not as they were surveyed, so that requests break";
+        r.register("source_drifted_tables", drifted, metrics.source_drifted.clone());
+        r.register("source_working", "Requests that the source works on", metrics.source_working.clone());
+        r.register("source_waiting", "Requests that wait for the source", metrics.source_waiting.clone());
+        r.register("source_places", "Requests that the source may work on at once", metrics.source_places.clone());
+        r.register(
+            "cached_bytes",
+            "Bytes of documents and plans that are kept for a role",
+            metrics.cached_bytes.clone(),
+        );
+        let version = vec![("version", env!("CARGO_PKG_VERSION"))];
+        r.register("build", "Which Puente this is", Info::new(version));
+        metrics.process.register(&mut metrics.unprefixed);
         metrics
     }
 }
@@ -118,10 +200,26 @@ impl Metrics {
         }
     }
 
+    /// Counts an answer over HTTP.
+    pub(crate) fn responded(&self, status: u16) {
+        let at = usize::from(status.saturating_sub(FIRST_STATUS)).min(STATUSES - 1);
+        let counter = || self.responses.get_or_create(&ResponseLabels { status }).clone();
+        self.statuses[at].get_or_init(counter).inc();
+    }
+
+    /// The gauge of a source.
+    pub(crate) fn of(family: &Family<SourceLabels, Gauge>, source: &str) -> Gauge {
+        family.get_or_create(&SourceLabels { source: source.to_owned() }).clone()
+    }
+
     /// The counters as OpenMetrics text.
     pub fn to_text(&self) -> String {
+        self.process.look();
         let mut text = String::new();
-        encode(&mut text, &self.registry).expect("writing to memory does not fail");
+        let written = encode_registry(&mut text, &self.unprefixed)
+            .and_then(|()| encode_registry(&mut text, &self.registry))
+            .and_then(|()| encode_eof(&mut text));
+        written.expect("writing to memory does not fail");
         text
     }
 }

@@ -40,6 +40,11 @@ impl Default for Persisted {
 }
 
 impl Persisted {
+    /// Bytes that it holds.
+    pub(crate) fn weight(&self) -> u64 {
+        self.0.weight()
+    }
+
     /// Keeps a document whose hash was compared, and which fits the role's schema.
     pub(crate) fn keep(&self, hash: Hash, text: &str) {
         if self.0.peek(&hash).is_none() {

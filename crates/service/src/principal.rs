@@ -29,6 +29,8 @@ pub enum AuthMethod {
     OwnerKeyAs,
     /// An access key, by its name.
     AccessKey(Arc<str>),
+    /// An access key for counters alone, by its name.
+    MetricsKey(Arc<str>),
     /// A token, by its subject.
     Token(String),
     /// Nothing: the role of whoever says nothing.
@@ -45,7 +47,7 @@ impl fmt::Display for AuthMethod {
         match self {
             AuthMethod::OwnerKey => f.write_str("owner key"),
             AuthMethod::OwnerKeyAs => f.write_str("owner key, as another"),
-            AuthMethod::AccessKey(name) => write!(f, "key {name}"),
+            AuthMethod::AccessKey(name) | AuthMethod::MetricsKey(name) => write!(f, "key {name}"),
             AuthMethod::Token(subject) => write!(f, "token {}", shortened(subject, MOST_SUBJECT_BYTES)),
             AuthMethod::Nothing => f.write_str("nobody"),
             AuthMethod::CommandLine => f.write_str("command line"),

@@ -116,6 +116,11 @@ impl Roles {
         names.into_iter()
     }
 
+    /// All of them.
+    pub(crate) fn all(&self) -> impl Iterator<Item = &Arc<RoleApi>> {
+        self.by_name.values()
+    }
+
     pub(crate) fn get(&self, name: &str) -> Option<&Arc<RoleApi>> {
         self.by_name.get(name)
     }
@@ -248,6 +253,12 @@ impl RoleApi {
         let key = DocumentKey { text: ask.document.clone(), operation: ask.operation_name.clone() };
         self.documents.insert(key, (number, Arc::clone(&document)));
         Ok((number, document))
+    }
+
+    /// Bytes that are kept for it: of documents, of plans, of texts known by their hashes.
+    pub(crate) fn cached_bytes(&self) -> [(&'static str, u64); 3] {
+        let (documents, plans) = (self.documents.weight(), self.plans.weight());
+        [("documents", documents), ("plans", plans), ("persisted", self.persisted.weight())]
     }
 
     /// A plan that was made before.

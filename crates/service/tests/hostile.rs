@@ -363,8 +363,7 @@ fn strange_keys_write_nothing_and_locked_records_stop_nobody() {
     let (project, service) = huts();
     let file = project.path().join(".puente").join("records.db");
     let access_keys = AccessKeys::open(&file).unwrap();
-    let key =
-        access_keys.create_key(&NewKey { name: "ci", role: "owner", claims: Map::new(), lifetime: None }).unwrap();
+    let key = access_keys.create_key(&NewKey { name: "ci", role: "owner", ..NewKey::default() }).unwrap();
     let ask = |key: &str| {
         let authorization = format!("Bearer {key}");
         let headers = [("Authorization", authorization.as_str()), ("Content-Type", "application/json")];
@@ -401,8 +400,7 @@ fn a_caller_among_others_never_takes_their_turn() {
     );
     let service = project.serve();
     let access_keys = AccessKeys::open(&project.path().join(".puente").join("records.db")).unwrap();
-    let key =
-        access_keys.create_key(&NewKey { name: "quiet", role: "reader", claims: Map::new(), lifetime: None }).unwrap();
+    let key = access_keys.create_key(&NewKey { name: "quiet", role: "reader", ..NewKey::default() }).unwrap();
     let slow = json!({ "query": "{ numbers(filter: { likes: { all: { likes: { exists: { likes: { exists: { n: { eq: 99 } } } } } } } }) { totalCount } }" });
     let authorization = format!("Bearer {OWNER_KEY}");
     let headers = [("Authorization", authorization.as_str()), ("Content-Type", "application/json")];

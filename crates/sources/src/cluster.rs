@@ -9,6 +9,7 @@ use puente_core::model::SourceId;
 use puente_core::plan::{Capabilities, Plan};
 use puente_core::project::SourceSettings;
 use puente_run::snapshot::{self, Snapshot};
+use puente_run::turns::Load;
 use puente_run::{ChangeRequest, Connector, Explanation, Outcome, Prepared, Request};
 use tokio::sync::oneshot;
 
@@ -31,6 +32,8 @@ pub(crate) trait Server: Snapshots + std::fmt::Debug + Send + Sync + 'static {
     fn explain(&self, job: Job) -> impl Future<Output = Result<Vec<Explanation>, Problem>> + Send;
     /// Reaches the server.
     fn reach(&self) -> impl Future<Output = Result<(), Problem>> + Send;
+    /// How much there is to do.
+    fn load(&self) -> Load;
 }
 
 /// One request on its way, and word of whether anybody still waits for it.
@@ -159,6 +162,15 @@ impl<S: Server> Connector for Cluster<S> {
             probed.unwrap_or_else(|_| Err(stopped()))
         };
         probing.boxed()
+    }
+
+    fn load(&self) -> Load {
+        let servers = std::iter::once(&self.primary).chain(self.replicas.iter().map(|(replica, _)| replica));
+        servers.map(|server| server.load()).fold(Load::default(), |all, one| Load {
+            working: all.working + one.working,
+            waiting: all.waiting + one.waiting,
+            places: all.places + one.places,
+        })
     }
 }
 

@@ -42,4 +42,4 @@ mod statements;
 #[cfg(any(feature = "postgres", feature = "mariadb", feature = "mongodb"))]
 mod tls;
 
-pub use engines::{ENGINES, EngineEntry, open, survey, survey_watched};
+pub use engines::{ENGINES, EngineEntry, fingerprint, open, survey, survey_watched};

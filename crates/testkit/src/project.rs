@@ -163,7 +163,15 @@ impl TestProject {
     /// # Panics
     /// Where it does not start.
     pub fn serve(&self) -> TestService {
-        self.serve_as(true)
+        self.serve_as(true, None)
+    }
+
+    /// The same, looking that often whether the sources are as they were surveyed.
+    ///
+    /// # Panics
+    /// Where it does not start.
+    pub fn serve_looking(&self, every: Duration) -> TestService {
+        self.serve_as(false, Some(every))
     }
 
     /// The same as in production: tokens for development are not believed.
@@ -171,16 +179,17 @@ impl TestProject {
     /// # Panics
     /// Where it does not start.
     pub fn serve_in_production(&self) -> TestService {
-        self.serve_as(false)
+        self.serve_as(false, None)
     }
 
-    fn serve_as(&self, development: bool) -> TestService {
+    fn serve_as(&self, development: bool, look_for_drift: Option<Duration>) -> TestService {
         let folder = ProjectFolder::open_or_begin(self.path()).expect("a project");
         let options = folder.api_options(b"the tests' secret, thirty-two bytes.".to_vec(), &|_| None).expect("an API");
         let api = Arc::new(Api::new(options, Arc::new(Metrics::default())));
         let private = folder.private_folder().expect("a private folder");
         let access_keys = Arc::new(AccessKeys::open(&private.join("records.db")).expect("access keys"));
         let identity = folder.identity(development).expect("identities");
+        let folder_metrics = folder.project.service.metrics_listen;
         let options = ServeOptions {
             listen: "127.0.0.1:0".parse().expect("an address"),
             hosts: folder.project.service.hosts.clone(),
@@ -190,12 +199,15 @@ impl TestProject {
             folder,
             development,
             surveyed: None,
+            metrics_listen: folder_metrics,
+            look_for_drift,
         };
         let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
         let runtime = runtime.expect("a runtime");
         let served = Served { api: Arc::clone(&api), identity };
         let running = runtime.block_on(puente_service::serve(served, access_keys, options)).expect("it starts");
-        TestService { address: running.address, api, running: Some((running, runtime)) }
+        let (address, metrics_address) = (running.address, running.metrics_address);
+        TestService { address, metrics_address, api, running: Some((running, runtime)) }
     }
 }
 
@@ -204,6 +216,8 @@ impl TestProject {
 pub struct TestService {
     /// Where it listens.
     pub address: SocketAddr,
+    /// Where counters are read without keys.
+    pub metrics_address: Option<SocketAddr>,
     /// What it answers with.
     pub api: Arc<Api>,
     running: Option<(Running, tokio::runtime::Runtime)>,

@@ -94,6 +94,8 @@ pub(crate) async fn start(folder: ProjectFolder, listen: SocketAddr, serving: Se
         origins: folder.project.service.origins.clone(),
         owner_key,
         workers,
+        metrics_listen: folder.project.service.metrics_listen,
+        look_for_drift: Some(puente_service::LOOK_FOR_DRIFT),
         folder,
         development,
         surveyed,

@@ -175,7 +175,7 @@ async fn a_key_of_a_role_asks_as_that_role_and_is_shown_no_statements() {
     let (project, service) = huts().await;
     let access_keys = AccessKeys::open(&project.path().join(".puente/records.db")).unwrap();
     let claims = json!({ "sub": "7" }).as_object().cloned().unwrap();
-    let key = access_keys.create_key(&NewKey { name: "app", role: "hiker", claims, lifetime: None }).unwrap();
+    let key = access_keys.create_key(&NewKey { name: "app", role: "hiker", claims, ..NewKey::default() }).unwrap();
     let driven = Driven::open_with(&service, "/ask", &key, (false, Screen::Wide)).await;
     driven.see("hiker, the role of this key").await;
     driven.browser.wait_for("a first answer", "return document.querySelector('td') !== null").await;

@@ -59,6 +59,9 @@ pub struct Catalog {
     pub engine: Engine,
     /// Tables and views, by name.
     pub tables: Vec<Table>,
+    /// A digest of what the source says of its tables; absent where it could not be taken. Another one tells that something changed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fingerprint: Option<String>,
     /// The API's names as they were first given, so that no later table takes one away.
     #[serde(default, skip_serializing_if = "AssignedNames::is_empty")]
     pub names: AssignedNames,
@@ -300,7 +303,7 @@ pub(crate) fn some_begins_with<C: PartialEq>(indexes: &[Vec<C>], columns: &[C]) 
 impl Catalog {
     /// A catalog without tables.
     pub fn empty(engine: Engine) -> Self {
-        Catalog { format: FORMAT, engine, tables: Vec::new(), names: AssignedNames::default() }
+        Catalog { format: FORMAT, engine, tables: Vec::new(), fingerprint: None, names: AssignedNames::default() }
     }
 
     /// Reads a survey file's text.

@@ -75,6 +75,11 @@ impl Document {
         })
     }
 
+    /// The operation's name, where it has one.
+    pub fn name(&self) -> Option<&str> {
+        self.operation.name.as_ref().map(|name| name.as_str())
+    }
+
     /// Is it a mutation?
     pub fn is_mutation(&self) -> bool {
         self.operation.operation_type == OperationType::Mutation

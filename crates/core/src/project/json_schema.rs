@@ -13,6 +13,7 @@ pub fn json_schema() -> Json {
         ("source", named("The databases, by the names that they have here.", source())),
         ("service", service()),
         ("identity", identity()),
+        ("key", named("Access keys that every instance knows, by their names.", key())),
         ("limits", limits("What one request may cost.")),
         ("role", named("Roles and their grants, by the roles' names.", role())),
         ("type", list("What differs from the survey for a table.", type_())),
@@ -105,6 +106,7 @@ fn service() -> Json {
             ("hosts", texts("Host names under which it is reached.")),
             ("origins", texts("Origins of other web sites that may call it (CORS).")),
             ("persisted", flag("Are documents remembered by their SHA-256 hash?")),
+            ("metrics_listen", text("Where counters and health are read without keys, such as `127.0.0.1:9464`.")),
             ("global_ids", flag("Has every row that has a key an `id` of its own in the whole API?")),
         ]),
     )
@@ -131,6 +133,20 @@ fn identity() -> Json {
             ("tokens", told("JSON Web Tokens that are believed.", needs(tokens, &["issuer", "audience"]))),
         ]),
     )
+}
+
+fn key() -> Json {
+    let members = object(&[
+        (
+            "hash",
+            json!({ "description": "As `puente key create NAME --print` prints it.", "type": "string", "pattern": "^sha256:[0-9a-fA-F]{64}$" }),
+        ),
+        ("role", text("The role that it asks as.")),
+        ("claims", named("The claims that it asks with.", json!({}))),
+        ("ends", told("When it ends: a day, or a time with its zone.", json!({ "type": ["string", "object"] }))),
+        ("metrics", flag("Is it for counters alone?")),
+    ]);
+    needs(members, &["hash"])
 }
 
 fn limits(text: &str) -> Json {
@@ -284,7 +300,10 @@ mod tests {
             _ if path.contains("[[") => format!("[[{inner}]]"),
             _ => format!("[{inner}]"),
         };
-        let head = head.replace("source.Given", "source.given").replace("role.Given", "role.given");
+        let head = head
+            .replace("source.Given", "source.given")
+            .replace("role.Given", "role.given")
+            .replace("key.Given", "key.given");
         let text = format!("{head}\nzzz = {}\n", if path == "role.Given" { "1" } else { "{}" });
         let mistakes = read(&text, &|_| None).unwrap_err();
         let told = mistakes

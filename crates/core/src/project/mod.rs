@@ -5,6 +5,7 @@
 mod edit;
 mod identity;
 mod json_schema;
+mod keys;
 mod limits;
 mod links;
 mod reader;
@@ -20,6 +21,7 @@ use indexmap::IndexMap;
 pub use edit::{Edit, EditError, FieldRule, FieldSetting, GrantText, LinkText, Renamed, TypeSetting, apply, follow};
 pub use identity::{ALGORITHMS, Identity, TokenKey, Tokens};
 pub use json_schema::json_schema;
+pub use keys::{KeyEdit, key_hash_text};
 pub use limits::Limits;
 pub use links::LinkEdit;
 use reader::Reader;
@@ -41,6 +43,8 @@ pub struct Project {
     pub service: Service,
     /// `[identity]`.
     pub identity: Identity,
+    /// `[key.NAME]`.
+    pub keys: IndexMap<String, KeyEdit>,
     /// `[limits]`.
     pub limits: Limits,
     /// `[role.NAME]`.
@@ -133,6 +137,13 @@ pub fn read_files(
         let hint = crate::suggest::did_you_mean(role, roles.keys().map(String::as_str));
         reader.mistake_at(&section, "fallback_role", format!("`{role}` is not a role{hint}; add `[role.{role}…]`"));
     }
+    let keys = keys::read_keys(&mut reader, &root);
+    for (name, key) in &keys {
+        if let Some(role) = key.role.as_ref().filter(|role| *role != OWNER && !roles.contains_key(*role)) {
+            let hint = crate::suggest::did_you_mean(role, roles.keys().map(String::as_str));
+            reader.mistake(key.place, format!("key `{name}` asks as `{role}`, which is not a role{hint}"));
+        }
+    }
     let mut types = IndexMap::new();
     for section in reader.sections(&root, "type") {
         if let Some((table, edit)) = types::read_type(&mut reader, &section) {
@@ -144,7 +155,7 @@ pub fn read_files(
     }
     let links = reader.sections(&root, "link").iter().filter_map(|s| links::read_link(&mut reader, s)).collect();
     let exposed = std::mem::take(&mut reader.exposed);
-    reader.finish(Project { sources, service, identity, limits, roles, types, links, exposed })
+    reader.finish(Project { sources, service, identity, keys, limits, roles, types, links, exposed })
 }
 
 impl Project {
@@ -154,6 +165,7 @@ impl Project {
             sources: Vec::new(),
             service: Service::default(),
             identity: Identity::default(),
+            keys: IndexMap::new(),
             limits: Limits::default(),
             roles: IndexMap::new(),
             types: IndexMap::new(),
@@ -169,7 +181,7 @@ impl Project {
 }
 
 /// What the file has at its outermost level.
-const SECTIONS: &[&str] = &["include", "source", "service", "identity", "limits", "role", "type", "link"];
+const SECTIONS: &[&str] = &["include", "source", "service", "identity", "key", "limits", "role", "type", "link"];
 
 /// The patterns of files that a project file includes, with the place where it says so; empty where it is no TOML, which reading it
 /// tells.

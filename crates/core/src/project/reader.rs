@@ -235,6 +235,11 @@ impl<'a> Reader<'a> {
         found
     }
 
+    /// Whatever is under `key`.
+    pub(super) fn value(&self, section: &Section, key: &str) -> Option<Item> {
+        section.get(key).map(|(item, _)| item.clone())
+    }
+
     /// A text under `key`, with `${VARIABLE}` filled in from the environment.
     pub(super) fn text(&mut self, section: &Section, key: &str) -> Option<String> {
         let (item, place) = section.get(key)?;

@@ -16,10 +16,23 @@ pub struct Service {
     pub persisted: bool,
     /// Has every row that has a key an `id` that is one of a kind in the whole API?
     pub global_ids: bool,
+    /// Where counters and health are read without keys.
+    pub metrics_listen: Option<std::net::SocketAddr>,
+}
+
+/// An address to listen on.
+fn address(reader: &mut Reader<'_>, section: &Section, key: &str) -> Option<std::net::SocketAddr> {
+    let text = reader.text(section, key)?;
+    let address = text.parse().ok();
+    if address.is_none() && !text.starts_with(super::UNSET) {
+        let text = format!("`{key}` expects an address and a port, such as `127.0.0.1:9464`, found `{text}`");
+        reader.mistake_at(section, key, text);
+    }
+    address
 }
 
 pub(super) fn read_service(reader: &mut Reader<'_>, section: &Section) -> Service {
-    reader.only(section, &["secret", "hosts", "origins", "persisted", "global_ids"]);
+    reader.only(section, &["secret", "hosts", "origins", "persisted", "global_ids", "metrics_listen"]);
     let secret = reader.secret(section, "secret", reader::is_stated);
     if secret.as_ref().is_some_and(|secret| secret.0.len() < 32 && !secret.0.starts_with(super::UNSET)) {
         reader.mistake_at(section, "secret", "the secret is shorter than 32 bytes; `openssl rand -hex 32` makes one");
@@ -40,5 +53,6 @@ pub(super) fn read_service(reader: &mut Reader<'_>, section: &Section) -> Servic
         origins,
         persisted: reader.flag(section, "persisted"),
         global_ids: reader.flag(section, "global_ids"),
+        metrics_listen: address(reader, section, "metrics_listen"),
     }
 }

@@ -14,7 +14,7 @@ use super::guard::RequestId;
 use super::negotiation::{MediaType, is_json};
 use super::request::{self, Asked};
 use super::{Served, Shared};
-use crate::api::{Arrival, Ask, AskResult, Spent};
+use crate::api::{Arrival, Ask, AskResult, Client, Spent};
 use crate::identity::{Caller, Unidentified};
 use crate::principal::Principal;
 
@@ -119,7 +119,10 @@ async fn get(request: HttpRequest, shared: web::Data<Shared>) -> HttpResponse {
         Ok((ask, role)) => {
             let principal = match caller.asking_as(role.as_ref(), &|role| served.api.has_role(role)) {
                 Ok(principal) => principal,
-                Err(problem) => return respond_with(media, AskResult::refused(&[problem])),
+                Err(problem) => {
+                    shared.role_refused(&served, &request, &caller);
+                    return respond_with(media, AskResult::refused(&[problem]));
+                }
             };
             let result = asked(&request, &served, &principal, ask, (start, None)).await;
             match result.code {
@@ -151,7 +154,14 @@ async fn answer(
 ) -> AskResult {
     match caller.asking_as(role.as_ref(), &|role| served.api.has_role(role)) {
         Ok(principal) => asked(request, served, &principal, ask, (start, turn)).await,
-        Err(problem) => AskResult::refused(&[problem]),
+        Err(problem) => {
+            if problem.code == Code::RoleRefused
+                && let Some(shared) = request.app_data::<web::Data<Shared>>()
+            {
+                shared.role_refused(served, request, caller);
+            }
+            AskResult::refused(&[problem])
+        }
     }
 }
 
@@ -164,8 +174,34 @@ async fn asked(
     (at, turn): (Instant, Option<Turn>),
 ) -> AskResult {
     let id = request.extensions().get::<RequestId>().cloned();
-    let arrival = Arrival { id: id.as_ref().map_or("", RequestId::as_str), at, turn };
+    let client = Client { name: said(request, CLIENT_NAMES), version: said(request, CLIENT_VERSIONS) };
+    let trace = said(request, &["traceparent"]).filter(|said| is_trace(said));
+    let arrival = Arrival { id: id.as_ref().map_or("", RequestId::as_str), at, turn, client, trace };
     served.api.ask(ask, principal, arrival).await
+}
+
+/// Headers by which clients say what they are called, and of which version they are.
+const CLIENT_NAMES: &[&str] = &["graphql-client-name", "apollographql-client-name", "x-client-name"];
+const CLIENT_VERSIONS: &[&str] = &["graphql-client-version", "apollographql-client-version", "x-client-version"];
+/// Bytes of what a client says of itself that are logged.
+const MOST_SAID: usize = 100;
+
+/// What the first of some headers says that is there, cut to what is logged.
+fn said<'r>(request: &'r HttpRequest, headers: &[&str]) -> Option<&'r str> {
+    let said = headers.iter().find_map(|name| request.headers().get(*name))?.to_str().ok()?;
+    Some(&said[..said.floor_char_boundary(MOST_SAID)])
+}
+
+/// Is it a `traceparent` ([Trace Context](https://www.w3.org/TR/trace-context/#traceparent-header))?
+fn is_trace(text: &str) -> bool {
+    let parts: Vec<&str> = text.split('-').collect();
+    let is_hex = |part: &str, length: usize| {
+        part.len() == length && part.bytes().all(|byte| byte.is_ascii_digit() || (b'a'..=b'f').contains(&byte))
+    };
+    let is_some = |part: &str| part.bytes().any(|byte| byte != b'0');
+    matches!(parts[..], [version, trace, span, flags, ..]
+        if is_hex(version, 2) && version != "ff" && is_hex(trace, 32) && is_some(trace) && is_hex(span, 16) && is_some(span)
+            && is_hex(flags, 2) && (parts.len() == 4 || version != "00"))
 }
 
 /// Seconds after which who was too busy may come again.

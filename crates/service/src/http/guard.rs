@@ -2,6 +2,7 @@
 //! And what every response carries: a request id, and headers that browsers obey.
 
 use std::net::{IpAddr, SocketAddr};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use actix_web::body::{EitherBody, MessageBody};
@@ -13,9 +14,19 @@ use actix_web::{Error, HttpMessage as _, HttpResponse, web};
 use puente_core::error::{Code, Problem};
 
 use crate::api::AskResult;
+use crate::metrics::Metrics;
 
 /// The request's id, in the response and in the log.
 pub(crate) const REQUEST_ID: HeaderName = HeaderName::from_static("x-request-id");
+
+/// Bytes of a request's id.
+const LONGEST_ID: usize = 128;
+
+/// Is it an id of letters, digits and what is usual between them?
+fn is_plain_id(id: &[u8]) -> bool {
+    let is_plain = |byte: &u8| byte.is_ascii_alphanumeric() || b"-_.:/+=".contains(byte);
+    (1..=LONGEST_ID).contains(&id.len()) && id.iter().all(is_plain)
+}
 
 /// What scripts of a listed origin may read of an answer's headers.
 const EXPOSED: HeaderValue = HeaderValue::from_static("X-Request-Id, Retry-After, ETag");
@@ -32,6 +43,7 @@ pub(crate) struct Guard {
     origins: Vec<String>,
     prefix: String,
     next: AtomicU64,
+    metrics: Arc<Metrics>,
 }
 
 /// The id of one request.
@@ -45,7 +57,7 @@ impl RequestId {
 }
 
 impl Guard {
-    pub(crate) fn new(address: SocketAddr, hosts: &[String], origins: &[String]) -> Self {
+    pub(crate) fn new(address: SocketAddr, hosts: &[String], origins: &[String], metrics: Arc<Metrics>) -> Self {
         let port = address.port();
         let mut names: Vec<String> = hosts.iter().map(|host| host.to_ascii_lowercase()).collect();
         for name in ["localhost", "127.0.0.1", "[::1]"] {
@@ -66,10 +78,15 @@ impl Guard {
             origins: origins.iter().map(|origin| origin.to_ascii_lowercase()).collect(),
             prefix: crate::access_keys::random_text(6),
             next: AtomicU64::new(1),
+            metrics,
         }
     }
 
-    fn request_id(&self) -> RequestId {
+    /// The id that the request brings, where it is one that logs can take; else a new one.
+    fn request_id(&self, request: &ServiceRequest) -> RequestId {
+        if let Some(given) = request.headers().get(&REQUEST_ID).filter(|given| is_plain_id(given.as_bytes())) {
+            return RequestId(given.clone());
+        }
         let id = format!("{}-{}", self.prefix, self.next.fetch_add(1, Ordering::Relaxed));
         RequestId(HeaderValue::try_from(id).expect("letters, digits and a hyphen"))
     }
@@ -138,7 +155,8 @@ pub(super) async fn check<B: MessageBody + 'static>(
     next: Next<B>,
 ) -> Result<ServiceResponse<EitherBody<B>>, Error> {
     let guard = request.app_data::<web::Data<Guard>>().expect("the guard is set up with the app");
-    let (id, verdict) = (guard.request_id(), guard.judge(&request));
+    let guard = web::Data::clone(guard);
+    let (id, verdict) = (guard.request_id(&request), guard.judge(&request));
     request.extensions_mut().insert(id.clone());
     let (mut response, listed) = match verdict {
         Verdict::Passes => (next.call(request).await?.map_into_left_body(), None),
@@ -161,6 +179,7 @@ pub(super) async fn check<B: MessageBody + 'static>(
             (request.into_response(response).map_into_right_body(), None)
         }
     };
+    guard.metrics.responded(response.status().as_u16());
     let headers = response.headers_mut();
     headers.insert(REQUEST_ID, id.0);
     headers.insert(header::X_CONTENT_TYPE_OPTIONS, HeaderValue::from_static("nosniff"));
@@ -183,7 +202,9 @@ mod tests {
     #[test]
     fn only_known_hosts_and_listed_origins_are_let_in() {
         let address = "127.0.0.1:4810".parse().unwrap();
-        let guard = Guard::new(address, &["api.huts.example".into()], &["https://app.huts.example".into()]);
+        let (hosts, origins) = (["api.huts.example".into()], ["https://app.huts.example".into()]);
+        let guard = Guard::new(address, &hosts, &origins, Arc::default());
+        assert!(is_plain_id(b"6f1c-22.b:7") && !is_plain_id(b"") && !is_plain_id(b"a b") && !is_plain_id(&[b'a'; 129]));
         assert!(guard.is_known_host("LOCALHOST:4810") && guard.is_known_host("api.huts.example"));
         assert!(!guard.is_known_host("evil.example:4810") && !guard.is_known_host(""));
         assert_eq!(guard.origin("http://localhost:4810", "localhost:4810"), OriginKind::Own);

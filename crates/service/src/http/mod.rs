@@ -11,19 +11,21 @@ mod project;
 mod request;
 
 use std::fmt;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::{Arc, PoisonError, RwLock};
 use std::time::Duration;
 
-use actix_web::dev::ServerHandle;
+use actix_web::dev::{Server, ServerHandle};
 use actix_web::http::header::AUTHORIZATION;
 use actix_web::middleware::from_fn;
 use actix_web::{App, HttpRequest, HttpServer, web};
 
 use crate::access_keys::AccessKeys;
 use crate::api::Api;
+use crate::drift_watch::DriftWatch;
 use crate::folder::{OpenError, ProjectFolder};
 use crate::identity::{Caller, Identity, Unidentified};
+use crate::metrics::RefusalLabels;
 use crate::operations::SurveyOutcome;
 use crate::workbench::Workbench;
 pub(crate) use guard::Guard;
@@ -49,7 +51,14 @@ pub struct ServeOptions {
     pub development: bool,
     /// What a survey found just now, if there was one.
     pub surveyed: Option<SurveyOutcome>,
+    /// An address of its own for counters and health, without keys: for a network that is private.
+    pub metrics_listen: Option<SocketAddr>,
+    /// How often it is looked whether the sources are as they were surveyed; absent, never.
+    pub look_for_drift: Option<Duration>,
 }
+
+/// How often it is looked whether sources drifted, where nothing else is said.
+pub const LOOK_FOR_DRIFT: Duration = Duration::from_secs(120);
 
 /// Why the service did not start.
 #[derive(Debug)]
@@ -68,6 +77,11 @@ impl std::error::Error for ServeError {}
 pub struct Running {
     /// Where it listens.
     pub address: SocketAddr,
+    /// Where counters are read without keys.
+    pub metrics_address: Option<SocketAddr>,
+    /// What else runs as long as it does.
+    beside: Vec<tokio::task::JoinHandle<()>>,
+    metrics_server: Option<ServerHandle>,
     shared: web::Data<Shared>,
     handle: ServerHandle,
     server: tokio::task::JoinHandle<std::io::Result<()>>,
@@ -97,6 +111,10 @@ impl Running {
         tracing::info!(target: "puente::service", "stopping; what runs is finished first");
         self.handle.stop(true).await;
         let _ = self.server.await;
+        if let Some(metrics) = self.metrics_server {
+            metrics.stop(false).await;
+        }
+        self.beside.iter().for_each(tokio::task::JoinHandle::abort);
         tracing::info!(target: "puente::service", "stopped");
     }
 }
@@ -119,6 +137,7 @@ pub(crate) struct Shared {
     served: RwLock<Arc<Served>>,
     pub(crate) workbench: Workbench,
     readiness: pages::Readiness,
+    drift: DriftWatch,
     /// Before bodies that are large enough to matter, while they are read.
     bodies: Gate,
 }
@@ -146,7 +165,33 @@ impl Shared {
             Some(value) => Some(value.to_str().map_err(|_| Unidentified::Malformed)?),
         };
         let from = request.peer_addr().map(|address| address.ip());
-        served.identity.caller(authorization, from, &self.access_keys, self.owner_key.as_ref()).await
+        let caller = served.identity.caller(authorization, from, &self.access_keys, self.owner_key.as_ref()).await;
+        if let Err(unidentified) = &caller {
+            let reason = unidentified.reason();
+            let labels = RefusalLabels { reason: reason.to_owned() };
+            served.api.metrics().sign_ins_refused.get_or_create(&labels).inc();
+            tracing::info!(target: "puente::identity", from = %Peer(from), reason, "not let in");
+        }
+        caller
+    }
+
+    /// Counts and logs a caller that asked as a role that it does not have.
+    pub(crate) fn role_refused(&self, served: &Served, request: &HttpRequest, caller: &Caller) {
+        served.api.metrics().roles_refused.inc();
+        let from = request.peer_addr().map(|address| address.ip());
+        tracing::info!(target: "puente::identity", from = %Peer(from), by = %caller.by(), "a role was refused");
+    }
+}
+
+/// Where a request comes from, in the log.
+struct Peer(Option<IpAddr>);
+
+impl fmt::Display for Peer {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.0 {
+            Some(address) => address.fmt(f),
+            None => f.write_str("this machine"),
+        }
     }
 }
 
@@ -178,7 +223,7 @@ pub async fn serve(served: Served, access_keys: Arc<AccessKeys>, options: ServeO
     let listener = std::net::TcpListener::bind(options.listen).map_err(failed)?;
     let address = listener.local_addr().map_err(failed)?;
     give_up_on_stalled_readers(&listener);
-    let guard = Arc::new(Guard::new(address, &options.hosts, &options.origins));
+    let guard = Arc::new(Guard::new(address, &options.hosts, &options.origins, Arc::clone(served.api.metrics())));
     let owner_key = options.owner_key.as_deref().map(crate::access_keys::hash);
     let limits = served.api.limits();
     let warm = Arc::clone(&served.api);
@@ -188,6 +233,7 @@ pub async fn serve(served: Served, access_keys: Arc<AccessKeys>, options: ServeO
         served: RwLock::new(Arc::new(served)),
         workbench: Workbench::new(options.folder, options.development, options.surveyed),
         readiness: pages::Readiness::default(),
+        drift: DriftWatch::default(),
         bodies: Gate::new(Places { regular: BODIES, spare: BODIES }, MOST_WAITING),
     });
     let for_each_worker = shared.clone();
@@ -220,5 +266,50 @@ pub async fn serve(served: Served, access_keys: Arc<AccessKeys>, options: ServeO
         }
     });
     tracing::info!(target: "puente::service", %address, "listening");
-    Ok(Running { address, shared, handle, server })
+    let mut beside: Vec<_> = options.look_for_drift.map(|every| watch_drift(&shared, every)).into_iter().collect();
+    let metrics = options.metrics_listen.map(|listen| serve_counters(&shared, listen)).transpose()?;
+    let (metrics_server, metrics_address) = match metrics {
+        Some((server, address)) => {
+            let handle = server.handle();
+            beside.push(tokio::spawn(async move { drop(server.await) }));
+            (Some(handle), Some(address))
+        }
+        None => (None, None),
+    };
+    Ok(Running { address, metrics_address, beside, metrics_server, shared, handle, server })
+}
+
+/// Looks for drift now, and again and again.
+fn watch_drift(shared: &web::Data<Shared>, every: Duration) -> tokio::task::JoinHandle<()> {
+    let shared = shared.clone();
+    tokio::spawn(async move {
+        loop {
+            let looking = shared.clone();
+            let look = move || looking.drift.look(&looking.workbench.folder(), &looking.served().api);
+            if tokio::task::spawn_blocking(look).await.is_err() {
+                tracing::error!(target: "puente::service", "looking for drift ended early");
+            }
+            tokio::time::sleep(every).await;
+        }
+    })
+}
+
+/// Counters and health at an address of their own, for whoever reaches it: nothing of the data is there.
+fn serve_counters(shared: &web::Data<Shared>, listen: SocketAddr) -> Result<(Server, SocketAddr), ServeError> {
+    let failed = |error: std::io::Error| {
+        ServeError(format!(
+            "cannot listen on {listen} for counters: {error}; `metrics_listen` of `[service]` says where"
+        ))
+    };
+    let listener = std::net::TcpListener::bind(listen).map_err(failed)?;
+    let address = listener.local_addr().map_err(failed)?;
+    let shared = shared.clone();
+    let server = HttpServer::new(move || App::new().app_data(shared.clone()).configure(pages::open_counters))
+        .workers(1)
+        .disable_signals()
+        .listen(listener)
+        .map_err(failed)?
+        .run();
+    tracing::info!(target: "puente::service", %address, "counters are read here");
+    Ok((server, address))
 }

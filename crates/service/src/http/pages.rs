@@ -14,6 +14,7 @@ use super::negotiation::MediaType;
 use super::{Shared, caching};
 use crate::api::{Api, AskResult};
 use crate::console;
+use crate::metrics::Metrics;
 use crate::principal::no_such_role;
 
 /// The pages of the console beside the first: each can be opened by its address.
@@ -35,6 +36,26 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 /// GET, and HEAD for who wants no more than the head of it.
 fn read() -> Route {
     web::route().guard(guard::Any(guard::Get()).or(guard::Head()))
+}
+
+/// Counters and health where no key is asked for.
+pub(super) fn open_counters(config: &mut web::ServiceConfig) {
+    config
+        .route("/health/live", read().to(live))
+        .route("/health/ready", read().to(ready))
+        .route("/health/ready/{source}", read().to(source_ready))
+        .route("/metrics", read().to(counters))
+        .default_service(web::to(not_found));
+}
+
+async fn counters(shared: web::Data<Shared>) -> HttpResponse {
+    told_counters(&shared.served().api)
+}
+
+fn told_counters(api: &Api) -> HttpResponse {
+    HttpResponse::Ok()
+        .insert_header((CONTENT_TYPE, "application/openmetrics-text; version=1.0.0; charset=utf-8"))
+        .body(api.counters())
 }
 
 async fn live() -> &'static str {
@@ -68,6 +89,9 @@ impl Readiness {
         let begun = Instant::now();
         let probes = api.sources().map(|(name, source)| async move { (name.to_owned(), Self::probe(source).await) });
         let found = join_all(probes).await;
+        for (name, probed) in &found {
+            Metrics::of(&api.metrics().source_up, name).set(i64::from(probed.is_ok()));
+        }
         *last = Some(Look { begun, found: found.clone() });
         found
     }
@@ -84,11 +108,11 @@ impl Readiness {
 /// Ready once a source answers: of several that one is away takes the others from nobody. Each is told.
 async fn ready(shared: web::Data<Shared>) -> HttpResponse {
     let found = shared.readiness.look(&shared.served().api).await;
-    if let [(_, only)] = found.as_slice() {
-        return readiness(only);
+    if let [(name, only)] = found.as_slice() {
+        return readiness(only, &shared.drift.types(name));
     }
     let lines = found.iter().map(|(name, found)| match found {
-        Ok(()) => format!("{name}: ready\n"),
+        Ok(()) => format!("{name}: {}", is_ready(&shared.drift.types(name))),
         Err(problem) => format!("{name}: not ready: {}\n", problem.message),
     });
     let lines: String = lines.collect();
@@ -102,14 +126,24 @@ async fn ready(shared: web::Data<Shared>) -> HttpResponse {
 async fn source_ready(shared: web::Data<Shared>, name: web::Path<String>) -> HttpResponse {
     let found = shared.readiness.look(&shared.served().api).await;
     match found.iter().find(|(known, _)| *known == *name) {
-        Some((_, found)) => readiness(found),
+        Some((_, found)) => readiness(found, &shared.drift.types(&name)),
         None => not_found().await,
     }
 }
 
-fn readiness(found: &Result<(), Problem>) -> HttpResponse {
+/// Ready, or ready but for some types.
+fn is_ready(drifted: &[String]) -> String {
+    if drifted.is_empty() {
+        return "ready\n".to_owned();
+    }
+    let types: Vec<String> = drifted.iter().map(|name| format!("`{name}`")).collect();
+    let types = types.join(", ");
+    format!("ready, degraded: {types} differ from the survey; `puente survey` takes the changes over\n")
+}
+
+fn readiness(found: &Result<(), Problem>, drifted: &[String]) -> HttpResponse {
     match found {
-        Ok(()) => HttpResponse::Ok().body("ready\n"),
+        Ok(()) => HttpResponse::Ok().body(is_ready(drifted)),
         Err(problem) => HttpResponse::ServiceUnavailable().body(format!("not ready: {}\n", problem.message)),
     }
 }
@@ -117,16 +151,14 @@ fn readiness(found: &Result<(), Problem>) -> HttpResponse {
 async fn metrics(request: HttpRequest, shared: web::Data<Shared>) -> HttpResponse {
     let served = shared.served();
     match shared.caller(&served, &request).await {
-        Ok(caller) if caller.is_owner() => {}
+        Ok(caller) if caller.reads_counters() => {}
         Ok(_) => {
-            let text = "counters are shown to the owner's access key only\n";
+            let text = "counters are shown to the owner's access key, and to keys made by `puente key create NAME --metrics`\n";
             return HttpResponse::build(StatusCode::FORBIDDEN).body(text);
         }
         Err(unidentified) => return unidentified.respond(MediaType::GraphqlResponse),
     }
-    HttpResponse::Ok()
-        .insert_header((CONTENT_TYPE, "application/openmetrics-text; version=1.0.0; charset=utf-8"))
-        .body(served.api.metrics().to_text())
+    told_counters(&served.api)
 }
 
 /// As whom a schema is read.

@@ -8,18 +8,20 @@ mod development;
 mod key_set;
 mod token;
 
+use std::collections::HashMap;
 use std::fmt;
 use std::net::IpAddr;
 use std::path::Path;
 use std::sync::Arc;
 
+use jiff::Timestamp;
 use puente_core::access::{OWNER, claim_at};
 use puente_core::error::{Code, Problem};
-use puente_core::project;
+use puente_core::project::Project;
 use puente_run::turns::Party;
 use serde_json::{Map, Value as Json};
 
-use crate::access_keys::{self, AccessKeys};
+use crate::access_keys::{self, AccessKeys, KeyInForce};
 use crate::principal::{AuthMethod, Principal, no_such_role};
 pub use development::DevelopmentKey;
 pub(crate) use key_set::key_set_at;
@@ -45,6 +47,15 @@ pub struct Identity {
     development: Option<DevelopmentKey>,
     /// Where in a token its roles are.
     roles: Vec<String>,
+    /// The access keys of the project file, by their hashes.
+    keys: HashMap<[u8; 32], ProjectKey>,
+}
+
+/// An access key of the project file.
+#[derive(Debug)]
+struct ProjectKey {
+    key: Arc<KeyInForce>,
+    ends: Option<Timestamp>,
 }
 
 /// What a request proves.
@@ -72,20 +83,34 @@ pub(crate) enum Unidentified {
     Unchecked(String),
 }
 
+impl Unidentified {
+    /// Why, in a word.
+    pub(crate) fn reason(&self) -> &'static str {
+        match self {
+            Unidentified::Missing => "missing",
+            Unidentified::Malformed => "malformed",
+            Unidentified::Refused(_) => "refused",
+            Unidentified::Unchecked(_) => "unchecked",
+        }
+    }
+}
+
 impl Identity {
     /// Sets identities up for a project in a folder. `development` is the key of development tokens, where they are
     /// believed.
     ///
     /// # Errors
     /// A key that is none of its algorithm, or a key set that cannot be read.
-    pub fn new(
-        settings: &project::Identity,
-        folder: &Path,
-        development: Option<DevelopmentKey>,
-    ) -> Result<Self, IdentityError> {
+    pub fn new(project: &Project, folder: &Path, development: Option<DevelopmentKey>) -> Result<Self, IdentityError> {
+        let settings = &project.identity;
         let tokens = settings.tokens.as_ref().map(|tokens| Verifier::new(tokens, folder)).transpose()?;
         let roles = settings.tokens.as_ref().map_or_else(|| vec!["roles".to_owned()], |tokens| tokens.roles.clone());
-        Ok(Identity { anonymous: settings.anonymous.clone(), tokens, development, roles })
+        let keys = project.keys.iter().map(|(name, key)| {
+            let in_force =
+                KeyInForce { name: name.as_str().into(), role: key.role.clone(), claims: Arc::new(key.claims.clone()) };
+            (key.hash, ProjectKey { key: Arc::new(in_force), ends: key.ends })
+        });
+        Ok(Identity { anonymous: settings.anonymous.clone(), tokens, development, roles, keys: keys.collect() })
     }
 
     /// What a request proves by its `Authorization` header. `from` is where it comes from: whose turn it is, if nothing else
@@ -125,12 +150,22 @@ impl Identity {
         if credential.split('.').count() == 3 {
             return self.by_token(credential, from).await;
         }
-        match access_keys.key(credential).await {
+        let of_project = self.keys.get(&access_keys::hash(credential));
+        let of_project = of_project.filter(|known| known.ends.is_none_or(|end| end > Timestamp::now()));
+        let known = match of_project {
+            Some(known) => Some(Arc::clone(&known.key)),
+            None => access_keys.key(credential).await,
+        };
+        match known {
             Some(key) => {
-                let by =
-                    if key.role == OWNER { AuthMethod::OwnerKey } else { AuthMethod::AccessKey(Arc::clone(&key.name)) };
+                let by = match key.role.as_deref() {
+                    Some(OWNER) => AuthMethod::OwnerKey,
+                    Some(_) => AuthMethod::AccessKey(Arc::clone(&key.name)),
+                    None => AuthMethod::MetricsKey(Arc::clone(&key.name)),
+                };
                 let party = Party::new(format!("key {}", key.name));
-                Ok(Caller { roles: vec![key.role.clone()], fallback: None, claims: Arc::clone(&key.claims), by, party })
+                let (roles, claims) = (key.role.iter().cloned().collect(), Arc::clone(&key.claims));
+                Ok(Caller { roles, fallback: None, claims, by, party })
             }
             None => Err(Unidentified::Refused(
                 "this access key is not known here, has expired or was revoked; `puente key list` shows which are in \
@@ -214,6 +249,11 @@ impl Caller {
     /// Is it the owner, by an access key of its own?
     pub(crate) fn is_owner(&self) -> bool {
         self.by == AuthMethod::OwnerKey
+    }
+
+    /// May it read counters?
+    pub(crate) fn reads_counters(&self) -> bool {
+        matches!(self.by, AuthMethod::OwnerKey | AuthMethod::MetricsKey(_))
     }
 
     /// The caller as one of its roles, or as whom `extensions.as` says. `exists` tells whether there is such a role here:

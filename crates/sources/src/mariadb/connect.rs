@@ -14,7 +14,7 @@ use super::fault;
 use crate::backoff::Backoff;
 use crate::server::{CANCEL_TIMEOUT, CONNECT_TIMEOUT, CONNECTIONS, gate, turn};
 use crate::tls::{self, Verify};
-use puente_run::turns::{Gate, Party, Turn};
+use puente_run::turns::{Gate, Load, Party, Turn};
 
 /// A session that was taken longer ago is asked whether it is there before it is taken again.
 const UNASKED: Duration = Duration::from_secs(1);
@@ -135,6 +135,11 @@ impl Server {
     pub(super) async fn session(&self, caller: &Party, deadline: Instant) -> Result<Session, Problem> {
         let turn = turn(&self.gate, caller, deadline, self.wait).await?;
         self.connection(deadline).await.map(|connection| Session { connection: Some(connection), _turn: turn })
+    }
+
+    /// How much there is to do.
+    pub(super) fn load(&self) -> Load {
+        self.gate.load()
     }
 
     /// Can the server be reached? Not in anybody's turn.

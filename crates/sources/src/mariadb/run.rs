@@ -20,6 +20,7 @@ use crate::cluster::{self, Job};
 use crate::server::{CANCEL_TIMEOUT, within};
 use crate::statements::{self, needs_snapshot, program};
 use puente_run::levels::{self, LevelReader};
+use puente_run::turns::Load;
 use puente_run::{ChangeRequest, Explanation, Outcome, Prepared, Request, StatementReport};
 
 impl cluster::Server for Server {
@@ -41,6 +42,10 @@ impl cluster::Server for Server {
 
     async fn explain(&self, job: Job) -> Result<Vec<Explanation>, Problem> {
         self.explain(job).await
+    }
+
+    fn load(&self) -> Load {
+        self.load()
     }
 
     async fn reach(&self) -> Result<(), Problem> {

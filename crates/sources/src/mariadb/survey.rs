@@ -65,6 +65,36 @@ pub fn survey(settings: &SourceSettings, base: &Path, watch: &SurveyWatch) -> Re
     })
 }
 
+/// What is said of the tables of the database, a line each.
+const LINES: &str = "\
+select concat_ws(' ', 't', table_name, table_type, engine) from information_schema.tables where table_schema = database()
+union all
+select concat_ws(' ', 'a', table_name, column_name, column_type, is_nullable, coalesce(column_default, '-'), extra,
+  coalesce(collation_name, '-'), coalesce(generation_expression, '-'), privileges)
+from information_schema.columns where table_schema = database()
+union all
+select concat_ws(' ', 'i', table_name, index_name, seq_in_index, column_name, non_unique)
+from information_schema.statistics where table_schema = database()
+union all
+select concat_ws(' ', 'k', table_name, constraint_name, column_name, ordinal_position, referenced_table_name, referenced_column_name)
+from information_schema.key_column_usage where table_schema = database()
+union all
+select concat_ws(' ', 'c', table_name, constraint_name, check_clause) from information_schema.check_constraints
+where constraint_schema = database()";
+
+/// A digest of what the catalog says.
+///
+/// # Errors
+/// As for a survey.
+pub(crate) fn fingerprint(settings: &SourceSettings, base: &Path) -> Result<String, Problem> {
+    crate::server::block_on(async {
+        let mut session = connect(settings, base).await?;
+        let rows = session.query::<Row, _>(LINES).await.map_err(|error| fault::problem(&error))?;
+        let _ = session.disconnect().await;
+        Ok(crate::engines::digest(rows.iter().map(|row| words(row, 0)).collect()))
+    })
+}
+
 /// A column of a row as text; absent where it is null.
 fn text(row: &Row, at: usize) -> Option<String> {
     match row.as_ref(at) {
@@ -113,7 +143,8 @@ async fn read(session: &mut Conn, settings: &SourceSettings, watch: &SurveyWatch
         judge_flags(session, table).await;
         add_shapes(session, table, settings.samples).await;
     }
-    let catalog = Catalog { format: FORMAT, engine: Engine::Mariadb, tables, names: AssignedNames::default() };
+    let catalog =
+        Catalog { format: FORMAT, engine: Engine::Mariadb, tables, fingerprint: None, names: AssignedNames::default() };
     let mut proposals = Vec::new();
     let found = candidates(&catalog);
     let of = found.len();

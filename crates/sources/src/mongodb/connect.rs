@@ -16,7 +16,7 @@ use super::fault;
 use crate::backoff::Backoff;
 use crate::server::{CONNECT_TIMEOUT, CONNECTIONS, gate, turn};
 use crate::tls::is_local;
-use puente_run::turns::{Gate, Party, Turn};
+use puente_run::turns::{Gate, Load, Party, Turn};
 
 /// The deployment that a source's address names.
 #[derive(Debug)]
@@ -76,6 +76,11 @@ impl Server {
         let reached = self.reached(deadline).await?;
         let session = reached.database.client().start_session().await.map_err(|error| fault::problem(&error))?;
         Ok(Session { session, reached, in_transaction: false, _turn: turn })
+    }
+
+    /// How much there is to do.
+    pub(super) fn load(&self) -> Load {
+        self.gate.load()
     }
 
     /// Can a server be reached?

@@ -31,6 +31,7 @@ use puente_run::Source;
 
 use crate::cluster::Cluster;
 pub use connect::connect;
+pub(crate) use survey::fingerprint;
 pub use survey::survey;
 
 /// Sets a source up; nothing is connected before the first request.

@@ -14,6 +14,7 @@ use puente_core::plan::{BoundPlan, Capabilities, Plan, RowSet, SelectId};
 use puente_core::rows::{Rows, check_held};
 use puente_core::value::{Datum, DatumRef};
 use puente_run::levels::{self, LevelReader};
+use puente_run::turns::Load;
 use puente_run::{ChangeRequest, Explanation, Outcome, Prepared, Request, StatementReport};
 
 use super::connect::{Server, Session};
@@ -66,6 +67,10 @@ impl cluster::Server for Server {
 
     async fn explain(&self, job: Job) -> Result<Vec<Explanation>, Problem> {
         self.explain(job).await
+    }
+
+    fn load(&self) -> Load {
+        self.load()
     }
 
     async fn reach(&self) -> Result<(), Problem> {

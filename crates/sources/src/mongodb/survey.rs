@@ -45,6 +45,38 @@ pub fn survey(settings: &SourceSettings, base: &Path, watch: &SurveyWatch) -> Re
     })
 }
 
+/// A digest of what the collections say of themselves: validators and indexes. What documents hold is another matter.
+///
+/// # Errors
+/// As for a survey.
+pub(crate) fn fingerprint(settings: &SourceSettings, base: &Path) -> Result<String, Problem> {
+    crate::server::block_on(async {
+        let database = connect(settings, base).await?;
+        let lines = lines(&database).await.map_err(|error| fault::problem(&error));
+        database.client().clone().shutdown().await;
+        lines.map(crate::engines::digest)
+    })
+}
+
+async fn lines(database: &Database) -> Told<Vec<String>> {
+    let mut lines = Vec::new();
+    let mut listed = database.list_collections().await?;
+    while listed.advance().await? {
+        let of: CollectionSpecification = listed.deserialize_current()?;
+        if of.name.starts_with("system.") {
+            continue;
+        }
+        lines.push(format!("c {} {:?} {:?}", of.name, of.collection_type, of.options.validator));
+        let mut indexes = database.collection::<bson::Document>(&of.name).list_indexes().await?;
+        while indexes.advance().await? {
+            let index = indexes.deserialize_current()?;
+            let unique = index.options.as_ref().and_then(|options| options.unique);
+            lines.push(format!("i {} {} {unique:?}", of.name, index.keys));
+        }
+    }
+    Ok(lines)
+}
+
 /// What the driver gives.
 type Told<T> = Result<T, mongodb::error::Error>;
 
@@ -72,7 +104,8 @@ async fn read(database: &Database, settings: &SourceSettings, watch: &SurveyWatc
             tables.push(table);
         }
     }
-    let catalog = Catalog { format: FORMAT, engine: Engine::Mongodb, tables, names: AssignedNames::default() };
+    let catalog =
+        Catalog { format: FORMAT, engine: Engine::Mongodb, tables, fingerprint: None, names: AssignedNames::default() };
     let mut proposals = Vec::new();
     let found = candidates(&catalog);
     let of = found.len();

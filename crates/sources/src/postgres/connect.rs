@@ -25,7 +25,7 @@ use super::socket::Connecting;
 use crate::backoff::Backoff;
 use crate::server::{CONNECT_TIMEOUT, CONNECTIONS, gate, turn};
 use crate::tls::{self, Verify};
-use puente_run::turns::{Gate, Party, Turn};
+use puente_run::turns::{Gate, Load, Party, Turn};
 
 /// One server and the sessions on it.
 pub(super) struct Server {
@@ -143,6 +143,11 @@ impl Server {
                 })
             }
         }
+    }
+
+    /// How much there is to do.
+    pub(super) fn load(&self) -> Load {
+        self.gate.load()
     }
 
     /// Can the server be reached? Not in anybody's turn.

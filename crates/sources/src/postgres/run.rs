@@ -26,6 +26,7 @@ use crate::cluster::{self, Job};
 use crate::server::{CANCEL_TIMEOUT, KEPT_TEXT_BYTES, STATEMENTS_KEPT, within};
 use crate::statements::{self, program};
 use puente_run::levels::{self, LevelReader};
+use puente_run::turns::Load;
 use puente_run::{ChangeRequest, Explanation, Outcome, Prepared, Request, StatementReport};
 
 /// The bytes of a value as they came.
@@ -65,6 +66,10 @@ impl cluster::Server for Server {
 
     async fn explain(&self, job: Job) -> Result<Vec<Explanation>, Problem> {
         self.explain(job).await
+    }
+
+    fn load(&self) -> Load {
+        self.load()
     }
 
     async fn reach(&self) -> Result<(), Problem> {

@@ -116,6 +116,41 @@ pub fn survey(settings: &SourceSettings, base: &Path, watch: &SurveyWatch) -> Re
     })
 }
 
+/// What is said of the tables of schemas, a line each.
+const LINES: &str = "\
+with tables as (
+  select c.oid, n.nspname || '.' || c.relname as name, c.relkind, c.relrowsecurity from pg_class c
+  join pg_namespace n on n.oid = c.relnamespace
+  where n.nspname = any($1) and c.relkind in ('r', 'p', 'v', 'm', 'f')
+    and (has_table_privilege(c.oid, 'select') or has_any_column_privilege(c.oid, 'select')))
+select 't ' || name || ' ' || relkind::text || ' ' || relrowsecurity::text || ' '
+  || has_table_privilege(oid, 'insert')::text || has_table_privilege(oid, 'update')::text || has_table_privilege(oid, 'delete')::text
+from tables
+union all
+select 'a ' || t.name || ' ' || a.attname || ' ' || format_type(a.atttypid, a.atttypmod) || ' ' || a.attnotnull::text || ' '
+  || a.attgenerated::text || ' ' || a.attidentity::text || ' ' || coalesce(pg_get_expr(d.adbin, d.adrelid), '')
+from tables t join pg_attribute a on a.attrelid = t.oid and a.attnum > 0 and not a.attisdropped
+left join pg_attrdef d on d.adrelid = a.attrelid and d.adnum = a.attnum
+union all
+select 'c ' || t.name || ' ' || c.conname || ' ' || pg_get_constraintdef(c.oid) from tables t join pg_constraint c on c.conrelid = t.oid
+union all
+select 'i ' || t.name || ' ' || pg_get_indexdef(i.indexrelid) from tables t join pg_index i on i.indrelid = t.oid and i.indisvalid
+union all
+select 'e ' || e.enumtypid::regtype::text || ' ' || e.enumsortorder::text || ' ' || e.enumlabel from pg_enum e";
+
+/// A digest of what the catalog says.
+///
+/// # Errors
+/// As for a survey.
+pub(crate) fn fingerprint(settings: &SourceSettings, base: &Path) -> Result<String, Problem> {
+    crate::server::block_on(async {
+        let client = connect(settings, base).await?;
+        let schemas = if settings.schemas.is_empty() { vec!["public".to_owned()] } else { settings.schemas.clone() };
+        let rows = client.query(LINES, &[&schemas]).await.map_err(|error| fault::problem(&error))?;
+        Ok(crate::engines::digest(rows.iter().map(|row| row.get(0)).collect()))
+    })
+}
+
 async fn read(
     client: &Client,
     settings: &SourceSettings,
@@ -162,7 +197,13 @@ async fn read(
         }
         add_shapes(client, table, settings.samples).await;
     }
-    let catalog = Catalog { format: FORMAT, engine: Engine::Postgres, tables, names: AssignedNames::default() };
+    let catalog = Catalog {
+        format: FORMAT,
+        engine: Engine::Postgres,
+        tables,
+        fingerprint: None,
+        names: AssignedNames::default(),
+    };
     let mut proposals = Vec::new();
     let found = candidates(&catalog);
     let of = found.len();

@@ -22,6 +22,7 @@ use rusqlite::{Connection, OpenFlags};
 pub use fault::problem;
 pub use pool::Pool;
 pub(crate) use pool::connector;
+pub(crate) use survey::fingerprint;
 pub use survey::survey;
 
 /// The file that an address such as `sqlite:data/huts.db` names; a relative path counts from `base`.

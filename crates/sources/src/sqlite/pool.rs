@@ -19,7 +19,7 @@ use super::write::Writer;
 use super::{explain, fault, run};
 use crate::statements;
 use puente_run::snapshot::{self, LevelJobs, Snapshot};
-use puente_run::turns::{self, Place, Places, Queue};
+use puente_run::turns::{self, Load, Place, Places, Queue};
 use puente_run::{ChangeRequest, Connector, Explanation, Outcome, Prepared, Request, Source};
 
 /// Requests that may wait for a reader before those of who sent most of them are refused at once.
@@ -133,6 +133,10 @@ impl Connector for Pool {
             probed.unwrap_or_else(|_| Err(Problem::new(Code::SourceUnavailable, "the service is stopping")))
         };
         probing.boxed()
+    }
+
+    fn load(&self) -> Load {
+        self.jobs.0.load()
     }
 }
 

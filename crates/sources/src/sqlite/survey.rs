@@ -36,6 +36,24 @@ pub fn survey(settings: &SourceSettings, base: &Path, watch: &SurveyWatch) -> Re
     read(&connection, settings, watch).map_err(|error| problem(&error, file))
 }
 
+/// A digest of the tables' definitions.
+///
+/// # Errors
+/// As for a survey.
+pub(crate) fn fingerprint(settings: &SourceSettings, base: &Path) -> Result<String, Problem> {
+    let file = &super::file_of(&settings.url.0, base);
+    let lines = || -> rusqlite::Result<Vec<String>> {
+        let connection = super::open(file)?;
+        super::past_rollback(|| super::tables(&connection))?;
+        let mut statement = connection.prepare(
+            "select type || ' ' || tbl_name || ' ' || coalesce(sql, name) from sqlite_schema
+             where tbl_name not like 'sqlite\\_%' escape '\\'",
+        )?;
+        statement.query_map([], |row| row.get(0))?.collect()
+    };
+    lines().map(crate::engines::digest).map_err(|error| problem(&error, file))
+}
+
 fn read(connection: &Connection, settings: &SourceSettings, watch: &SurveyWatch) -> rusqlite::Result<Survey> {
     connection.execute_batch("begin")?;
     super::past_rollback(|| super::tables(connection))?;
@@ -57,7 +75,8 @@ fn read(connection: &Connection, settings: &SourceSettings, watch: &SurveyWatch)
             Err(error) => notices.push(format!("`{name}` is left out: {error}")),
         }
     }
-    let mut catalog = Catalog { format: FORMAT, engine: Engine::Sqlite, tables, names: AssignedNames::default() };
+    let mut catalog =
+        Catalog { format: FORMAT, engine: Engine::Sqlite, tables, fingerprint: None, names: AssignedNames::default() };
     resolve_implicit_references(&mut catalog);
     let mut proposals = Vec::new();
     let found = candidates(&catalog);

@@ -13,6 +13,7 @@ use puente_core::plan::{Capabilities, Plan};
 use puente_core::project;
 use puente_core::value::{Datum, Scalar, StorageFormat};
 use puente_run::snapshot::{self, Snapshot};
+use puente_run::turns::Load;
 use puente_run::{ChangeRequest, Connector, Explanation, Outcome, Prepared, Request, Source};
 use puente_sql::{Dialect, Mariadb, Postgres, Sqlite};
 use rand::RngExt as _;
@@ -367,6 +368,10 @@ impl Connector for Away {
 
     fn probe(&self) -> BoxFuture<'_, Result<(), Problem>> {
         std::future::ready(out_of_reach()).boxed()
+    }
+
+    fn load(&self) -> Load {
+        self.0.load()
     }
 }
 
