@@ -2,13 +2,14 @@
 
 use std::sync::atomic::AtomicU64;
 
+use prometheus_client::metrics::counter::Counter;
 use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::registry::Registry;
 
 /// What is told of the process.
 #[derive(Debug, Default)]
 pub(crate) struct ProcessStats {
-    cpu_seconds: Gauge<f64, AtomicU64>,
+    cpu_seconds: Counter<f64, AtomicU64>,
     resident_bytes: Gauge,
     open_files: Gauge,
     start_time: Gauge<f64, AtomicU64>,
@@ -31,7 +32,7 @@ impl ProcessStats {
     pub(crate) fn look(&self) {
         #[cfg(target_os = "linux")]
         if let Some(found) = linux::look() {
-            self.cpu_seconds.set(found.cpu_seconds);
+            self.cpu_seconds.inc_by((found.cpu_seconds - self.cpu_seconds.get()).max(0.0));
             self.resident_bytes.set(found.resident_bytes);
             self.open_files.set(found.open_files);
             self.start_time.set(found.start_time);

@@ -122,10 +122,12 @@ fn print_key(new: &NewKey<'_>, json: bool) -> Result<(), Failure> {
         table.insert("role", toml_edit::value(*role));
     }
     if !claims.is_empty() {
-        let claims = toml_edit::ser::to_document(&serde_json::json!({ "claims": claims }));
-        let claims = claims.map_err(|error| Failure::wrong(format!("claims of the project file: {error}")))?;
-        let claims = claims.get("claims").cloned().and_then(|item| item.into_value().ok());
-        table.insert("claims", claims.map_or(toml_edit::Item::None, toml_edit::Item::Value));
+        let claims = toml(&serde_json::Value::Object(claims.clone())).ok_or_else(|| {
+            Failure::wrong(
+                "claims in the project file are texts, numbers, true or false, lists and objects, and not null",
+            )
+        })?;
+        table.insert("claims", toml_edit::Item::Value(claims));
     }
     if let Some(ends) = &ends {
         table.insert("ends", toml_edit::value(ends));
@@ -147,6 +149,28 @@ fn print_key(new: &NewKey<'_>, json: bool) -> Result<(), Failure> {
     output::say(format!("\n{}", document.to_string().trim_end()));
     output::note("Keep the key now: it cannot be shown again. The lines belong into the project file.");
     Ok(())
+}
+
+/// JSON as the project file says it; none for null, and for numbers that it does not have.
+fn toml(value: &serde_json::Value) -> Option<toml_edit::Value> {
+    use serde_json::Value as Json;
+    Some(match value {
+        Json::Null => return None,
+        Json::Bool(flag) => (*flag).into(),
+        Json::String(text) => text.into(),
+        Json::Number(number) => match number.as_i64() {
+            Some(whole) => whole.into(),
+            None => number.as_f64().filter(|found| found.to_string() == number.to_string())?.into(),
+        },
+        Json::Array(items) => toml_edit::Value::Array(items.iter().map(toml).collect::<Option<_>>()?),
+        Json::Object(members) => {
+            let mut table = toml_edit::InlineTable::new();
+            for (name, member) in members {
+                table.insert(name, toml(member)?);
+            }
+            table.into()
+        }
+    })
 }
 
 fn create(access_keys: &AccessKeys, new: &NewKey<'_>, json: bool) -> Result<(), Failure> {
