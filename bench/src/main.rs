@@ -72,7 +72,7 @@ async fn serve_puente(folder: ProjectFolder) {
     let api = Arc::new(Api::new(options, Arc::new(Metrics::default())));
     let access_keys = folder.private_folder().expect("a folder").join("records.db");
     let options = ServeOptions {
-        listen: "127.0.0.1:0".parse().expect("an address"),
+        listen: "localhost:0".parse().expect("an address"),
         hosts: Vec::new(),
         origins: Vec::new(),
         owner_key: Some(KEY.to_owned()),
@@ -80,11 +80,15 @@ async fn serve_puente(folder: ProjectFolder) {
         folder: folder.clone(),
         development: false,
         surveyed: None,
+        tls: None,
+        drain: std::time::Duration::ZERO,
+        metrics_listen: None,
+        look_for_drift: None,
     };
     let access_keys = Arc::new(AccessKeys::open(&access_keys).expect("access keys"));
     let served = Served { api, identity: folder.identity(false).expect("identities") };
     let running = puente_service::serve(served, access_keys, options).await.expect("it starts");
-    report::line(&format!("listening {}", running.address));
+    report::line(&format!("listening {}", running.bound));
     std::future::pending::<()>().await;
 }
 

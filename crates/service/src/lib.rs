@@ -30,7 +30,7 @@ mod workbench;
 pub use access_keys::{AccessKey, AccessKeys, NewKey, RecordsError, hash as key_hash, new_key};
 pub use api::{Api, ApiOptions, Arrival, Ask, AskResult, Client, Spent};
 pub use folder::{FolderError, OpenError, ProjectFolder};
-pub use http::{LOOK_FOR_DRIFT, Running, ServeError, ServeOptions, Served, interface, serve};
+pub use http::{Bound, LOOK_FOR_DRIFT, Listen, Running, ServeError, ServeOptions, Served, TlsFiles, interface, serve};
 pub use identity::{DevelopmentKey, Identity, IdentityError};
 pub use metrics::Metrics;
 pub use operations::{

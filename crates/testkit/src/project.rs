@@ -191,7 +191,9 @@ impl TestProject {
         let identity = folder.identity(development).expect("identities");
         let folder_metrics = folder.project.service.metrics_listen;
         let options = ServeOptions {
-            listen: "127.0.0.1:0".parse().expect("an address"),
+            listen: "localhost:0".parse().expect("an address"),
+            tls: None,
+            drain: Duration::ZERO,
             hosts: folder.project.service.hosts.clone(),
             origins: folder.project.service.origins.clone(),
             owner_key: Some(OWNER_KEY.to_owned()),
@@ -206,7 +208,8 @@ impl TestProject {
         let runtime = runtime.expect("a runtime");
         let served = Served { api: Arc::clone(&api), identity };
         let running = runtime.block_on(puente_service::serve(served, access_keys, options)).expect("it starts");
-        let (address, metrics_address) = (running.address, running.metrics_address);
+        let address = running.bound.address().expect("an address");
+        let metrics_address = running.metrics_address;
         TestService { address, metrics_address, api, running: Some((running, runtime)) }
     }
 }

@@ -1,11 +1,10 @@
 //! `puente demo`
 
-use std::net::SocketAddr;
 use std::path::PathBuf;
 
 use puente_core::catalog::Engine;
 use puente_core::project::{self, SourceSettings};
-use puente_service::{NewKey, ProjectFolder, SurveyOutcome, environment, logging};
+use puente_service::{Listen, NewKey, ProjectFolder, SurveyOutcome, environment, logging};
 
 use crate::exit::Failure;
 use crate::output::{self, faint, heading};
@@ -26,14 +25,14 @@ pub(crate) struct Demo {
     /// database for documents beside them.
     #[arg(long, value_name = "URL")]
     source: Option<String>,
-    /// The address to listen on.
+    /// The address to listen on, or `unix:PATH`.
     #[arg(long, value_name = "ADDRESS", env = "PUENTE_LISTEN", default_value = super::serve::LISTEN)]
-    listen: SocketAddr,
+    listen: Listen,
 }
 
 impl Demo {
     pub(crate) fn run(self) -> Result<(), Failure> {
-        if !self.listen.ip().is_loopback() {
+        if !self.listen.is_local() {
             return Err(Failure::wrong(format!(
                 "the demo listens on a loopback address only, and {} is none",
                 self.listen
@@ -89,7 +88,7 @@ impl Demo {
 
     async fn serve(&self, folder: ProjectFolder, surveyed: SurveyOutcome) -> Result<(), Failure> {
         let serving = super::serve::Serving { development: true, workers: None, surveyed: Some(surveyed) };
-        let started = super::serve::start(folder.clone(), self.listen, serving).await?;
+        let started = super::serve::start(folder.clone(), self.listen.clone(), serving).await?;
         let access_keys = &started.access_keys;
         let key = match environment::read(environment::OWNER_KEY) {
             Some(key) => key,
@@ -109,7 +108,7 @@ impl Demo {
                 })?
             }
         };
-        let address = started.running.address;
+        let address = started.running.bound.clone();
         let dir = self.dir.display();
         output::say(format!("\n{}  http://{address}/#key={key}", heading("Console")));
         output::say(format!("{}      http://{address}/graphql", heading("API")));

@@ -6,8 +6,11 @@ use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
 use puente_service::{
-    AccessKeys, NewKey, ProjectFolder, Running, ServeOptions, Served, SurveyOutcome, environment, logging,
+    AccessKeys, Bound, Listen, NewKey, ProjectFolder, Running, ServeOptions, Served, SurveyOutcome, TlsFiles,
+    environment, logging,
 };
+
+use sd_notify::NotifyState;
 
 use crate::exit::Failure;
 use crate::output;
@@ -25,9 +28,9 @@ Example:
   puente serve --development
   PUENTE_SECRET=$(openssl rand -hex 32) puente serve --listen 0.0.0.0:4810")]
 pub(crate) struct Serve {
-    /// The address to listen on.
+    /// The address to listen on; or `unix:PATH`, a socket in the file system; or `systemd`, the one that it hands over.
     #[arg(long, value_name = "ADDRESS", env = "PUENTE_LISTEN", default_value = LISTEN)]
-    listen: SocketAddr,
+    listen: Listen,
     /// For development: generates a secret where there is none, believes the tokens of `puente token`, and listens on a
     /// loopback address only.
     #[arg(long)]
@@ -39,7 +42,7 @@ pub(crate) struct Serve {
 
 impl Serve {
     pub(crate) fn run(self, project: &Path) -> Result<(), Failure> {
-        if self.development && !self.listen.ip().is_loopback() {
+        if self.development && !self.listen.is_local() {
             return Err(Failure::wrong(format!(
                 "`--development` listens on a loopback address only, and {} is none; leave one of the two out",
                 self.listen
@@ -53,12 +56,20 @@ impl Serve {
         super::block_on(async {
             let is_empty = folder.project.sources.is_empty();
             let serving = Serving { development: self.development, workers: self.workers, surveyed: None };
+            let has_tls = folder.project.service.tls.is_some();
             let started = start(folder, self.listen, serving).await?;
-            let address = started.running.address;
-            output::note(format!("console http://{address}/  API http://{address}/graphql"));
-            if is_empty {
+            let bound = started.running.bound.clone();
+            match &bound {
+                Bound::Address(address) => {
+                    let scheme = if has_tls { "https" } else { "http" };
+                    output::note(format!("console {scheme}://{address}/  API {scheme}://{address}/graphql"));
+                }
+                Bound::Unix(_) => output::note(format!("console and API at {bound}")),
+            }
+            if let Some(address) = bound.address().filter(|_| is_empty) {
                 started.lead_the_first_one(address)?;
             }
+            tell_manager(NotifyState::Ready);
             started.serve(self.development).await;
             Ok(())
         })?
@@ -81,7 +92,7 @@ pub(crate) struct Serving {
 }
 
 /// Starts the service of a folder.
-pub(crate) async fn start(folder: ProjectFolder, listen: SocketAddr, serving: Serving) -> Result<Started, Failure> {
+pub(crate) async fn start(folder: ProjectFolder, listen: Listen, serving: Serving) -> Result<Started, Failure> {
     let Serving { development, workers, surveyed } = serving;
     let owner_key = environment::read(environment::OWNER_KEY);
     check_secrets(&folder, owner_key.as_deref(), development)?;
@@ -94,6 +105,11 @@ pub(crate) async fn start(folder: ProjectFolder, listen: SocketAddr, serving: Se
         origins: folder.project.service.origins.clone(),
         owner_key,
         workers,
+        tls: folder.project.service.tls.as_ref().map(|files| TlsFiles {
+            certificate: folder.path.join(&files.certificate),
+            key: folder.path.join(&files.key),
+        }),
+        drain: Duration::from_secs(folder.project.service.drain_seconds),
         metrics_listen: folder.project.service.metrics_listen,
         look_for_drift: Some(puente_service::LOOK_FOR_DRIFT),
         folder,
@@ -160,7 +176,15 @@ impl Started {
                 }
             }
         }
+        tell_manager(NotifyState::Stopping);
         self.running.stop().await;
+    }
+}
+
+/// Tells the service manager that started this how things are, if one did.
+fn tell_manager(state: NotifyState<'_>) {
+    if let Err(error) = sd_notify::notify(false, &[state]) {
+        tracing::warn!(target: "puente::service", %error, "the service manager cannot be told");
     }
 }
 

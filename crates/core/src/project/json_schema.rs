@@ -106,6 +106,20 @@ fn service() -> Json {
             ("hosts", texts("Host names under which it is reached.")),
             ("origins", texts("Origins of other web sites that may call it (CORS).")),
             ("persisted", flag("Are documents remembered by their SHA-256 hash?")),
+            (
+                "tls",
+                needs(
+                    object(&[
+                        ("certificate", text("The file of the certificate, in PEM.")),
+                        ("key", text("The file of its private key, in PEM.")),
+                    ]),
+                    &["certificate", "key"],
+                ),
+            ),
+            (
+                "drain_seconds",
+                number("Seconds for which it serves on after it was told to stop, not ready any more.", 0, 3_600),
+            ),
             ("metrics_listen", text("Where counters and health are read without keys, such as `127.0.0.1:9464`.")),
             ("global_ids", flag("Has every row that has a key an `id` of its own in the whole API?")),
         ]),

@@ -27,7 +27,7 @@ pub use links::LinkEdit;
 use reader::Reader;
 pub use reader::is_graphql_name;
 pub use role::{Action, Fields, GrantEdit, OWNER, RoleEdit, RuleText};
-pub use service::Service;
+pub use service::{Service, Tls};
 pub use source::{Replica, SourceSettings};
 pub use types::{FieldEdit, LinkSettings, MemberEdit, TypeEdit};
 

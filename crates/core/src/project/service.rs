@@ -18,6 +18,31 @@ pub struct Service {
     pub global_ids: bool,
     /// Where counters and health are read without keys.
     pub metrics_listen: Option<std::net::SocketAddr>,
+    /// `[service.tls]`.
+    pub tls: Option<Tls>,
+    /// Seconds for which it serves on after it was told to stop, and says that it is not ready.
+    pub drain_seconds: u64,
+}
+
+/// `[service.tls]`: files in PEM, relative to the project's folder.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Tls {
+    /// The certificate, with those of its authorities that clients may lack.
+    pub certificate: String,
+    /// The private key.
+    pub key: String,
+}
+
+fn read_tls(reader: &mut Reader<'_>, section: &Section) -> Option<Tls> {
+    reader.only(section, &["certificate", "key"]);
+    for (key, what) in
+        [("certificate", "the file of the certificate, in PEM"), ("key", "the file of its private key, in PEM")]
+    {
+        if !section.has(key) {
+            reader.missing(section, key, what);
+        }
+    }
+    Some(Tls { certificate: reader.text(section, "certificate")?, key: reader.text(section, "key")? })
 }
 
 /// An address to listen on.
@@ -32,7 +57,10 @@ fn address(reader: &mut Reader<'_>, section: &Section, key: &str) -> Option<std:
 }
 
 pub(super) fn read_service(reader: &mut Reader<'_>, section: &Section) -> Service {
-    reader.only(section, &["secret", "hosts", "origins", "persisted", "global_ids", "metrics_listen"]);
+    reader.only(
+        section,
+        &["secret", "hosts", "origins", "persisted", "global_ids", "metrics_listen", "tls", "drain_seconds"],
+    );
     let secret = reader.secret(section, "secret", reader::is_stated);
     if secret.as_ref().is_some_and(|secret| secret.0.len() < 32 && !secret.0.starts_with(super::UNSET)) {
         reader.mistake_at(section, "secret", "the secret is shorter than 32 bytes; `openssl rand -hex 32` makes one");
@@ -54,5 +82,7 @@ pub(super) fn read_service(reader: &mut Reader<'_>, section: &Section) -> Servic
         persisted: reader.flag(section, "persisted"),
         global_ids: reader.flag(section, "global_ids"),
         metrics_listen: address(reader, section, "metrics_listen"),
+        tls: reader.section(section, "tls").and_then(|section| read_tls(reader, &section)),
+        drain_seconds: reader.number(section, "drain_seconds", 0, 3_600).unwrap_or(0),
     }
 }

@@ -57,12 +57,22 @@ impl RequestId {
 }
 
 impl Guard {
-    pub(crate) fn new(address: SocketAddr, hosts: &[String], origins: &[String], metrics: Arc<Metrics>) -> Self {
-        let port = address.port();
+    pub(crate) fn new(
+        address: Option<SocketAddr>,
+        hosts: &[String],
+        origins: &[String],
+        metrics: Arc<Metrics>,
+    ) -> Self {
         let mut names: Vec<String> = hosts.iter().map(|host| host.to_ascii_lowercase()).collect();
+        let Some(address) = address else {
+            // Whoever reaches a socket in the file system is on this machine.
+            names.push("localhost".to_owned());
+            return Guard::of(names, origins, metrics);
+        };
+        let port = address.port();
         for name in ["localhost", "127.0.0.1", "[::1]"] {
             names.push(format!("{name}:{port}"));
-            if port == 80 {
+            if matches!(port, 80 | 443) {
                 names.push(name.to_owned());
             }
         }
@@ -73,6 +83,10 @@ impl Guard {
             };
             names.push(format!("{ip}:{port}"));
         }
+        Guard::of(names, origins, metrics)
+    }
+
+    fn of(names: Vec<String>, origins: &[String], metrics: Arc<Metrics>) -> Self {
         Guard {
             hosts: names,
             origins: origins.iter().map(|origin| origin.to_ascii_lowercase()).collect(),
@@ -201,7 +215,7 @@ mod tests {
 
     #[test]
     fn only_known_hosts_and_listed_origins_are_let_in() {
-        let address = "127.0.0.1:4810".parse().unwrap();
+        let address = Some("127.0.0.1:4810".parse().unwrap());
         let (hosts, origins) = (["api.huts.example".into()], ["https://app.huts.example".into()]);
         let guard = Guard::new(address, &hosts, &origins, Arc::default());
         assert!(is_plain_id(b"6f1c-22.b:7") && !is_plain_id(b"") && !is_plain_id(b"a b") && !is_plain_id(&[b'a'; 129]));

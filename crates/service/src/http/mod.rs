@@ -5,13 +5,17 @@ mod caching;
 mod compression;
 mod graphql;
 mod guard;
+mod listen;
 mod negotiation;
 mod pages;
 mod project;
 mod request;
+mod tls;
 
 use std::fmt;
 use std::net::{IpAddr, SocketAddr};
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, PoisonError, RwLock};
 use std::time::Duration;
 
@@ -29,14 +33,22 @@ use crate::metrics::RefusalLabels;
 use crate::operations::SurveyOutcome;
 use crate::workbench::Workbench;
 pub(crate) use guard::Guard;
+use listen::Socket;
+pub use listen::{Bound, Listen};
 pub use project::interface;
 use puente_run::turns::{Gate, Places};
+use tls::Certificate;
+pub use tls::TlsFiles;
 
 /// How the service is reached.
 #[derive(Debug)]
 pub struct ServeOptions {
-    /// The address to listen on; port 0 takes a free one.
-    pub listen: SocketAddr,
+    /// What is listened on.
+    pub listen: Listen,
+    /// The certificate, where it speaks TLS.
+    pub tls: Option<TlsFiles>,
+    /// How long it goes on serving after it was told to stop, and says that it is not ready, so that nobody is sent to it any more.
+    pub drain: Duration,
     /// Host names under which it may be reached, beside the loopback ones and the address itself.
     pub hosts: Vec<String>,
     /// Origins of other web sites that may call it.
@@ -75,8 +87,11 @@ impl std::error::Error for ServeError {}
 /// A running service.
 #[derive(Debug)]
 pub struct Running {
-    /// Where it listens.
-    pub address: SocketAddr,
+    /// Where it is reached.
+    pub bound: Bound,
+    drain: Duration,
+    /// The socket in the file system that goes with it.
+    socket: Option<PathBuf>,
     /// Where counters are read without keys.
     pub metrics_address: Option<SocketAddr>,
     /// What else runs as long as it does.
@@ -108,6 +123,11 @@ impl Running {
 
     /// Stops taking requests, and waits for those that run.
     pub async fn stop(self) {
+        self.shared.draining.store(true, Ordering::Relaxed);
+        if !self.drain.is_zero() {
+            tracing::info!(target: "puente::service", seconds = self.drain.as_secs(), "draining: not ready any more, and serving on");
+            tokio::time::sleep(self.drain).await;
+        }
         tracing::info!(target: "puente::service", "stopping; what runs is finished first");
         self.handle.stop(true).await;
         let _ = self.server.await;
@@ -115,6 +135,9 @@ impl Running {
             metrics.stop(false).await;
         }
         self.beside.iter().for_each(tokio::task::JoinHandle::abort);
+        if let Some(socket) = &self.socket {
+            let _ = std::fs::remove_file(socket);
+        }
         tracing::info!(target: "puente::service", "stopped");
     }
 }
@@ -138,6 +161,8 @@ pub(crate) struct Shared {
     pub(crate) workbench: Workbench,
     readiness: pages::Readiness,
     drift: DriftWatch,
+    /// Is it about to stop?
+    draining: AtomicBool,
     /// Before bodies that are large enough to matter, while they are read.
     bodies: Gate,
 }
@@ -217,13 +242,11 @@ fn give_up_on_stalled_readers(listener: &std::net::TcpListener) {
 /// # Errors
 /// Where the address cannot be listened on.
 pub async fn serve(served: Served, access_keys: Arc<AccessKeys>, options: ServeOptions) -> Result<Running, ServeError> {
-    let failed = |error: std::io::Error| {
-        ServeError(format!("cannot listen on {}: {error}; `--listen` takes another address", options.listen))
-    };
-    let listener = std::net::TcpListener::bind(options.listen).map_err(failed)?;
-    let address = listener.local_addr().map_err(failed)?;
-    give_up_on_stalled_readers(&listener);
-    let guard = Arc::new(Guard::new(address, &options.hosts, &options.origins, Arc::clone(served.api.metrics())));
+    let certificate = options.tls.as_ref().map(Certificate::of).transpose().map_err(ServeError)?;
+    let (socket, bound) = listen::open(&options.listen).map_err(ServeError)?;
+    let failed = |error: std::io::Error| ServeError(format!("cannot listen on {bound}: {error}"));
+    let guard =
+        Arc::new(Guard::new(bound.address(), &options.hosts, &options.origins, Arc::clone(served.api.metrics())));
     let owner_key = options.owner_key.as_deref().map(crate::access_keys::hash);
     let limits = served.api.limits();
     let warm = Arc::clone(&served.api);
@@ -234,6 +257,7 @@ pub async fn serve(served: Served, access_keys: Arc<AccessKeys>, options: ServeO
         workbench: Workbench::new(options.folder, options.development, options.surveyed),
         readiness: pages::Readiness::default(),
         drift: DriftWatch::default(),
+        draining: AtomicBool::new(false),
         bodies: Gate::new(Places { regular: BODIES, spare: BODIES }, MOST_WAITING),
     });
     let for_each_worker = shared.clone();
@@ -257,7 +281,27 @@ pub async fn serve(served: Served, access_keys: Arc<AccessKeys>, options: ServeO
         Some(workers) => server.workers(workers),
         None => server,
     };
-    let server = server.listen(listener).map_err(failed)?.run();
+    let mut own_socket = None;
+    let server = match (socket, &certificate) {
+        (Socket::Tcp(listener), certificate) => {
+            give_up_on_stalled_readers(&listener);
+            match certificate {
+                None => server.listen(listener),
+                Some(certificate) => server.listen_rustls_0_23(listener, certificate.config().map_err(ServeError)?),
+            }
+        }
+        #[cfg(unix)]
+        (Socket::Unix(listener, path), None) => {
+            own_socket = Some(path).filter(|path| !path.as_os_str().is_empty());
+            server.listen_uds(listener)
+        }
+        #[cfg(unix)]
+        (Socket::Unix(..), Some(_)) => {
+            let text = "a socket in the file system speaks no TLS; leave out `[service.tls]`, or listen on an address";
+            return Err(ServeError(text.to_owned()));
+        }
+    };
+    let server = server.map_err(failed)?.run();
     let handle = server.handle();
     let server = tokio::spawn(server);
     tokio::task::spawn_blocking(move || {
@@ -265,8 +309,9 @@ pub async fn serve(served: Served, access_keys: Arc<AccessKeys>, options: ServeO
             tracing::error!(target: "puente::service", detail = problem.detail, "{}", problem.message);
         }
     });
-    tracing::info!(target: "puente::service", %address, "listening");
+    tracing::info!(target: "puente::service", address = %bound, tls = certificate.is_some(), "listening");
     let mut beside: Vec<_> = options.look_for_drift.map(|every| watch_drift(&shared, every)).into_iter().collect();
+    beside.extend(certificate.map(|certificate| tokio::spawn(certificate.watch())));
     let metrics = options.metrics_listen.map(|listen| serve_counters(&shared, listen)).transpose()?;
     let (metrics_server, metrics_address) = match metrics {
         Some((server, address)) => {
@@ -276,7 +321,17 @@ pub async fn serve(served: Served, access_keys: Arc<AccessKeys>, options: ServeO
         }
         None => (None, None),
     };
-    Ok(Running { address, metrics_address, beside, metrics_server, shared, handle, server })
+    Ok(Running {
+        bound,
+        drain: options.drain,
+        socket: own_socket,
+        metrics_address,
+        beside,
+        metrics_server,
+        shared,
+        handle,
+        server,
+    })
 }
 
 /// Looks for drift now, and again and again.

@@ -1,5 +1,6 @@
 //! Everything that is not `/graphql`: health, metrics, the schema for the console, the console itself.
 
+use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
 use actix_web::http::StatusCode;
@@ -107,6 +108,9 @@ impl Readiness {
 
 /// Ready once a source answers: of several that one is away takes the others from nobody. Each is told.
 async fn ready(shared: web::Data<Shared>) -> HttpResponse {
+    if shared.draining.load(Ordering::Relaxed) {
+        return HttpResponse::ServiceUnavailable().body("not ready: stopping\n");
+    }
     let found = shared.readiness.look(&shared.served().api).await;
     if let [(name, only)] = found.as_slice() {
         return readiness(only, &shared.drift.types(name));
