@@ -23,6 +23,7 @@ use crate::prepared_plan::{self, BoundQuery, PreparedPlan};
 use crate::principal::{Principal, no_such_role};
 use crate::recent::RecentAsk;
 use crate::roles::{RoleApi, Roles};
+use crate::traces::{AskSpan, Traces};
 
 /// One request.
 #[derive(Debug, Clone, Default)]
@@ -117,6 +118,8 @@ pub struct ApiOptions {
     pub sources: Vec<Source>,
     /// Are documents remembered by their hash?
     pub persisted: bool,
+    /// Where spans are sent; absent, nowhere.
+    pub traces: Option<Arc<Traces>>,
 }
 
 /// When a request came, and what the log calls it: its time runs from there.
@@ -168,6 +171,7 @@ struct Inner {
     counters: Vec<SourceCounters>,
     /// Are documents remembered by their hash?
     persisted: bool,
+    traces: Option<Arc<Traces>>,
     /// What each of them can do.
     capabilities: Vec<Capabilities>,
     roles: Roles,
@@ -204,6 +208,11 @@ impl Api {
     /// The sources, with their names.
     pub fn sources(&self) -> impl Iterator<Item = (&str, &Source)> {
         self.inner.model.sources.iter().map(String::as_str).zip(&self.inner.sources)
+    }
+
+    /// Where spans are sent.
+    pub fn traces(&self) -> Option<&Arc<Traces>> {
+        self.inner.traces.as_ref()
     }
 
     /// The counters.
@@ -369,6 +378,18 @@ impl Api {
             ms = elapsed.as_secs_f64() * 1_000.0, client = from.client.name, client_version = from.client.version,
             trace = from.trace, "ask"
         );
+        if let Some(traces) = &self.inner.traces {
+            traces.tell(&AskSpan {
+                parent: from.trace,
+                operation: Some(&*operation).filter(|operation| !operation.is_empty()),
+                role: &role,
+                outcome,
+                request_id,
+                elapsed,
+                statements: reports,
+                sources: &self.inner.model.sources,
+            });
+        }
         self.metrics.recent.add(RecentAsk {
             at: SystemTime::now(),
             operation: operation.into_owned(),
@@ -421,13 +442,13 @@ const MOST_LOGGED_BYTES: usize = 100;
 
 impl Inner {
     fn new(options: ApiOptions, metrics: &Metrics) -> Self {
-        let ApiOptions { model, roles, limits, secret, sources, persisted } = options;
+        let ApiOptions { model, roles, limits, secret, sources, persisted, traces } = options;
         let capabilities = sources.iter().map(|source| source.capabilities()).collect();
         let processors = std::thread::available_parallelism().map_or(2, usize::from);
         let planning = Gate::new(Places { regular: processors, spare: processors }, MOST_WAITING);
         let counters = model.sources.iter().map(|name| metrics.of_source(name)).collect();
         let roles = Roles::new(&model, limits, roles, &secret, metrics);
-        Inner { limits, model, sources, counters, persisted, capabilities, roles, planning }
+        Inner { limits, model, sources, counters, persisted, traces, capabilities, roles, planning }
     }
 
     async fn in_turn<T: Send + 'static>(
@@ -627,7 +648,7 @@ impl Asking {
         }
         let cost = bound.cost();
         let again = ask.explain.then(|| bound.clone());
-        let request = |bound| self.split_request(bound, &parts, (most_bytes, ask.statements));
+        let request = |bound| self.split_request(bound, &parts, (most_bytes, self.times(ask)));
         let answered = match &*parts {
             [only] => {
                 let answer = only.connector.answer(request(bound).into_one(only));
@@ -666,6 +687,11 @@ impl Asking {
         problem
     }
 
+    /// Is somebody told how long each statement took?
+    fn times(&self, ask: &Ask) -> bool {
+        ask.statements || self.inner.traces.is_some()
+    }
+
     async fn change(&self, mutation: Mutation, ask: &Ask) -> Result<Outcome, Vec<Problem>> {
         let limits = &self.limits;
         let most_ms = if ask.rehearse { limits.rehearse_ms.min(limits.time_ms) } else { limits.time_ms };
@@ -675,7 +701,7 @@ impl Asking {
             most_cost: limits.cost,
             most_bytes: limits.answer_bytes,
             deadline: self.start + Duration::from_millis(most_ms),
-            timed: ask.statements,
+            timed: self.times(ask),
             rehearse: ask.rehearse,
         };
         let written = request.mutation.source();
@@ -683,7 +709,7 @@ impl Asking {
         let outcome = outcome.map_err(|problem| vec![self.noted(problem, written)])?;
         let rest = |bound: BoundPlan| {
             let parts = prepared_plan::parts(bound.plan(), &self.inner.sources);
-            self.split_request(bound, &parts, (limits.answer_bytes, ask.statements))
+            self.split_request(bound, &parts, (limits.answer_bytes, self.times(ask)))
         };
         Ok(parts::finish(outcome, &rest).await)
     }

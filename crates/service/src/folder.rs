@@ -264,7 +264,7 @@ impl ProjectFolder {
         let roles = self.roles(&model)?;
         let sources = self.open_sources(open).map_err(OpenError::Source)?;
         let (limits, persisted) = (self.project.limits, self.project.service.persisted);
-        Ok(ApiOptions { model, roles, limits, secret, sources, persisted })
+        Ok(ApiOptions { model, roles, limits, secret, sources, persisted, traces: None })
     }
 }
 

@@ -25,6 +25,7 @@ mod recent;
 mod reload;
 mod roles;
 mod shares;
+mod traces;
 mod workbench;
 
 pub use access_keys::{AccessKey, AccessKeys, NewKey, RecordsError, hash as key_hash, new_key};
@@ -39,3 +40,4 @@ pub use operations::{
 };
 pub use persisted::Hash;
 pub use principal::{AuthMethod, Principal, claims_of};
+pub use traces::Traces;

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use puente_core::project::SourceSettings;
 use puente_run::Source;
 
-use crate::api::Api;
+use crate::api::{Api, ApiOptions};
 use crate::folder::{OpenError, ProjectFolder};
 use crate::http::{Served, Shared};
 
@@ -29,6 +29,7 @@ pub(crate) fn reload(shared: &Shared) -> Result<(), OpenError> {
         open.map(|(_, source)| Source::clone(source))
     };
     let options = read.api_options(read.secret(workbench.development)?, &open)?;
+    let options = ApiOptions { traces: now.api.traces().cloned(), ..options };
     let identity = read.identity(workbench.development)?;
     let api = Arc::new(Api::new(options, Arc::clone(now.api.metrics())));
     shared.replace(Served { api: Arc::clone(&api), identity });

@@ -1,6 +1,14 @@
 //! What whoever runs the service sees of it: counters and who reads them, who was not let in, ids of requests, drift.
 
+use std::io::{BufRead as _, BufReader, Read as _, Write as _};
+use std::net::TcpListener;
+use std::sync::mpsc;
 use std::time::{Duration, Instant};
+
+use opentelemetry_proto::tonic::collector::trace::v1::ExportTraceServiceRequest;
+use opentelemetry_proto::tonic::common::v1::any_value::Value;
+use opentelemetry_proto::tonic::trace::v1::Span;
+use prost::Message as _;
 
 use puente_core::catalog::Engine;
 use puente_service::{AccessKeys, NewKey};
@@ -241,4 +249,83 @@ fn the_dashboard_shows_counters_that_there_are() {
         count += 1;
     }
     assert!(count > 20, "{count}");
+}
+
+/// A collector that takes whatever comes to `/v1/traces`.
+fn collector() -> (String, mpsc::Receiver<Span>) {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = format!("http://{}", listener.local_addr().unwrap());
+    let (sender, spans) = mpsc::channel();
+    std::thread::spawn(move || {
+        for stream in listener.incoming().map_while(Result::ok) {
+            let mut reader = BufReader::new(stream.try_clone().unwrap());
+            let mut head = String::new();
+            while !head.ends_with("\r\n\r\n") && reader.read_line(&mut head).unwrap_or(0) > 0 {}
+            assert!(head.starts_with("POST /v1/traces "), "{head}");
+            let length = head
+                .lines()
+                .find_map(|line| line.to_ascii_lowercase().strip_prefix("content-length:").map(str::to_owned));
+            let mut body = vec![0; length.expect("a length").trim().parse().unwrap()];
+            reader.read_exact(&mut body).unwrap();
+            let _ = (&stream).write_all(b"HTTP/1.1 200 OK\r\nContent-Length: 0\r\nConnection: close\r\n\r\n");
+            let request = ExportTraceServiceRequest::decode(body.as_slice()).expect("OTLP");
+            let found = request.resource_spans.into_iter().flat_map(|of| of.scope_spans).flat_map(|of| of.spans);
+            found.for_each(|span| drop(sender.send(span)));
+        }
+    });
+    (address, spans)
+}
+
+fn attribute(span: &Span, name: &str) -> String {
+    let found = span.attributes.iter().find(|attribute| attribute.key == name);
+    let value = found.and_then(|found| found.value.as_ref()).and_then(|value| value.value.as_ref());
+    match value {
+        Some(Value::StringValue(text)) => text.clone(),
+        Some(Value::IntValue(number)) => number.to_string(),
+        other => panic!("{name}: {other:?} of {span:?}"),
+    }
+}
+
+#[test]
+fn a_request_is_a_span_of_the_trace_that_it_came_with_and_each_statement_one_in_it() {
+    let (address, spans) = collector();
+    let project = TestProject::of_sql(TABLES, &format!("[service]\ntraces = \"{address}\"\n"));
+    let mut service = project.serve();
+    let (name, value) = owner();
+    let trace = "4bf92f3577b34da6a3ce929d0e0e4736";
+    let parent = format!("00-{trace}-00f067aa0ba902b7-01");
+    let headers = [
+        (name, value.as_str()),
+        ("Content-Type", "application/json"),
+        ("traceparent", &parent),
+        ("X-Request-Id", "r-1"),
+    ];
+    let body = json!({ "query": "query Low { huts(filter: { name: { eq: \"Low\" } }) { nodes { id } } }" }).to_string();
+    assert_eq!(service.send("POST", "/graphql", &headers, body.as_bytes()).status, 200);
+    // Not of the form: a trace of its own. Not to be followed: none.
+    let strange = [(name, value.as_str()), ("traceparent", "00-zz-01")];
+    assert_eq!(service.send("GET", "/graphql?query=%7Bhats%7D", &strange, b"").status, 200);
+    let unsampled = [(name, value.as_str()), ("traceparent", &parent.replace("-01", "-00"))];
+    assert_eq!(service.send("GET", "/graphql?query=%7B__typename%7D", &unsampled, b"").status, 200);
+    service.stop();
+    let spans: Vec<Span> = spans.try_iter().collect();
+    let hex = |bytes: &[u8]| bytes.iter().map(|byte| format!("{byte:02x}")).collect::<String>();
+    let own: Vec<&Span> = spans.iter().filter(|span| hex(&span.trace_id) == trace).collect();
+    assert_eq!(own.len(), 2, "{spans:#?}");
+    let (statements, asks): (Vec<&Span>, Vec<&Span>) =
+        own.into_iter().partition(|span| span.name.starts_with("statement"));
+    let (ask, statement) = (asks[0], statements[0]);
+    assert_eq!((ask.name.as_str(), hex(&ask.parent_span_id).as_str()), ("GraphQL Low", "00f067aa0ba902b7"));
+    let told = ["puente.role", "puente.outcome", "puente.request_id"].map(|name| attribute(ask, name));
+    assert_eq!(told, ["owner", "ok", "r-1"]);
+    assert_eq!(statement.parent_span_id, ask.span_id);
+    let text = attribute(statement, "db.query.text");
+    assert!(text.contains("huts") && !text.contains("Low"), "statements are told, values are not: {text}");
+    assert!(
+        ask.start_time_unix_nano <= statement.start_time_unix_nano
+            && statement.end_time_unix_nano <= ask.end_time_unix_nano
+    );
+    let other: Vec<&Span> = spans.iter().filter(|span| hex(&span.trace_id) != trace).collect();
+    assert_eq!(other.len(), 1, "{other:#?}");
+    assert!(other[0].parent_span_id.is_empty() && attribute(other[0], "puente.outcome") == "DOCUMENT_INVALID");
 }

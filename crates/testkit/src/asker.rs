@@ -47,6 +47,7 @@ impl Asker {
             secret: SECRET.to_vec(),
             sources,
             persisted: false,
+            traces: None,
         };
         Asker {
             sealer: Sealer::new(SECRET, role.view.role()),

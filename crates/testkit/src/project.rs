@@ -7,7 +7,7 @@ use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use puente_core::catalog::Engine;
-use puente_service::{AccessKeys, Api, Metrics, ProjectFolder, Running, ServeOptions, Served};
+use puente_service::{AccessKeys, Api, ApiOptions, Metrics, ProjectFolder, Running, ServeOptions, Served, Traces};
 use serde_json::Value as Json;
 use tempfile::TempDir;
 
@@ -185,6 +185,9 @@ impl TestProject {
     fn serve_as(&self, development: bool, look_for_drift: Option<Duration>) -> TestService {
         let folder = ProjectFolder::open_or_begin(self.path()).expect("a project");
         let options = folder.api_options(b"the tests' secret, thirty-two bytes.".to_vec(), &|_| None).expect("an API");
+        let traces =
+            folder.project.service.traces.as_deref().map(|address| Arc::new(Traces::to(address).expect("a collector")));
+        let options = ApiOptions { traces, ..options };
         let api = Arc::new(Api::new(options, Arc::new(Metrics::default())));
         let private = folder.private_folder().expect("a private folder");
         let access_keys = Arc::new(AccessKeys::open(&private.join("records.db")).expect("access keys"));

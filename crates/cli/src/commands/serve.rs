@@ -6,8 +6,8 @@ use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
 use puente_service::{
-    AccessKeys, Bound, Listen, NewKey, ProjectFolder, Running, ServeOptions, Served, SurveyOutcome, TlsFiles,
-    environment, logging,
+    AccessKeys, Api, ApiOptions, Bound, Listen, Metrics, NewKey, ProjectFolder, Running, ServeOptions, Served,
+    SurveyOutcome, TlsFiles, Traces, environment, logging,
 };
 
 use sd_notify::NotifyState;
@@ -96,7 +96,10 @@ pub(crate) async fn start(folder: ProjectFolder, listen: Listen, serving: Servin
     let Serving { development, workers, surveyed } = serving;
     let owner_key = environment::read(environment::OWNER_KEY);
     check_secrets(&folder, owner_key.as_deref(), development)?;
-    let api = super::open_api(&folder, folder.secret(development)?)?;
+    let traces = folder.project.service.traces.as_deref().map(Traces::to).transpose().map_err(Failure::wrong)?;
+    let options = folder.api_options(folder.secret(development)?, &|_| None)?;
+    let options = ApiOptions { traces: traces.map(Arc::new), ..options };
+    let api = Arc::new(Api::new(options, Arc::new(Metrics::default())));
     let access_keys = Arc::new(AccessKeys::open(&folder.private_folder()?.join("records.db"))?);
     let identity = folder.identity(development)?;
     let options = ServeOptions {

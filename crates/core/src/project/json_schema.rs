@@ -120,6 +120,7 @@ fn service() -> Json {
                 "drain_seconds",
                 number("Seconds for which it serves on after it was told to stop, not ready any more.", 0, 3_600),
             ),
+            ("traces", text("The address of a collector of spans (OTLP over HTTP), such as `http://localhost:4318`.")),
             ("metrics_listen", text("Where counters and health are read without keys, such as `127.0.0.1:9464`.")),
             ("global_ids", flag("Has every row that has a key an `id` of its own in the whole API?")),
         ]),

@@ -18,6 +18,8 @@ pub struct Service {
     pub global_ids: bool,
     /// Where counters and health are read without keys.
     pub metrics_listen: Option<std::net::SocketAddr>,
+    /// Where spans are sent (OTLP over HTTP); absent, nowhere.
+    pub traces: Option<String>,
     /// `[service.tls]`.
     pub tls: Option<Tls>,
     /// Seconds for which it serves on after it was told to stop, and says that it is not ready.
@@ -31,6 +33,17 @@ pub struct Tls {
     pub certificate: String,
     /// The private key.
     pub key: String,
+}
+
+fn read_collector(reader: &mut Reader<'_>, section: &Section) -> Option<String> {
+    let address = reader.text(section, "traces")?;
+    let is_address = ["http://", "https://", super::UNSET].iter().any(|start| address.starts_with(start));
+    if !is_address {
+        let text =
+            format!("`traces` expects the address of a collector, such as `http://localhost:4318`, found `{address}`");
+        reader.mistake_at(section, "traces", text);
+    }
+    Some(address)
 }
 
 fn read_tls(reader: &mut Reader<'_>, section: &Section) -> Option<Tls> {
@@ -59,7 +72,7 @@ fn address(reader: &mut Reader<'_>, section: &Section, key: &str) -> Option<std:
 pub(super) fn read_service(reader: &mut Reader<'_>, section: &Section) -> Service {
     reader.only(
         section,
-        &["secret", "hosts", "origins", "persisted", "global_ids", "metrics_listen", "tls", "drain_seconds"],
+        &["secret", "hosts", "origins", "persisted", "global_ids", "metrics_listen", "traces", "tls", "drain_seconds"],
     );
     let secret = reader.secret(section, "secret", reader::is_stated);
     if secret.as_ref().is_some_and(|secret| secret.0.len() < 32 && !secret.0.starts_with(super::UNSET)) {
@@ -82,6 +95,7 @@ pub(super) fn read_service(reader: &mut Reader<'_>, section: &Section) -> Servic
         persisted: reader.flag(section, "persisted"),
         global_ids: reader.flag(section, "global_ids"),
         metrics_listen: address(reader, section, "metrics_listen"),
+        traces: read_collector(reader, section),
         tls: reader.section(section, "tls").and_then(|section| read_tls(reader, &section)),
         drain_seconds: reader.number(section, "drain_seconds", 0, 3_600).unwrap_or(0),
     }

@@ -134,6 +134,9 @@ impl Running {
         if let Some(metrics) = self.metrics_server {
             metrics.stop(false).await;
         }
+        if let Some(traces) = self.shared.served().api.traces().cloned() {
+            let _ = tokio::task::spawn_blocking(move || traces.flush()).await;
+        }
         self.beside.iter().for_each(tokio::task::JoinHandle::abort);
         if let Some(socket) = &self.socket {
             let _ = std::fs::remove_file(socket);

@@ -65,7 +65,7 @@ pub(super) fn api_of(
     let unshared = |limits: Limits| Limits { asks_per_second: 0, asks_at_once: 0, ..limits };
     let roles = roles.into_iter().map(|role| Role { limits: unshared(role.limits), ..role }).collect();
     let limits = unshared(folder.project.limits);
-    let options = ApiOptions { model, roles, limits, secret: Vec::new(), sources, persisted: false };
+    let options = ApiOptions { model, roles, limits, secret: Vec::new(), sources, persisted: false, traces: None };
     Ok(Api::new(options, Arc::new(Metrics::default())))
 }
 
