@@ -278,7 +278,7 @@ fn add_warden(folder: &Path) -> String {
     let private = ProjectFolder::open(folder).expect("a project").private_folder().expect("a folder");
     let access_keys = AccessKeys::open(&private.join("records.db")).expect("access keys");
     let claims = serde_json::json!({ "sub": asks::WARDEN }).as_object().cloned().expect("an object");
-    let new = NewKey { name: "warden", role: "bench", claims, lifetime: None };
+    let new = NewKey { name: "warden", role: "bench", claims, ..NewKey::default() };
     access_keys.create_key(&new).expect("a key")
 }
 

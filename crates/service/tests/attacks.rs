@@ -323,7 +323,7 @@ fn rows_cannot_be_moved_out_of_a_rule_nor_into_it(
         ("updateNote(key: { id: 99 }, set: { personId: 1 }) { count }", "ROW_MISSING"),
         ("updateNotes(everyRow: true, set: { personId: 2 }) { count }", "NOT_PERMITTED"),
         ("deleteNote(key: { id: 2 }) { count }", "ROW_MISSING"),
-        ("deleteNote(key: { id: 4 }) { count }", "ROW_MISSING"),
+        ("deleteNote(key: { id: 4 }) { count }", "NOT_PERMITTED"),
         ("createNote(input: { id: 9, title: \"x\", personId: 2 }) { count }", "NOT_PERMITTED"),
         ("createNote(input: { id: 9, title: \"x\", personId: 3 }) { count }", "REFERENCE_BROKEN"),
         (

@@ -10,7 +10,7 @@ use puente_service::{AccessKeys, NewKey};
 use puente_testkit::database::Database;
 use puente_testkit::project::{OWNER_KEY, Response, TestProject, TestService};
 use rstest::rstest;
-use serde_json::{Map, Value as Json, json};
+use serde_json::{Value as Json, json};
 
 fn huts() -> (TestProject, TestService) {
     let project = TestProject::huts();

@@ -112,7 +112,10 @@ pub(super) fn refuse_password(url: &str) -> Result<(), Failure> {
 
 fn split(source: &str) -> Result<(String, String), Failure> {
     match source.split_once('=') {
-        Some((name, url)) if !name.is_empty() && !url.is_empty() => Ok((name.to_owned(), url.to_owned())),
+        Some((name, url)) if !name.is_empty() && !url.is_empty() => {
+            project::check_source_name(name).map_err(Failure::wrong)?;
+            Ok((name.to_owned(), url.to_owned()))
+        }
         _ => Err(Failure::wrong(format!("`--source` expects NAME=URL, such as main=sqlite:huts.db; found `{source}`"))),
     }
 }

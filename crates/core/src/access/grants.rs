@@ -351,7 +351,10 @@ impl Granter<'_> {
                     Err(mistake) => self.mistakes.push(mistake),
                 },
                 None => {
-                    let hint = did_you_mean(field, t.columns.iter().filter_map(|column| column.field.as_deref()));
+                    let hint = match t.links.iter().find(|link| link.field == *field) {
+                        Some(link) => format!(": it is a link; set what it follows, {}", t.link_columns(link)),
+                        None => did_you_mean(field, t.columns.iter().filter_map(|column| column.field.as_deref())),
+                    };
                     let text =
                         format!("`fixed` sets `{field}`, which is not a column of `{}` to be written{hint}", t.name);
                     self.mistake(grant.edit.place, text);

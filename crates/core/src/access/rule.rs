@@ -170,7 +170,20 @@ fn within<T>(
 /// The first line of a parser's message, in which it lists what it would have taken.
 fn plain(message: &str) -> String {
     let line = message.lines().next().unwrap_or_default();
-    line.split(" expecting {").next().unwrap_or_default().to_owned()
+    let said = line.split(" expecting ").next().unwrap_or_default().trim_start_matches("Syntax error: ");
+    let found = |text: &str| text.split('\'').nth(1).unwrap_or_default().to_owned();
+    match said {
+        _ if said.contains("'<EOF>'") => {
+            "it ends where more is expected: a value, or a bracket that closes what is open".to_owned()
+        }
+        _ if said.starts_with("extraneous input") => format!("`{}` is one too many", found(said)),
+        _ if said.starts_with("mismatched input") => format!("`{}` cannot stand here", found(said)),
+        _ if said.starts_with("token recognition error") => {
+            format!("`{}` cannot be read; a text ends with the quote with which it began", found(said))
+        }
+        _ if said.starts_with("no viable alternative") => format!("`{}` has no meaning", found(said)),
+        _ => said.to_owned(),
+    }
 }
 
 /// A mistake at a place in the rule.
@@ -615,11 +628,19 @@ impl Compiler<'_> {
                 Ok(self.claim_predicate(ClaimPredicate::Compare(claim_term(one), comparison, claim_term(other))))
             }
             (one, other) => {
-                let text =
-                    format!("{} cannot be compared with {}", one.describe(self.model), other.describe(self.model));
-                Err(self.wrong(left, text))
+                let hint = [&one, &other].into_iter().find_map(|term| self.followed(term)).unwrap_or_default();
+                let (one, other) = (one.describe(self.model), other.describe(self.model));
+                Err(self.wrong(left, format!("{one} cannot be compared with {other}{hint}")))
             }
         }
+    }
+
+    /// What a link to one follows, which is what can be compared.
+    fn followed(&self, term: &Term) -> Option<String> {
+        let Term::Row { hops, .. } = term else { return None };
+        let hop = hops.last()?;
+        let t = &self.model.types[hop.from];
+        Some(format!("; compare what the link follows, {}", t.link_columns(&t.links[hop.link])))
     }
 
     fn not_comparable(&self, column: &Column) -> String {

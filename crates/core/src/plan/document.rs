@@ -160,13 +160,73 @@ fn problems(errors: &DiagnosticList, code: Code, schema: &Schema) -> Vec<Problem
         .take(MOST_PROBLEMS)
         .map(|diagnostic| {
             let json = diagnostic.to_json();
-            let hint = hint(&json.message, schema);
-            let mut problem = Problem::new(code, format!("{}{hint}", json.message));
+            let text = match code {
+                Code::DocumentUnreadable => syntax(&json.message),
+                _ => meant(&json.message, schema),
+            };
+            let mut problem = Problem::new(code, text);
             problem.locations =
                 json.locations.iter().map(|place| Location { line: place.line, column: place.column }).collect();
             problem
         })
         .collect()
+}
+
+/// A mistake of syntax in words: what the parser calls its tokens nobody writes.
+fn syntax(message: &str) -> String {
+    const TOKENS: &[(&str, &str)] = &[
+        ("L_CURLY", "`{`"),
+        ("R_CURLY", "`}`"),
+        ("L_PAREN", "`(`"),
+        ("R_PAREN", "`)`"),
+        ("L_BRACK", "`[`"),
+        ("R_BRACK", "`]`"),
+        ("COLON", "`:`"),
+        ("EQ", "`=`"),
+        ("SPREAD", "`...`"),
+        ("EOF", "the end of the document"),
+    ];
+    let said = message.trim_start_matches("syntax error: ");
+    let known = |word: &str| TOKENS.iter().find(|(token, _)| *token == word).map(|(_, said)| *said);
+    let words: Vec<String> = said
+        .split(' ')
+        .map(|word| {
+            let bare = word.trim_end_matches([',', '.']);
+            let end = &word[bare.len()..];
+            match known(bare) {
+                Some(said) => format!("{said}{end}"),
+                None if bare.len() == 1 && !bare.chars().all(char::is_alphanumeric) => format!("`{bare}`{end}"),
+                None => word.to_owned(),
+            }
+        })
+        .collect();
+    let said = words.join(" ").replace(", got ", ", found ");
+    let remedy = match said.as_str() {
+        _ if said.ends_with("the end of the document") => "; something that was opened is not closed",
+        _ if said.contains("valid Value") => {
+            "; a value is a number, a text in quotes, true, false, null, an enum's word, a list, an object, or a variable"
+        }
+        _ if said.contains("expected definition") => "; a document begins with `{`, `query`, `mutation` or `fragment`",
+        _ => "",
+    };
+    format!("the document cannot be read: {said}{remedy}")
+}
+
+/// A mistake of meaning, with what would be right.
+fn meant(message: &str, schema: &Schema) -> String {
+    let quoted: Vec<&str> = message.split('`').skip(1).step_by(2).collect();
+    match quoted.as_slice() {
+        [argument @ ("after" | "before" | "last"), coordinate] if message.contains("is not supported by") => {
+            format!(
+                "`{argument}` of `{coordinate}`: its rows have no key, so that no cursor names a place among them; page with `first` \
+                 and `skip`"
+            )
+        }
+        _ if message.contains("must have a subselection set") => {
+            "a field that gives an object needs a selection: say in braces which of its fields, such as `{ nodes { id } }`".to_owned()
+        }
+        _ => format!("{message}{}", hint(message, schema)),
+    }
 }
 
 /// A near miss for a name that the schema does not have. The message names the type and what is missing in backticks.

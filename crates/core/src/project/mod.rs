@@ -28,7 +28,7 @@ use reader::Reader;
 pub use reader::is_graphql_name;
 pub use role::{Action, Fields, GrantEdit, OWNER, RoleEdit, RuleText};
 pub use service::{Service, Tls};
-pub use source::{Replica, SourceSettings};
+pub use source::{Replica, SourceSettings, check_source_name};
 pub use types::{FieldEdit, LinkSettings, MemberEdit, TypeEdit};
 
 /// The project file's name.

@@ -121,9 +121,28 @@ pub(super) fn read_sources(reader: &mut Reader<'_>, root: &Section) -> Vec<Sourc
     named.iter().map(|(name, section)| read_source(reader, name, section)).collect()
 }
 
+/// Is it a name that a source may have?
+///
+/// # Errors
+/// What such a name is made of, with one that is like it.
+pub fn check_source_name(name: &str) -> Result<(), String> {
+    if super::is_plain_name(name) {
+        return Ok(());
+    }
+    let like = plain_name(name);
+    Err(format!("`{name}` is not a source name: use lower-case letters, digits and `_`, such as `{like}`"))
+}
+
+/// A name like this one that a source may have.
+fn plain_name(name: &str) -> String {
+    let plain: String = name.to_lowercase().chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).collect();
+    let plain = plain.trim_matches('_').to_owned();
+    if plain.is_empty() { "main".to_owned() } else { plain }
+}
+
 fn read_source(reader: &mut Reader<'_>, name: &str, section: &Section) -> SourceSettings {
-    if !super::is_plain_name(name) {
-        reader.mistake(section.place, format!("`{name}` is not a source name: use lower-case letters, digits and `_`"));
+    if let Err(text) = check_source_name(name) {
+        reader.mistake(section.place, text);
     }
     let keys = [
         "url",
@@ -187,7 +206,14 @@ fn read_url(reader: &mut Reader<'_>, section: &Section) -> Option<(Engine, Secre
             // Only what stands before the first colon is shown: what follows may hold a password.
             let scheme = url.split(':').next().filter(|_| url.contains(':')).unwrap_or_default().to_owned();
             let known: Vec<&str> = SCHEMES.iter().map(|(scheme, _)| *scheme).collect();
-            let text = format!("expected an address that begins with one of {}, found `{scheme}:`", known.join(" "));
+            let text = match scheme.as_str() {
+                "" => {
+                    "expected an address, found a path, or a name alone; for a file write `sqlite:` before it, such as \
+                       `sqlite:data/huts.db`"
+                        .to_owned()
+                }
+                scheme => format!("expected an address that begins with one of {}, found `{scheme}:`", known.join(" ")),
+            };
             reader.mistake_at(section, "url", text);
             None
         }

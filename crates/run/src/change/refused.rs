@@ -155,7 +155,16 @@ impl<'c, S: Session> Run<'c, S> {
 
     pub(super) fn still_referred_to(&self, of: TypeId) -> Problem {
         let name = &self.model.types[of].name;
-        let text = format!("other rows still refer to this `{name}`; change or delete them first");
+        // Which of them do is not asked any more: some engines end the transaction with the mistake.
+        let refers = |(at, t): &(usize, &puente_core::model::Type)| {
+            self.change.readable[*at]
+                && t.links.iter().any(|link| link.target == of && link.cardinality == Cardinality::One)
+        };
+        let types: Vec<String> =
+            self.model.types.iter().enumerate().filter(refers).map(|(_, t)| format!("`{}`", t.name)).collect();
+        let who = if types.is_empty() { String::new() } else { format!(", of {}", types.join(" or ")) };
+        let text = format!("other rows{who}, still refer to this `{name}`; change or delete them first");
+        let text = if types.is_empty() { text.replace("rows,", "rows") } else { text };
         Problem::new(Code::ReferenceBroken, text)
     }
 

@@ -160,6 +160,17 @@ impl<'c, S: Session> Run<'c, S> {
             self.execute(&self.prepare(Step::Address(address)), None, &[], &scalars).await.map_err(unexpected)?;
         let name = &self.model.types[of].name;
         if address.one && rows.is_empty() {
+            if let Some(readable) = &address.readable {
+                let scalars = self.scalars_of(of, &readable.outputs);
+                let step = self.prepare(Step::Address(readable));
+                let there = self.execute(&step, None, &[], &scalars).await.map_err(unexpected)?;
+                if there.len() > 0 {
+                    let text = format!(
+                        "this `{name}` is not one of those that the role may change; its grant says in `rows` which are"
+                    );
+                    return Err(Problem::new(Code::NotPermitted, text));
+                }
+            }
             let text = format!("there is no `{name}` with this key; ask for it with the same key to see");
             return Err(Problem::new(Code::RowMissing, text));
         }
@@ -194,7 +205,8 @@ impl<'c, S: Session> Run<'c, S> {
         let Some(lookup) = self.change.checks.get(&(of, created)).copied() else { return Ok(()) };
         let width = self.change.lookups[lookup].by.len();
         let keys: Vec<Datums> = rows.iter().map(|cells| cells[..width].to_vec()).collect();
-        self.check(lookup, keys.clone()).await?;
+        let done = if created { "create" } else { "update" };
+        self.check(lookup, keys.clone(), Some(done)).await?;
         self.checked.push((lookup, keys));
         Ok(())
     }
@@ -205,18 +217,29 @@ impl<'c, S: Session> Run<'c, S> {
         let there = Unruled::StillThere.lookup(self.model, *of, by);
         let found = self.find_by(&there, keys.clone()).await?;
         let there = keys.into_iter().zip(found).filter(|(_, found)| found.is_some()).map(|(key, _)| key);
-        self.check(lookup, there.collect()).await
+        self.check(lookup, there.collect(), None).await
     }
 
-    pub(super) async fn check(&mut self, lookup: LookupId, keys: Vec<Datums>) -> Result<(), Problem> {
+    /// `done` is the action whose grant is asked; absent, it is asked again, once everything was done.
+    pub(super) async fn check(
+        &mut self,
+        lookup: LookupId,
+        keys: Vec<Datums>,
+        done: Option<&str>,
+    ) -> Result<(), Problem> {
         let of = self.change.lookups[lookup].of;
-        if self.find(lookup, keys).await?.contains(&None) {
-            let name = &self.model.types[of].name;
-            let text =
-                format!("the role may not leave a row of `{name}` like this; its grant says what must be true of one");
-            return Err(Problem::new(Code::NotPermitted, text));
-        }
-        Ok(())
+        let several = keys.len() > 1;
+        let Some(at) = self.find(lookup, keys).await?.iter().position(Option::is_none) else { return Ok(()) };
+        let name = &self.model.types[of].name;
+        // Rows that are created together come in the order of `inputs`.
+        let place = match done {
+            Some("create") if several && of == self.change.of => format!("inputs[{at}]: "),
+            _ => String::new(),
+        };
+        let whose = done.map_or_else(|| "its grant".to_owned(), |done| format!("`check` of its grant to {done} one"));
+        let text =
+            format!("{place}the role may not leave a row of `{name}` like this; {whose} says what must be true of it");
+        Err(Problem::new(Code::NotPermitted, text))
     }
 
     /// What is answered: the changed rows as they are now.

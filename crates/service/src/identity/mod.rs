@@ -16,13 +16,13 @@ use std::sync::Arc;
 
 use jiff::Timestamp;
 use puente_core::access::{OWNER, claim_at};
-use puente_core::error::{Code, Problem};
+use puente_core::error::{Code, Problem, shortened};
 use puente_core::project::Project;
 use puente_run::turns::Party;
 use serde_json::{Map, Value as Json};
 
 use crate::access_keys::{self, AccessKeys, KeyInForce};
-use crate::principal::{AuthMethod, Principal, no_such_role};
+use crate::principal::{AuthMethod, Principal};
 pub use development::DevelopmentKey;
 pub(crate) use key_set::key_set_at;
 use token::Verifier;
@@ -278,7 +278,7 @@ impl Caller {
             },
             Some(Json::String(role)) if self.roles.contains(role) || first == Some(role) => Ok(with(role)),
             Some(Json::String(role)) if is_owner => Ok(as_another(role, Map::new(), self.party.clone())),
-            Some(Json::String(role)) => Err(no_such_role(role)),
+            Some(Json::String(role)) => Err(not_among(role, &self.roles)),
             Some(Json::Object(_)) if !is_owner => {
                 refused("to ask with claims of one's own takes the owner's access key".to_owned())
             }
@@ -297,6 +297,21 @@ impl Caller {
             Some(_) => Err(not_understood()),
         }
     }
+}
+
+/// The problem of a role that is none of a token's, or a key's.
+fn not_among(role: &str, own: &[String]) -> Problem {
+    const MOST_TOLD: usize = 10;
+    let role = shortened(role, 100);
+    let own: Vec<String> = own.iter().take(MOST_TOLD).map(|name| format!("`{}`", shortened(name, 100))).collect();
+    let text = match own.as_slice() {
+        [] => format!("`{role}` is not a role that you can ask as: this token or key has none"),
+        own => format!(
+            "`{role}` is not among the roles of this token or key, which are {}; ask as one of them",
+            own.join(", ")
+        ),
+    };
+    Problem::new(Code::RoleRefused, text)
 }
 
 /// The owner as another.

@@ -129,7 +129,7 @@ rows = \"row.stars == 2\"
         code(&ask("mutation { createPost(input: { id: 7, title: \"d\", stars: 6 }) { count } }")),
         "NOT_PERMITTED"
     );
-    assert_eq!(code(&ask("mutation { deletePost(key: { id: 1 }) { count } }")), "ROW_MISSING");
+    assert_eq!(code(&ask("mutation { deletePost(key: { id: 1 }) { count } }")), "NOT_PERMITTED");
     assert_eq!(served.database.documents("posts"), before);
     assert_eq!(ask("mutation { deletePost(key: { id: 2 }) { count } }")["data"]["deletePost"]["count"], 1);
     let schema = served.ask_as("writer", &json!({}), "{ __type(name: \"PostSet\") { inputFields { name } } }");

@@ -205,7 +205,8 @@ impl Run<'_, '_> {
             })
         });
         if matches!(which, Which::Key(_)) && found.is_empty() {
-            return refuse("ROW_MISSING");
+            let is_there = self.world.rows[of].iter().any(|row| self.sees(of, row) && meant(row));
+            return refuse(if is_there { "NOT_PERMITTED" } else { "ROW_MISSING" });
         }
         Ok(found)
     }

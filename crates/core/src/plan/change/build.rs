@@ -238,21 +238,34 @@ impl<'a> ChangePlanner<'a> {
         grant: &WriteGrant,
         field: &'a Node<Field>,
     ) -> Result<Address, Problem> {
-        let model = self.planner.view.model();
-        let seen = self.planner.seen(of, None);
-        let mut predicates = seen.predicates;
-        predicates.extend(grant.rows.iter().cloned().map(rule));
         let asked = if many {
             self.filtered(of, field)?
         } else {
             let key = self.planner.argument(field, "key");
             Some(self.planner.key_condition(of, key)?)
         };
-        predicates.extend(asked.map(|condition| Predicate { origin: Origin::Caller, condition: Arc::new(condition) }));
+        let asked = asked.map(|condition| Predicate { origin: Origin::Caller, condition: Arc::new(condition) });
         let revision = self.revision(field)?;
-        let revision_of = if revision.is_some() { self.planner.revision_columns(of) } else { Vec::new() };
-        let mut outputs = locator(model, of);
-        outputs.extend(&revision_of);
+        let rules: Vec<Predicate> = grant.rows.iter().cloned().map(rule).collect();
+        let is_narrow = !many && !rules.is_empty();
+        let mut address = self.address_of(of, many, rules.into_iter().chain(asked.clone()));
+        if revision.is_some() {
+            address.revision_of = self.planner.revision_columns(of);
+            address.outputs.extend(&address.revision_of);
+            let more = address.revision_of.iter().map(|column| Output::Column(*column));
+            address.select.output.extend(more);
+        }
+        let readable = is_narrow.then(|| Box::new(self.address_of(of, many, asked.into_iter())));
+        Ok(Address { revision, readable, ..address })
+    }
+
+    /// The rows of a type that can be seen, and of which more is true.
+    fn address_of(&mut self, of: TypeId, many: bool, more: impl Iterator<Item = Predicate>) -> Address {
+        let model = self.planner.view.model();
+        let seen = self.planner.seen(of, None);
+        let mut predicates = seen.predicates;
+        predicates.extend(more);
+        let outputs = locator(model, of);
         let nulls_first = self.planner.capabilities(of).nulls_are_smallest;
         let key = model.types[of].row_key().map(|key| key.columns.clone()).unwrap_or_default();
         let order = key.into_iter().map(|column| OrderTerm {
@@ -271,7 +284,7 @@ impl<'a> ChangePlanner<'a> {
         };
         let output = outputs.iter().map(|column| Output::Column(*column)).collect();
         let select = Select { predicates, output, order: order.collect(), row_set, peek: true, ..seen };
-        Ok(Address { select, outputs, one: !many, most, revision, revision_of })
+        Address { select, outputs, one: !many, most, revision: None, revision_of: Vec::new(), readable: None }
     }
 
     /// The revision that a row must have. Whoever says `ifUnchanged` means it: nothing instead of one is a mistake.

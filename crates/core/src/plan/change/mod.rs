@@ -112,6 +112,9 @@ pub struct Address {
     pub revision: Option<String>,
     /// The columns that make a revision.
     pub revision_of: Vec<ColumnId>,
+    /// The same row wherever it can be read, where the grant is about some rows only: one that is not addressed is not permitted
+    /// if it is there, and missing if it is not.
+    pub readable: Option<Box<Address>>,
 }
 
 /// What becomes of a column.
