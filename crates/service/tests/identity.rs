@@ -265,7 +265,7 @@ fn access_keys_ask_with_their_role_and_claims_until_they_end() {
     let service = project.serve();
     let access_keys = AccessKeys::open(&project.path().join(".puente/records.db")).unwrap();
     let claims = json!({ "sub": 8 }).as_object().cloned().unwrap();
-    let key = access_keys.create_key(&NewKey { name: "app", role: "member", claims, lifetime: None }).unwrap();
+    let key = access_keys.create_key(&NewKey { name: "app", role: "member", claims, ..NewKey::default() }).unwrap();
     assert_eq!(ids(&ask(&service, Some(&key), json!({}))), [2]);
     assert_eq!(ask(&service, Some(&key), json!({ "as": "reader" })).status, 403);
     assert_eq!(ask(&service, Some(&key), json!({ "as": { "role": "member" } })).status, 403);

@@ -164,7 +164,7 @@ impl<'c, S: Session> Run<'c, S> {
                 let scalars = self.scalars_of(of, &readable.outputs);
                 let step = self.prepare(Step::Address(readable));
                 let there = self.execute(&step, None, &[], &scalars).await.map_err(unexpected)?;
-                if there.len() > 0 {
+                if !there.is_empty() {
                     let text = format!(
                         "this `{name}` is not one of those that the role may change; its grant says in `rows` which are"
                     );
