@@ -3,7 +3,10 @@
 CARGO ?= cargo
 CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts console/*.js console/package-lock.json 2>/dev/null)
 
-.PHONY: demo test check build bench fuzz attack console build-packages bench-packages test-packages screenshots
+CLIENT_PACKAGES := clients/javascript/node_modules/.package-lock.json
+PYTHON_CLIENT := clients/python/.venv/installed
+
+.PHONY: demo test test-clients check build bench fuzz attack console build-packages bench-packages test-packages screenshots
 
 ## The whole product, console included, in target/release/puente.
 build: build-packages console/dist/index.html
@@ -14,8 +17,12 @@ demo: build
 	target/release/puente demo
 
 ## Everything tested: units, service over a socket, command line, console in Chromium, servers, the oracle.
-test: build-packages test-packages console/dist/index.html
+test: build-packages test-packages console/dist/index.html $(CLIENT_PACKAGES)
 	$(CARGO) test --workspace --locked
+
+## The service driven by every client of docs/clients.md, those of Python and Rust included.
+test-clients: build-packages test-packages console/dist/index.html $(CLIENT_PACKAGES) $(PYTHON_CLIENT)
+	$(CARGO) test --locked -p puente --test clients -- --include-ignored
 
 ## Format and lints, in Rust and in TypeScript; also of builds with one engine alone, and without MongoDB.
 ENGINE_FEATURES = sqlite postgres mariadb mongodb
@@ -50,6 +57,16 @@ console/dist/index.html: $(CONSOLE_SOURCES) console/node_modules/.package-lock.j
 console/node_modules/.package-lock.json: console/package-lock.json
 	@echo "installing the console's packages from npm, as pinned in console/package-lock.json"
 	cd console && npm ci --no-audit --no-fund
+
+$(CLIENT_PACKAGES): clients/javascript/package-lock.json
+	@echo "installing the clients that tests drive from npm, as pinned in clients/javascript/package-lock.json"
+	cd clients/javascript && npm ci --no-audit --no-fund --loglevel=error
+
+$(PYTHON_CLIENT): clients/python/requirements.txt
+	@echo "installing the Python client that tests drive from PyPI, as pinned in clients/python/requirements.txt"
+	python3 -m venv clients/python/.venv
+	clients/python/.venv/bin/pip install --quiet --requirement clients/python/requirements.txt
+	@touch $@
 
 build-packages:
 	@scripts/install-packages build

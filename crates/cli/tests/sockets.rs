@@ -2,53 +2,24 @@
 //! hands over, and how it stops.
 
 mod process;
+#[path = "process/service.rs"]
+mod service;
 
-use std::io::{BufRead as _, BufReader};
 use std::os::unix::net::UnixDatagram;
 use std::path::Path;
-use std::process::{Child, Command, Stdio};
+use std::process::Command;
 use std::time::{Duration, Instant};
 
 use process::{puente, run};
 use puente_testkit::project::TestProject;
+use service::{OWNER_KEY, Service};
 
 const SECRET: &str = "thirty-two bytes that nobody guesses";
-const OWNER_KEY: &str = "puente_a_key_that_is_long_enough_for_production";
 
-/// A service, which ends with the test.
-struct Service {
-    child: Child,
-    /// What it says first of where it is reached.
-    line: String,
-}
-
-impl Drop for Service {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-    }
-}
-
-impl Service {
-    fn start(mut command: Command) -> Service {
-        let mut child = command.env("PUENTE_OWNER_KEY", OWNER_KEY).stderr(Stdio::piped()).spawn().unwrap();
-        let mut lines = BufReader::new(child.stderr.take().unwrap()).lines();
-        let is_told = |line: &std::io::Result<String>| line.as_ref().is_ok_and(|line| line.starts_with("console "));
-        let line = lines.find(is_told).expect("it starts").unwrap();
-        // What it says later is taken from it, or it would wait to say it.
-        std::thread::spawn(move || lines.for_each(drop));
-        Service { child, line }
-    }
-
-    fn port(&self) -> u16 {
-        let address = self.line.split("://").nth(1).and_then(|rest| rest.split('/').next()).unwrap();
-        address.rsplit(':').next().unwrap().parse().unwrap()
-    }
-
-    fn stop(&mut self) -> i32 {
-        assert!(Command::new("kill").arg(self.child.id().to_string()).status().unwrap().success());
-        self.child.wait().unwrap().code().unwrap_or(-1)
-    }
+/// Asks it to stop, and waits: the exit code.
+fn stop(service: &mut Service) -> i32 {
+    assert!(Command::new("kill").arg(service.child.id().to_string()).status().unwrap().success());
+    service.child.wait().unwrap().code().unwrap_or(-1)
 }
 
 /// What a call comes to: the exit code, and what was printed.
@@ -149,7 +120,7 @@ fn a_socket_in_the_file_system_is_for_who_may_reach_it() {
     let second = command.env("TEST_SECRET", SECRET).env("PUENTE_OWNER_KEY", OWNER_KEY).output().unwrap();
     let told = String::from_utf8_lossy(&second.stderr).into_owned();
     assert!(!second.status.success() && told.contains("cannot listen on unix:"), "{told}");
-    assert_eq!(service.stop(), 0);
+    assert_eq!(stop(&mut service), 0);
     assert!(!socket.exists(), "it goes with the service");
 }
 
@@ -180,7 +151,7 @@ fn a_service_manager_hands_a_socket_over_and_is_told_when_it_is_ready_and_when_i
     assert_eq!(heard(), "READY=1");
     let (code, told) = curl(&[&format!("http://localhost:{}/health/live", service.port())]);
     assert_eq!((code, told.as_str()), (0, "live\n"));
-    assert_eq!(service.stop(), 0);
+    assert_eq!(stop(&mut service), 0);
     assert_eq!(heard(), "STOPPING=1");
 
     let mut command = puente(project.path(), &["serve", "--listen", "systemd"]);
