@@ -132,7 +132,11 @@ const REFUSED: &[(&str, &str, &str)] = &[
         "`walkId` and `walk` set the same column",
     ),
     ("createStop(input: { walk: {}, name: \"x\" }) { count }", "DOCUMENT_INVALID", ""),
-    ("deleteWalk(key: { id: 1 }) { count }", "REFERENCE_BROKEN", "other rows, of `Stop` or `WalkTag`, still refer to this `Walk`"),
+    (
+        "deleteWalk(key: { id: 1 }) { count }",
+        "REFERENCE_BROKEN",
+        "other rows, of `Stop` or `WalkTag`, still refer to this `Walk`",
+    ),
     ("updateWalk(key: { id: 1 }, set: { title: null }) { count }", "VALUE_REFUSED", "`Walk.title` cannot be null"),
     (
         "updateWalk(key: { id: 1 }, set: { km: \"-1\" }) { count }",

@@ -265,6 +265,30 @@ fn links_follow_the_new_name_of_a_type_and_go_back_with_the_old_one() {
 }
 
 #[test]
+fn links_that_no_type_gives_its_name_stay_as_they_are_when_it_is_renamed() {
+    const TABLES: &str = "
+create table people (id integer primary key, parent_id integer references people);
+create table works (id integer primary key);
+create table composers (person_id integer references people, work_id integer references works, primary key (person_id, work_id));
+create table lyricists (person_id integer references people, work_id integer references works, primary key (person_id, work_id));";
+    let project = TestProject::of_sql(TABLES, "");
+    let links = |project: &TestProject| -> Vec<String> {
+        let model = project.open().model().expect("a model");
+        let person = model.types.iter().find(|t| t.table == "people").expect("the type");
+        person.links.iter().filter(|link| link.field != "parent").map(|link| link.field.clone()).collect()
+    };
+    let first = links(&project);
+    assert_eq!(first, ["composers", "lyricists", "children", "worksThroughComposers", "worksThroughLyricists"]);
+    let file = project.path().join("puente.toml");
+    let text = std::fs::read_to_string(&file).unwrap();
+    std::fs::write(&file, format!("{text}\n[[type]]\ntable = \"people\"\nname = \"Human\"\n")).unwrap();
+    assert_eq!(links(&project), first);
+    std::fs::write(&file, format!("{text}\n[[type]]\ntable = \"works\"\nname = \"Piece\"\n")).unwrap();
+    let pieces = ["composers", "lyricists", "children", "piecesThroughComposers", "piecesThroughLyricists"];
+    assert_eq!(links(&project), pieces);
+}
+
+#[test]
 fn what_no_link_follows_is_told_with_what_they_do_follow() {
     let text = "[[type]]\ntable = \"bookings\"\n[type.links]\nhutid = { name = \"lodge\" }\n";
     let project = TestProject::of_sql(TABLES, "");

@@ -450,8 +450,8 @@ fn the_schema_says_what_may_be_away_and_what_cannot_be_asked() {
     let two = Two::sqlite("");
     let service = two.project.serve();
     let sdl = service.api.sdl("owner").unwrap();
-    assert!(sdl.contains("  huts(filter: HutFilter, orderBy: [HutOrder!], first: Int, after: String, last: Int, before: String, skip: Int): HutConnection\n"), "{sdl}");
     let of = |head: &str| sdl.split(head).nth(1).unwrap().split('}').next().unwrap().to_owned();
+    assert!(of("type Query {").contains("): HutConnection\n"), "{sdl}");
     assert!(of("type Hut {").contains("): CallConnection\n") && of("type Hut {").contains("): BookingConnection!\n"));
     assert!(
         !of("input CallOrder @oneOf {").contains("hut:") && of("input BookingOrder @oneOf {").contains("hut: HutOrder")

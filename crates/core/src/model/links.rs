@@ -493,8 +493,10 @@ fn direct_link(builder: &Builder<'_>, join: &Join<'_, '_>) -> Draft {
     let target = &builder.model.types[far.to];
     let words = far.ends.link_words(&[]).words;
     let through = names::pascal(&builder.model.types[near.from].list);
-    let by_rule = |one: &str, list: &str| {
-        let is_plain = names::link_name(&names::one(&words)) == one;
+    let ruled = builder.ruled_names(far.to);
+    // Is it called as its type is, which it then follows?
+    let is_plain = names::link_name(&names::one(&words)) == ruled.0;
+    let by_rule = |list: &str| {
         let name = match (is_plain, near.to == far.to) {
             (false, _) => names::list_name(&words),
             (true, false) => list.to_owned(),
@@ -506,7 +508,6 @@ fn direct_link(builder: &Builder<'_>, join: &Join<'_, '_>) -> Draft {
         };
         vec![name.clone(), format!("{name}Through{through}")]
     };
-    let ruled = builder.ruled_names(far.to);
     let is_linking = |column: &String| near.ends.columns.contains(column) || far.ends.columns.contains(column);
     Draft {
         owner: near.to,
@@ -523,8 +524,8 @@ fn direct_link(builder: &Builder<'_>, join: &Join<'_, '_>) -> Draft {
             format!("{} through {}.{}", target.table, table.name, near.ends.columns.join(", ")),
         ],
         given: join.name.clone(),
-        wanted: by_rule(&target.one, &target.list),
-        before: by_rule(&ruled.0, &ruled.1),
+        wanted: by_rule(&target.list),
+        before: by_rule(&ruled.1),
         link: Link {
             field: String::new(),
             description: None,
@@ -592,7 +593,7 @@ fn name_and_add(builder: &mut Builder<'_>, drafts: Vec<Draft>) {
         let Type { source, table, .. } = &builder.model.types[owner];
         let remembered = builder.tables.catalog(*source).names.types.get(table);
         let known = |draft: &Draft| remembered.and_then(|names| names.links.get(&draft.identity)).cloned();
-        let follows = |draft: &Draft, name: &String| draft.before != draft.wanted && draft.before.contains(name);
+        let follows = |draft: &Draft, name: &String| !draft.wanted.contains(name) && draft.before.contains(name);
         let wish = |draft: &Draft| Wish {
             what: format!("the link {} of `{}`", draft.identity, builder.model.types[owner].name),
             given: draft.given.clone().map(|name| (name, draft.place)),
