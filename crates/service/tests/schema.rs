@@ -131,8 +131,8 @@ fn a_link_that_must_be_there_is_non_null_where_the_engine_keeps_it_and_no_rule_h
         let start = sdl.find("type Booking {").expect("the type");
         sdl[start..start + sdl[start..].find("\n}").unwrap()].to_owned()
     };
-    // SQLite keeps foreign keys only on connections that ask for it.
-    let is_kept = engine != Engine::Sqlite;
+    // Elsewhere a session may write without them, and what it wrote is never looked at.
+    let is_kept = engine == Engine::Postgres;
     for role in ["owner", "all"] {
         assert_eq!(bookings(role).contains("  hut: Hut!"), is_kept, "{role}: {}", bookings(role));
         assert!(bookings(role).contains("  guide: Hut\n"), "{role}: {}", bookings(role));
@@ -152,15 +152,18 @@ fn a_link_that_must_be_there_is_non_null_where_the_engine_keeps_it_and_no_rule_h
     }
 }
 
-#[rstest]
-fn a_row_that_a_foreign_key_promises_and_that_is_not_there_is_an_error_where_it_is_missed(
-    #[values(Engine::Postgres, Engine::Mariadb)] engine: Engine,
-) {
-    let (database, _project, service) = TestProject::served(engine, TABLES, "");
-    database.execute(match engine {
-        Engine::Postgres => "alter table bookings disable trigger all; update bookings set hut_id = 99 where id = 2",
-        _ => "set foreign_key_checks = 0; update bookings set hut_id = 99 where id = 2",
-    });
+#[test]
+fn what_was_written_without_the_checks_of_a_foreign_key_is_null() {
+    let (database, _project, service) = TestProject::served(Engine::Mariadb, TABLES, "");
+    database.execute("set foreign_key_checks = 0; update bookings set hut_id = 99 where id = 2");
+    let answer = service.data("{ booking(key: { id: 2 }) { id hut { name } } }");
+    assert_eq!(answer, serde_json::json!({ "booking": { "id": 2, "hut": null } }));
+}
+
+#[test]
+fn a_row_that_a_foreign_key_promises_and_that_is_not_there_is_an_error_where_it_is_missed() {
+    let (database, _project, service) = TestProject::served(Engine::Postgres, TABLES, "");
+    database.execute("alter table bookings disable trigger all; update bookings set hut_id = 99 where id = 2");
     let response = service.ask("{ booking(key: { id: 2 }) { id hut { name } } bookings { totalCount } }");
     let answer = response.json();
     assert_eq!(answer["data"], serde_json::json!({ "booking": null, "bookings": { "totalCount": 2 } }));

@@ -110,7 +110,7 @@ fn known<T: Eq + Hash>(nodes: &mut HashSet<Node<T>>, node: &mut Node<T>) {
 
 /// The SDL in parts that end with a whole definition.
 fn parts(sdl: &str) -> impl Iterator<Item = &str> {
-    const END: &str = "\n}\n";
+    const END: &str = "\n}\n\n";
     let mut rest = sdl;
     std::iter::from_fn(move || {
         let ideal = rest.ceil_char_boundary(PART_BYTES);
@@ -128,9 +128,12 @@ mod tests {
     #[test]
     fn parts_end_with_a_definition_and_lose_nothing() {
         let definition = format!("\"Text.\"\ntype T {{\n{}}}\n\n", "  field: Int\n".repeat(1_000));
-        let sdl = definition.repeat(20);
-        let found: Vec<&str> = parts(&sdl).collect();
-        assert!(found.len() > 2 && found.iter().rev().skip(1).all(|part| part.ends_with("\n}\n")));
-        assert_eq!(found.concat(), sdl);
+        for count in 1..40 {
+            let sdl = definition.repeat(count);
+            let found: Vec<&str> = parts(&sdl).collect();
+            assert!(count < 20 || found.len() > 2);
+            assert!(found.iter().all(|part| part.starts_with('"') && part.ends_with("\n}\n\n")), "{count}");
+            assert_eq!(found.concat(), sdl);
+        }
     }
 }
