@@ -4,6 +4,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use puente_core::catalog::Engine;
+use puente_core::error::Code;
 use puente_testkit::database::Database;
 use puente_testkit::project::{OWNER_KEY, TestProject, TestService};
 use puente_testkit::servers;
@@ -281,6 +282,53 @@ fn tls_is_verified_by_default() {
             .is_err_and(|told| told.contains("not valid for name"))
     );
     assert!(reached("localhost", "sslmode=verify-full").is_err_and(|told| told.contains("UnknownIssuer")));
+    let told = not_reached(&format!("{}?sslmode=verify-full", database.url));
+    assert!(told.contains("not one that is trusted for this host") && told.contains("`sslrootcert`"), "{told}");
+}
+
+/// What is told of a server that is not reached.
+fn not_reached(url: &str) -> String {
+    let text = format!("[source.test]\nurl = \"{url}\"\n");
+    let settings = puente_core::project::read(&text, &|_| None).expect("a project").sources.remove(0);
+    let problem = puente_sources::survey(&settings, std::path::Path::new(".")).expect_err("it is not reached");
+    assert_eq!(problem.code, Code::SourceUnavailable, "{problem:?}");
+    problem.message
+}
+
+#[rstest]
+fn a_server_without_tls_is_told_where_tls_is_wanted(#[values(Engine::Postgres, Engine::Mariadb)] engine: Engine) {
+    let told = not_reached(&format!("{}?sslmode=require", Database::empty(engine).url));
+    assert!(told.contains("speaks no TLS") && told.contains("`sslmode=disable`"), "{told}");
+}
+
+#[test]
+fn a_password_that_is_missing_is_told_from_one_that_is_wrong() {
+    use std::io::{Read as _, Write as _};
+    let missing = "asks for a password, and the source's `url` has none";
+    // The servers of the tests let everybody in; this one asks, and hears no more.
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").expect("a port");
+    let port = listener.local_addr().expect("an address").port();
+    std::thread::spawn(move || {
+        for mut stream in listener.incoming().filter_map(Result::ok) {
+            stream.read(&mut [0; 1_024]).expect("who it is");
+            stream.write_all(b"R\0\0\0\x08\0\0\0\x03").expect("asked for the password");
+            let _ = stream.read(&mut [0; 1_024]);
+        }
+    });
+    let told = not_reached(&format!("postgres://somebody@127.0.0.1:{port}/huts"));
+    assert!(told.contains(missing) && told.contains("${VARIABLE}"), "{told}");
+
+    let database = Database::empty(Engine::Mariadb);
+    let locked = format!("locked{}", std::process::id());
+    database.execute(&format!("create user '{locked}'@'%' identified by 'right'"));
+    let as_locked = |password: &str| {
+        let (_, address) = database.url.split_once('@').expect("a user");
+        not_reached(&format!("mysql://{locked}{password}@{address}"))
+    };
+    let (without, wrong) = (as_locked(""), as_locked(":wrong"));
+    database.execute(&format!("drop user '{locked}'@'%'"));
+    assert!(without.contains(missing), "{without}");
+    assert!(wrong.contains("refuses the login"), "{wrong}");
 }
 
 /// Servers started by root run as nobody, and want their key to be their own.

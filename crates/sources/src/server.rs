@@ -25,6 +25,48 @@ pub(crate) const KEPT_TEXT_BYTES: usize = 32 << 10;
 /// Requests that may wait for a session before those of who sent most of them are refused at once.
 const MOST_WAITING: usize = 1_024;
 
+/// Why there is no session with a server.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Unreached {
+    LoginRefused,
+    PasswordMissing,
+    NoSuchDatabase,
+    Full,
+    WithoutTls,
+    CertificateRefused,
+    /// Nobody answers, or what answers is no such server.
+    Away,
+}
+
+impl Unreached {
+    /// What is told of it; the driver's own words go to the log.
+    pub(crate) fn problem(self, detail: impl std::fmt::Display) -> Problem {
+        let text = match self {
+            Unreached::LoginRefused => {
+                "the database refuses the login; are the user and the password of the source's `url` right?"
+            }
+            Unreached::PasswordMissing => {
+                "the database asks for a password, and the source's `url` has none; write it there as \
+                 `user:${VARIABLE}@host`, and set the variable"
+            }
+            Unreached::NoSuchDatabase => "the server has no database of the name in the source's `url`",
+            Unreached::Full => "the database takes no more connections; ask again in a moment",
+            Unreached::WithoutTls => {
+                "the server speaks no TLS, which is expected of every server but one on this machine, and where \
+                 `sslmode` asks for it; turn it on there, or add `sslmode=disable` to the source's `url`"
+            }
+            Unreached::CertificateRefused => {
+                "the server's certificate is not one that is trusted for this host; give the file of its authority \
+                 as `sslrootcert` in the source's `url`, or say by `sslmode` what is to be checked"
+            }
+            Unreached::Away => {
+                "the database cannot be reached; is it running, and are host and port of the source's `url` right?"
+            }
+        };
+        Problem::new(Code::SourceUnavailable, text).with_detail(detail)
+    }
+}
+
 /// The gate before the sessions of a pool. Where there are enough of them, some are kept for callers that have none.
 pub(crate) fn gate(connections: usize) -> Gate {
     /// One of so many sessions is kept free.

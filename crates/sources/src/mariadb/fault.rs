@@ -1,8 +1,9 @@
 //! From MariaDB's errors to ours, by number. The database's own text goes to the log only.
 
-use mysql_async::Error;
+use mysql_async::{DriverError, Error, IoError};
 use puente_core::error::{Code, Problem};
 
+use crate::server::Unreached;
 use puente_run::change::{ConstraintKind, ConstraintViolation};
 
 /// The problem that an error of MariaDB is to a caller.
@@ -69,16 +70,19 @@ pub(super) fn is_rolled_back(error: &Error) -> bool {
 
 /// The problem of a server that cannot be reached, or that went away.
 pub(super) fn unreachable(error: &Error) -> Problem {
-    let code = if let Error::Server(server) = error { server.code } else { 0 };
-    let text = match code {
-        1044 | 1045 | 1698 => {
-            "the database refuses the login; are the user and the password of the source's `url` right?"
-        }
-        1049 => "the server has no database of the name in the source's `url`",
-        1040 | 1203 | 1226 => "the database takes no more connections; ask again in a moment",
-        _ => "the database cannot be reached; is it running, and are host and port of the source's `url` right?",
+    let reason = match error {
+        Error::Server(server) => match server.code {
+            1045 | 1698 if server.message.contains("using password: NO") => Unreached::PasswordMissing,
+            1044 | 1045 | 1698 => Unreached::LoginRefused,
+            1049 => Unreached::NoSuchDatabase,
+            1040 | 1203 | 1226 => Unreached::Full,
+            _ => Unreached::Away,
+        },
+        Error::Driver(DriverError::NoClientSslFlagFromServer) => Unreached::WithoutTls,
+        Error::Io(IoError::Tls(_)) => Unreached::CertificateRefused,
+        _ => Unreached::Away,
     };
-    Problem::new(Code::SourceUnavailable, text).with_detail(error)
+    reason.problem(error)
 }
 
 /// Did the session die?

@@ -3,6 +3,7 @@
 use puente_core::error::{Code, Problem};
 use tokio_postgres::Error;
 
+use crate::server::Unreached;
 use puente_run::change::{ConstraintKind, ConstraintViolation};
 
 /// The problem that an error of PostgreSQL is to a caller.
@@ -81,15 +82,18 @@ pub(super) fn is_rolled_back(error: &Error) -> bool {
 /// The problem of a server that cannot be reached, or that went away.
 pub(super) fn unreachable(error: &Error) -> Problem {
     let state = error.code().map(tokio_postgres::error::SqlState::code).unwrap_or_default();
-    let text = match state {
-        "28P01" | "28000" => {
-            "the database refuses the login; are the user and the password of the source's `url` right?"
-        }
-        "3D000" => "the server has no database of the name in the source's `url`",
-        "53300" => "the database takes no more connections; ask again in a moment",
-        _ => "the database cannot be reached; is it running, and are host and port of the source's `url` right?",
+    let detail = told(error);
+    let reason = match state {
+        "28P01" | "28000" => Unreached::LoginRefused,
+        "3D000" => Unreached::NoSuchDatabase,
+        "53300" => Unreached::Full,
+        // What the driver finds has no code, only words.
+        _ if detail.contains("password missing") => Unreached::PasswordMissing,
+        _ if detail.contains("does not support TLS") => Unreached::WithoutTls,
+        _ if detail.contains("invalid peer certificate") => Unreached::CertificateRefused,
+        _ => Unreached::Away,
     };
-    Problem::new(Code::SourceUnavailable, text).with_detail(told(error))
+    reason.problem(detail)
 }
 
 /// Is it worth a second try with a statement prepared again?
