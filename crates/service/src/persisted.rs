@@ -59,12 +59,13 @@ impl Persisted {
 /// What was expected of it.
 pub(crate) fn hash_of(extensions: &Map<String, Json>) -> Result<Option<Hash>, String> {
     const EXPECTED: &str = "`extensions.persistedQuery` expects `version` 1 and `sha256Hash`, 64 hexadecimal digits";
+    let is_hash = |digits: &&str| digits.len() == 64 && digits.bytes().all(|digit| digit.is_ascii_hexdigit());
     let Some(said) = extensions.get("persistedQuery").filter(|said| !said.is_null()) else { return Ok(None) };
     let said = said.as_object().ok_or(EXPECTED)?;
     if said.get("version").and_then(Json::as_u64) != Some(1) {
         return Err(EXPECTED.to_owned());
     }
-    let digits = said.get("sha256Hash").and_then(Json::as_str).filter(|digits| digits.len() == 64).ok_or(EXPECTED)?;
+    let digits = said.get("sha256Hash").and_then(Json::as_str).filter(is_hash).ok_or(EXPECTED)?;
     let byte = |at: usize| digits.get(2 * at..2 * at + 2).and_then(|pair| u8::from_str_radix(pair, 16).ok());
     let mut hash = Hash::default();
     for (at, place) in hash.iter_mut().enumerate() {
