@@ -61,7 +61,7 @@ impl<'c, S: Session> Run<'c, S> {
             for (id, link) in links.iter().enumerate() {
                 self.create_along(of, (id, link), &rows, &created).await?;
             }
-            self.check_rows(of, true, &created).await?;
+            self.check_rows(of, Some(&places), &created).await?;
             Ok(created)
         })
     }
@@ -195,11 +195,7 @@ impl<'c, S: Session> Run<'c, S> {
                         let problem = self.refused(of, &written, failure).await;
                         let candidates: Vec<Candidate<'_>> = written.iter().map(|values| (None, *values)).collect();
                         let problem = self.or_conflict(problem, of, &candidates).await;
-                        let place = if let [only] = chunk { Some(places[*only]) } else { None };
-                        return Err(match place.filter(|_| rows.len() > 1 || places[0] != "input") {
-                            Some(place) => Problem { message: format!("{place}: {}", problem.message), ..problem },
-                            None => problem,
-                        });
+                        return Err(if let [only] = chunk { placed(problem, places, *only) } else { problem });
                     }
                 };
                 for (at, row_locator) in chunk.iter().zip(inserted) {
@@ -304,7 +300,7 @@ impl<'c, S: Session> Run<'c, S> {
             said_first(edge.values.iter().cloned().chain(near).chain(far))
         });
         let created = self.insert(through.join, rows.collect(), &places).await?;
-        self.check_rows(through.join, true, &created).await
+        self.check_rows(through.join, Some(&places), &created).await
     }
 
     /// Creates the rows whose key is not there yet; keeps or changes the others.
@@ -409,7 +405,7 @@ impl<'c, S: Session> Run<'c, S> {
             }
         }
         let changed: Vec<Datums> = there.iter().map(|at| locators[*at].clone()).collect();
-        self.check_rows(of, false, &changed).await
+        self.check_rows(of, None, &changed).await
     }
 }
 
@@ -427,4 +423,12 @@ pub(super) fn said_first(values: impl IntoIterator<Item = (ColumnId, Datum)>) ->
 /// What the caller said: the values without those that the grant fixes.
 pub(super) fn except(values: &[(ColumnId, Datum)], fixed: &[ColumnId]) -> Vec<(ColumnId, Datum)> {
     values.iter().filter(|(column, _)| !fixed.contains(column)).cloned().collect()
+}
+
+/// The problem of a created row with the place of its input, but for that of the one input that there is.
+pub(super) fn placed(problem: Problem, places: &[&str], at: usize) -> Problem {
+    match places.get(at).filter(|place| places.len() > 1 || **place != "input") {
+        Some(place) => Problem { message: format!("{place}: {}", problem.message), ..problem },
+        None => problem,
+    }
 }

@@ -162,9 +162,8 @@ impl<'c, S: Session> Run<'c, S> {
         };
         let types: Vec<String> =
             self.model.types.iter().enumerate().filter(refers).map(|(_, t)| format!("`{}`", t.name)).collect();
-        let who = if types.is_empty() { String::new() } else { format!(", of {}", types.join(" or ")) };
-        let text = format!("other rows{who}, still refer to this `{name}`; change or delete them first");
-        let text = if types.is_empty() { text.replace("rows,", "rows") } else { text };
+        let who = if types.is_empty() { String::new() } else { format!(", of {},", types.join(" or ")) };
+        let text = format!("other rows{who} still refer to this `{name}`; change or delete them first");
         Problem::new(Code::ReferenceBroken, text)
     }
 

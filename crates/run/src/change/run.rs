@@ -10,6 +10,7 @@ use puente_core::plan::{BoundPlan, Plan, SelectId};
 use puente_core::rows::Rows;
 use puente_core::value::{Datum, Scalar};
 
+use super::create::placed;
 use super::{Failure, Session, Step, Touched, Values};
 use crate::levels::LevelReader;
 use crate::{ChangeRequest, RootAnswer, StatementReport};
@@ -200,13 +201,21 @@ impl<'c, S: Session> Run<'c, S> {
         Ok(found)
     }
 
-    /// Asks what must be true of rows after they were created or updated.
-    pub(super) async fn check_rows(&mut self, of: TypeId, created: bool, rows: &[Datums]) -> Result<(), Problem> {
-        let Some(lookup) = self.change.checks.get(&(of, created)).copied() else { return Ok(()) };
+    /// Asks what must be true of rows after they were updated, or created from these places of the input.
+    pub(super) async fn check_rows(
+        &mut self,
+        of: TypeId,
+        places: Option<&[&str]>,
+        rows: &[Datums],
+    ) -> Result<(), Problem> {
+        let Some(lookup) = self.change.checks.get(&(of, places.is_some())).copied() else { return Ok(()) };
         let width = self.change.lookups[lookup].by.len();
         let keys: Vec<Datums> = rows.iter().map(|cells| cells[..width].to_vec()).collect();
-        let done = if created { "create" } else { "update" };
-        self.check(lookup, keys.clone(), Some(done)).await?;
+        let done = if places.is_some() { "create" } else { "update" };
+        if let Some(at) = self.unlike(lookup, keys.clone()).await? {
+            let problem = self.left_unlike(of, &format!("`check` of its grant to {done} one"));
+            return Err(placed(problem, places.unwrap_or_default(), at));
+        }
         self.checked.push((lookup, keys));
         Ok(())
     }
@@ -217,29 +226,21 @@ impl<'c, S: Session> Run<'c, S> {
         let there = Unruled::StillThere.lookup(self.model, *of, by);
         let found = self.find_by(&there, keys.clone()).await?;
         let there = keys.into_iter().zip(found).filter(|(_, found)| found.is_some()).map(|(key, _)| key);
-        self.check(lookup, there.collect(), None).await
+        match self.unlike(lookup, there.collect()).await? {
+            Some(_) => Err(self.left_unlike(*of, "its grant")),
+            None => Ok(()),
+        }
     }
 
-    /// `done` is the action whose grant is asked; absent, it is asked again, once everything was done.
-    pub(super) async fn check(
-        &mut self,
-        lookup: LookupId,
-        keys: Vec<Datums>,
-        done: Option<&str>,
-    ) -> Result<(), Problem> {
-        let of = self.change.lookups[lookup].of;
-        let several = keys.len() > 1;
-        let Some(at) = self.find(lookup, keys).await?.iter().position(Option::is_none) else { return Ok(()) };
+    /// The first of rows for which what must be true of them is not.
+    async fn unlike(&mut self, lookup: LookupId, keys: Vec<Datums>) -> Result<Option<usize>, Problem> {
+        Ok(self.find(lookup, keys).await?.iter().position(Option::is_none))
+    }
+
+    fn left_unlike(&self, of: TypeId, whose: &str) -> Problem {
         let name = &self.model.types[of].name;
-        // Rows that are created together come in the order of `inputs`.
-        let place = match done {
-            Some("create") if several && of == self.change.of => format!("inputs[{at}]: "),
-            _ => String::new(),
-        };
-        let whose = done.map_or_else(|| "its grant".to_owned(), |done| format!("`check` of its grant to {done} one"));
-        let text =
-            format!("{place}the role may not leave a row of `{name}` like this; {whose} says what must be true of it");
-        Err(Problem::new(Code::NotPermitted, text))
+        let text = format!("the role may not leave a row of `{name}` like this; {whose} says what must be true of it");
+        Problem::new(Code::NotPermitted, text)
     }
 
     /// What is answered: the changed rows as they are now.

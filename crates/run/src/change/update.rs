@@ -73,7 +73,7 @@ impl<'c, S: Session> Run<'c, S> {
         for change in &set.edges {
             self.change_edges(of, change, &now).await?;
         }
-        self.check_rows(of, false, &now).await?;
+        self.check_rows(of, None, &now).await?;
         Ok(now)
     }
 
@@ -218,10 +218,10 @@ impl<'c, S: Session> Run<'c, S> {
         for (set, (rows, owned)) in there.into_iter().filter(|(set, _)| !set.is_empty()) {
             let keys: Vec<Datums> = rows.iter().map(|row| row[..join_key.len()].to_vec()).collect();
             self.update_each(through.join, &set, &join_key, rows, &owned).await?;
-            self.check_rows(through.join, false, &keys).await?;
+            self.check_rows(through.join, None, &keys).await?;
         }
         let created = self.insert(through.join, new, &places).await?;
-        self.check_rows(through.join, true, &created).await
+        self.check_rows(through.join, Some(&places), &created).await
     }
 
     pub(super) async fn delete(&mut self, of: TypeId, found: &[Datums]) -> Result<(), Problem> {
