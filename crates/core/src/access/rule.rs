@@ -110,7 +110,7 @@ fn missing(model: &Model, of: TypeId, rule: &str) -> Option<(TypeId, String)> {
     let (expression, source) = Parser::new().max_recursion_depth(DEEPEST).parse_with_source_info(rule).ok()?;
     let mut registry = ClaimRegistry::default();
     let scope = Scope { name: "row".to_owned(), of };
-    let mut compiler = Compiler { model, registry: &mut registry, scope, source: &source };
+    let mut compiler = Compiler { model, registry: &mut registry, scope, source: &source, choices: Choices::default() };
     compiler.condition(&expression).err()?.missing.filter(|(_, name)| name.ends_with(NOBODYS))
 }
 
@@ -162,7 +162,8 @@ fn within<T>(
         let text = error.map_or_else(|| "it cannot be read".to_owned(), |error| plain(&error.msg));
         Mistake { place: rule.place_at(at(line), at(column)), text: format!("not a rule in CEL: {text}") }
     })?;
-    let mut compiler = Compiler { model, registry, scope: Scope { name: "row".to_owned(), of }, source: &source };
+    let scope = Scope { name: "row".to_owned(), of };
+    let mut compiler = Compiler { model, registry, scope, source: &source, choices: Choices::default() };
     compile(&mut compiler, &expression)
         .map_err(|wrong| Mistake { place: rule.place_of(wrong.offset), text: wrong.text })
 }
@@ -207,7 +208,21 @@ struct Compiler<'a> {
     registry: &'a mut ClaimRegistry,
     scope: Scope,
     source: &'a SourceInfo,
+    choices: Choices,
 }
+
+/// How many choices (`? :`) there are so far, and inside the conditions of how many what is being read stands: a condition is
+/// asked twice, and so is all that is in it.
+#[derive(Default)]
+struct Choices {
+    made: usize,
+    within: usize,
+}
+
+/// Choices of one rule.
+const MOST_CHOICES: usize = 256;
+/// Choices inside the conditions of others.
+const MOST_CHOICES_WITHIN: usize = 4;
 
 /// What a part of a rule stands for.
 enum Term {
@@ -306,7 +321,18 @@ impl Compiler<'_> {
         one: impl FnOnce(&mut Self) -> Result<Condition, Wrong>,
         other: impl FnOnce(&mut Self) -> Result<Condition, Wrong>,
     ) -> Result<Condition, Wrong> {
-        let condition = self.condition(condition)?;
+        self.choices.made += 1;
+        if self.choices.made > MOST_CHOICES || self.choices.within >= MOST_CHOICES_WITHIN {
+            let text = format!(
+                "a rule takes at most {MOST_CHOICES} choices (`? :`), and {MOST_CHOICES_WITHIN} of them inside the conditions of \
+                 others; say it with `&&` and `||`"
+            );
+            return Err(self.wrong(condition, text));
+        }
+        self.choices.within += 1;
+        let condition = self.condition(condition);
+        self.choices.within -= 1;
+        let condition = condition?;
         let not = negated(condition.clone());
         let (one, other) = (one(self)?, other(self)?);
         Ok(Condition::Or(vec![Condition::And(vec![condition, one]), Condition::And(vec![not, other])]))
@@ -1127,5 +1153,17 @@ mod tests {
     fn deep_nesting_is_a_mistake_and_not_a_crash() {
         let rule = format!("{}true{}", "(".repeat(5_000), ")".repeat(5_000));
         assert!(compiled(&rule).is_err());
+    }
+
+    #[test]
+    fn choices_do_not_double_without_end() {
+        // Each would be asked twice as often as the one around it.
+        let within = |levels: usize| format!("{}true{}", "(".repeat(levels), " ? true : false)".repeat(levels));
+        assert!(compiled(&within(4)).is_ok());
+        assert!(compiled(&within(40)).unwrap_err().text.contains("inside the conditions of others"));
+        let side = |count: usize| format!("({}2)", "claims.a ? 1 : ".repeat(count));
+        assert!(compiled(&format!("row.hutId == {}", side(20))).is_ok());
+        let wrong = compiled(&format!("{} == {}", side(20).replace(['1', '2'], "row.hutId"), side(20))).unwrap_err();
+        assert!(wrong.text.contains("at most 256 choices"), "{}", wrong.text);
     }
 }
