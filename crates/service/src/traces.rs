@@ -12,12 +12,16 @@ use opentelemetry_http::{Bytes, HttpClient, HttpError, Request, Response};
 use opentelemetry_otlp::{Protocol, SpanExporter, WithExportConfig as _, WithHttpConfig as _};
 use opentelemetry_sdk::Resource;
 use opentelemetry_sdk::trace::{SdkTracer, SdkTracerProvider};
+use puente_core::error::shortened;
 use puente_run::StatementReport;
 
 /// How long the collector may take to take spans.
 const PATIENCE: Duration = Duration::from_secs(5);
 /// The most bytes of its answer.
 const MOST_BYTES: u64 = 64 << 10;
+
+/// Bytes of a statement that are sent: a caller decides how long it is, and many spans wait to be sent.
+const MOST_STATEMENT_BYTES: usize = 4 << 10;
 
 /// Where spans are sent.
 #[derive(Debug)]
@@ -98,7 +102,7 @@ impl Traces {
         let source = sources.get(report.source).cloned().unwrap_or_default();
         let count = |number: u64| i64::try_from(number).unwrap_or(i64::MAX);
         let attributes = vec![
-            KeyValue::new("db.query.text", report.text.clone()),
+            KeyValue::new("db.query.text", shortened(&report.text, MOST_STATEMENT_BYTES).into_owned()),
             KeyValue::new("db.response.returned_rows", count(report.rows)),
             KeyValue::new("puente.source", source.clone()),
             KeyValue::new("puente.executions", count(report.executions)),
