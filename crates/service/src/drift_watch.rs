@@ -20,7 +20,7 @@ pub(crate) struct DriftWatch(RwLock<HashMap<String, Seen>>);
 #[derive(Debug, Clone)]
 struct Seen {
     fingerprint: String,
-    /// The types that requests break for, or the tables that have none.
+    /// The types that requests break for. Tables that have none break none, and nobody is told of them but the log.
     types: Vec<String>,
 }
 
@@ -67,10 +67,8 @@ impl DriftWatch {
                 target: "puente::source", source = source.name, table = drift.table,
                 "the database is not as it was surveyed: {}; `puente survey` takes the change over", drift.text
             );
-            let name = api.type_of(&source.name, &drift.table).unwrap_or(&drift.table).to_owned();
-            if !types.contains(&name) {
-                types.push(name);
-            }
+            let shown = api.type_of(&source.name, &drift.table).map(str::to_owned);
+            types.extend(shown.filter(|name| !types.contains(name)));
         }
         Some(Seen { fingerprint, types })
     }
