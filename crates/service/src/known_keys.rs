@@ -165,7 +165,8 @@ fn read(connection: &Connection) -> Result<HashMap<KeyHash, Known>, RecordsError
         let hash = KeyHash::try_from(hash).map_err(|_| wrong("hash"))?;
         let claims = serde_json::from_str(&claims).map_err(|_| wrong("claims"))?;
         let expires_at = expires_at.map(|text| text.parse::<Timestamp>().map_err(|_| wrong("end"))).transpose()?;
-        let role = Some(role).filter(|_| !row.get(6).unwrap_or(false));
+        let is_for_counters: bool = row.get(6)?;
+        let role = Some(role).filter(|_| !is_for_counters);
         let key = Arc::new(KeyInForce { name: name.into(), role, claims: Arc::new(claims) });
         keys.insert(hash, Known { key, id, expires_at });
     }
