@@ -71,15 +71,17 @@ async fn post(request: HttpRequest, shared: web::Data<Shared>, payload: web::Pay
     };
     drop(reading);
     match parsed {
-        Ok(Asked::One(one)) => respond_with(media, answer(&request, &served, &caller, *one, (start, turn)).await),
-        Ok(Asked::List(list)) => answer_list(&request, &served, &caller, list, (start, turn), media).await,
+        Ok(Asked::One(one)) => {
+            respond_with(media, answer((&request, &shared), &served, &caller, *one, (start, turn)).await)
+        }
+        Ok(Asked::List(list)) => answer_list((&request, &shared), &served, &caller, list, (start, turn), media).await,
         Err(text) => refuse(media, StatusCode::BAD_REQUEST, &text),
     }
 }
 
 /// Answers requests one after the other, in their order: what one takes of the budget, the next ones have no more.
 async fn answer_list(
-    request: &HttpRequest,
+    from: (&HttpRequest, &Shared),
     served: &Served,
     caller: &Caller,
     list: Vec<Result<(Ask, Option<Json>), String>>,
@@ -92,7 +94,7 @@ async fn answer_list(
         let result = match asked {
             Ok((ask, role)) => {
                 let ask = Ask { spent, ..ask };
-                answer(request, served, caller, (ask, role), (start, turn.take())).await
+                answer(from, served, caller, (ask, role), (start, turn.take())).await
             }
             Err(text) => AskResult::refused(&[Problem::new(Code::InvalidRequest, text)]),
         };
@@ -117,12 +119,9 @@ async fn get(request: HttpRequest, shared: web::Data<Shared>) -> HttpResponse {
     };
     match request::in_query_string(request.query_string()) {
         Ok((ask, role)) => {
-            let principal = match caller.asking_as(role.as_ref(), &|role| served.api.has_role(role)) {
+            let principal = match shared.principal(&served, &request, &caller, role.as_ref()) {
                 Ok(principal) => principal,
-                Err(problem) => {
-                    shared.role_refused(&served, &request, &caller);
-                    return respond_with(media, AskResult::refused(&[problem]));
-                }
+                Err(problem) => return respond_with(media, AskResult::refused(&[problem])),
             };
             let result = asked(&request, &served, &principal, ask, (start, None)).await;
             match result.code {
@@ -146,22 +145,15 @@ async fn other_method() -> HttpResponse {
 
 /// Answers a request that began at some time, and may have its turn already.
 async fn answer(
-    request: &HttpRequest,
+    (request, shared): (&HttpRequest, &Shared),
     served: &Served,
     caller: &Caller,
     (ask, role): (Ask, Option<Json>),
     (start, turn): (Instant, Option<Turn>),
 ) -> AskResult {
-    match caller.asking_as(role.as_ref(), &|role| served.api.has_role(role)) {
+    match shared.principal(served, request, caller, role.as_ref()) {
         Ok(principal) => asked(request, served, &principal, ask, (start, turn)).await,
-        Err(problem) => {
-            if problem.code == Code::RoleRefused
-                && let Some(shared) = request.app_data::<web::Data<Shared>>()
-            {
-                shared.role_refused(served, request, caller);
-            }
-            AskResult::refused(&[problem])
-        }
+        Err(problem) => AskResult::refused(&[problem]),
     }
 }
 

@@ -23,6 +23,8 @@ use actix_web::dev::{Server, ServerHandle};
 use actix_web::http::header::AUTHORIZATION;
 use actix_web::middleware::from_fn;
 use actix_web::{App, HttpRequest, HttpServer, web};
+use puente_core::error::{Code, Problem};
+use serde_json::Value as Json;
 
 use crate::access_keys::AccessKeys;
 use crate::api::Api;
@@ -31,6 +33,7 @@ use crate::folder::{OpenError, ProjectFolder};
 use crate::identity::{Caller, Identity, Unidentified};
 use crate::metrics::RefusalLabels;
 use crate::operations::SurveyOutcome;
+use crate::principal::Principal;
 use crate::workbench::Workbench;
 pub(crate) use guard::Guard;
 use listen::Socket;
@@ -203,11 +206,21 @@ impl Shared {
         caller
     }
 
-    /// Counts and logs a caller that asked as a role that it does not have.
-    pub(crate) fn role_refused(&self, served: &Served, request: &HttpRequest, caller: &Caller) {
-        served.api.metrics().roles_refused.inc();
-        let from = request.peer_addr().map(|address| address.ip());
-        tracing::info!(target: "puente::identity", from = %Peer(from), by = %caller.by(), "a role was refused");
+    /// The caller as one of its roles, or as whom it says. Who asks as a role that it does not have is counted, and logged.
+    pub(crate) fn principal(
+        &self,
+        served: &Served,
+        request: &HttpRequest,
+        caller: &Caller,
+        wanted: Option<&Json>,
+    ) -> Result<Principal, Problem> {
+        let principal = caller.asking_as(wanted, &|role| served.api.has_role(role));
+        if principal.as_ref().is_err_and(|problem| problem.code == Code::RoleRefused) {
+            served.api.metrics().roles_refused.inc();
+            let from = request.peer_addr().map(|address| address.ip());
+            tracing::info!(target: "puente::identity", from = %Peer(from), by = %caller.by(), "a role was refused");
+        }
+        principal
     }
 }
 

@@ -180,7 +180,7 @@ async fn schema(request: HttpRequest, shared: web::Data<Shared>, asked: web::Que
         Err(unidentified) => return unidentified.respond(MediaType::GraphqlResponse),
     };
     let role = asked.into_inner().role.map(serde_json::Value::from);
-    let principal = match caller.asking_as(role.as_ref(), &|role| served.api.has_role(role)) {
+    let principal = match shared.principal(&served, &request, &caller, role.as_ref()) {
         Ok(principal) if served.api.has_role(&principal.role) => principal,
         Ok(principal) => return refused(&no_such_role(&principal.role)),
         Err(problem) => return refused(&problem),
