@@ -27,17 +27,14 @@ fn project(global_ids: bool) -> TestProject {
     project
 }
 
-/// Runs a client against the service to its end.
-fn drive(service: &Service, mut client: Command) -> String {
+/// Runs a client to its end against a service of the project.
+fn drive(project: &TestProject, mut client: Command) -> String {
+    let service = Service::start(puente(project.path(), &["serve", "--development", "--listen", "127.0.0.1:0"]));
     let address = format!("http://127.0.0.1:{}/graphql", service.port());
     let output = client.env("PUENTE_URL", address).env("PUENTE_KEY", OWNER_KEY).output().expect("the client runs");
     let told = String::from_utf8_lossy(&[output.stdout, output.stderr].concat()).into_owned();
     assert!(output.status.success(), "{told}");
     told
-}
-
-fn serve(project: &TestProject) -> Service {
-    Service::start(puente(project.path(), &["serve", "--development", "--listen", "127.0.0.1:0"]))
 }
 
 #[rstest]
@@ -52,31 +49,26 @@ fn javascript(#[case] script: &str, #[case] said: &str) {
     let (code, printed, complained) = run(project.path(), &["schema", "--cache-keys"]);
     assert_eq!(code, 0, "{complained}");
     std::fs::write(&keys, printed).unwrap();
-    let service = serve(&project);
     let mut client = Command::new("node");
     client.arg(clients("javascript").join(script)).env("PUENTE_CACHE_KEYS", keys);
-    let told = drive(&service, client);
+    let told = drive(&project, client);
     assert!(told.contains(said), "{told}");
 }
 
 #[test]
 fn relay_with_global_ids() {
-    let project = project(true);
-    let service = serve(&project);
     let mut client = Command::new("node");
     client.arg(clients("javascript").join("relay.mjs"));
-    let told = drive(&service, client);
+    let told = drive(&project(true), client);
     assert!(told.contains("relay-runtime"), "{told}");
 }
 
 #[test]
 #[ignore = "make test-clients runs it: it installs Python packages"]
 fn python() {
-    let project = project(false);
-    let service = serve(&project);
     let mut client = Command::new(clients("python").join(".venv/bin/python"));
     client.arg(clients("python").join("ask.py"));
-    let told = drive(&service, client);
+    let told = drive(&project(false), client);
     assert!(told.starts_with("gql "), "{told}");
 }
 
@@ -84,7 +76,6 @@ fn python() {
 #[ignore = "make test-clients runs it: it builds a crate of its own"]
 fn rust() {
     let project = project(false);
-    let service = serve(&project);
     // A copy is built, with the schema beside it, so that nothing is left among the sources.
     let copy = project.path().join("client");
     let copied = Command::new("cp").arg("-r").arg(clients("rust")).arg(&copy).status().unwrap();
@@ -95,6 +86,6 @@ fn rust() {
     let mut client = Command::new(env!("CARGO"));
     client.args(["run", "--quiet", "--locked", "--manifest-path"]).arg(copy.join("Cargo.toml"));
     client.env("CARGO_TARGET_DIR", clients("rust").join("../../target/clients"));
-    let told = drive(&service, client);
+    let told = drive(&project, client);
     assert!(told.contains("graphql_client") && told.contains("cynic"), "{told}");
 }
