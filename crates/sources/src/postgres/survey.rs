@@ -116,6 +116,11 @@ pub fn survey(settings: &SourceSettings, base: &Path, watch: &SurveyWatch) -> Re
     })
 }
 
+/// The schemas whose tables are looked at.
+fn schemas(settings: &SourceSettings) -> Vec<String> {
+    if settings.schemas.is_empty() { vec!["public".to_owned()] } else { settings.schemas.clone() }
+}
+
 /// What is said of the tables of schemas, a line each.
 const LINES: &str = "\
 with tables as (
@@ -145,7 +150,7 @@ select 'e ' || e.enumtypid::regtype::text || ' ' || e.enumsortorder::text || ' '
 pub(crate) fn fingerprint(settings: &SourceSettings, base: &Path) -> Result<String, Problem> {
     crate::server::block_on(async {
         let client = connect(settings, base).await?;
-        let schemas = if settings.schemas.is_empty() { vec!["public".to_owned()] } else { settings.schemas.clone() };
+        let schemas = schemas(settings);
         let rows = client.query(LINES, &[&schemas]).await.map_err(|error| fault::problem(&error))?;
         Ok(crate::engines::digest(rows.iter().map(|row| row.get(0)).collect()))
     })
@@ -158,7 +163,7 @@ async fn read(
 ) -> Result<Survey, tokio_postgres::Error> {
     client.batch_execute(STATEMENT_TIMEOUT).await?;
     client.batch_execute("begin isolation level repeatable read read only").await?;
-    let schemas = if settings.schemas.is_empty() { vec!["public".to_owned()] } else { settings.schemas.clone() };
+    let schemas = schemas(settings);
     let mut reading = Reading { schemas: &schemas, tables: Vec::new(), places: HashMap::new(), notices: Vec::new() };
     reading.add_tables(client.query(TABLES, &[&schemas]).await?, settings);
     let ids: Vec<u32> = reading.places.keys().copied().collect();
