@@ -176,19 +176,19 @@ fn toml(value: &serde_json::Value) -> Option<toml_edit::Value> {
 fn create(access_keys: &AccessKeys, new: &NewKey<'_>, json: bool) -> Result<(), Failure> {
     let key = access_keys.create_key(new)?;
     let NewKey { name, claims, .. } = new;
-    let role = if new.metrics { NO_ROLE } else { new.role };
+    let role = Some(new.role).filter(|_| !new.metrics);
     if json {
         output::say(serde_json::json!({ "name": name, "role": role, "claims": claims, "key": key }).to_string());
     } else {
         output::say(&key);
-        let does = if new.metrics { "reads counters".to_owned() } else { format!("asks as {role}") };
+        let does = role.map_or_else(|| "reads counters".to_owned(), |role| format!("asks as {role}"));
         output::note(format!("`{name}` {does}. Keep the key now: it cannot be shown again."));
     }
     Ok(())
 }
 
 /// What stands for what a key does not have.
-const NO_ROLE: &str = "–";
+const NOTHING: &str = "–";
 /// What is told of a key that reads counters alone.
 const METRICS_ROLE: &str = "counters alone";
 
@@ -218,19 +218,19 @@ fn list(access_keys: &AccessKeys, of_project: &IndexMap<String, KeyEdit>, json: 
     } else if keys.is_empty() && of_project.is_empty() {
         output::say("no keys yet; `puente key create NAME` makes one");
     } else {
-        let or_dash = |text: Option<String>| text.unwrap_or_else(|| "–".to_owned());
+        let or_dash = |text: Option<String>| text.unwrap_or_else(|| NOTHING.to_owned());
         let rows = keys.into_iter().map(|key| {
-            let claims = if key.claims == "{}" { "–".to_owned() } else { key.claims };
+            let claims = if key.claims == "{}" { NOTHING.to_owned() } else { key.claims };
             let ends = or_dash(key.revoked_at.map(|at| format!("revoked {at}")).or(key.expires_at));
             let role = if key.metrics { METRICS_ROLE.to_owned() } else { key.role };
             vec![key.name, role, claims, key.created_at, or_dash(key.last_used_at), ends]
         });
         let of_project = of_project.iter().map(|(name, key)| {
             let claims =
-                if key.claims.is_empty() { NO_ROLE.to_owned() } else { serde_json::json!(key.claims).to_string() };
+                if key.claims.is_empty() { NOTHING.to_owned() } else { serde_json::json!(key.claims).to_string() };
             let role = key.role.clone().unwrap_or_else(|| METRICS_ROLE.to_owned());
             let ends = or_dash(key.ends.map(|ends| ends.to_string()));
-            vec![name.clone(), role, claims, format!("in {FILE}"), NO_ROLE.to_owned(), ends]
+            vec![name.clone(), role, claims, format!("in {FILE}"), NOTHING.to_owned(), ends]
         });
         let rows = rows.chain(of_project);
         output::say(output::table(&["name", "role", "claims", "made", "last used", "ends"], rows));
