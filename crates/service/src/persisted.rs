@@ -4,6 +4,7 @@
 use std::sync::Arc;
 
 use puente_core::error::{Code, Problem};
+use puente_core::project::hash_of_digits;
 use quick_cache::Weighter;
 use quick_cache::sync::Cache;
 use ring::digest;
@@ -59,18 +60,12 @@ impl Persisted {
 /// What was expected of it.
 pub(crate) fn hash_of(extensions: &Map<String, Json>) -> Result<Option<Hash>, String> {
     const EXPECTED: &str = "`extensions.persistedQuery` expects `version` 1 and `sha256Hash`, 64 hexadecimal digits";
-    let is_hash = |digits: &&str| digits.len() == 64 && digits.bytes().all(|digit| digit.is_ascii_hexdigit());
     let Some(said) = extensions.get("persistedQuery").filter(|said| !said.is_null()) else { return Ok(None) };
     let said = said.as_object().ok_or(EXPECTED)?;
     if said.get("version").and_then(Json::as_u64) != Some(1) {
         return Err(EXPECTED.to_owned());
     }
-    let digits = said.get("sha256Hash").and_then(Json::as_str).filter(is_hash).ok_or(EXPECTED)?;
-    let byte = |at: usize| digits.get(2 * at..2 * at + 2).and_then(|pair| u8::from_str_radix(pair, 16).ok());
-    let mut hash = Hash::default();
-    for (at, place) in hash.iter_mut().enumerate() {
-        *place = byte(at).ok_or(EXPECTED)?;
-    }
+    let hash = said.get("sha256Hash").and_then(Json::as_str).and_then(hash_of_digits).ok_or(EXPECTED)?;
     Ok(Some(hash))
 }
 

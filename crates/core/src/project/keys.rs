@@ -32,13 +32,18 @@ pub fn key_hash_text(hash: &[u8; 32]) -> String {
     format!("{SHA_256}{digits}")
 }
 
-fn hash_of(text: &str) -> Option<[u8; 32]> {
-    let digits = text.strip_prefix(SHA_256).filter(|digits| digits.len() == 64 && digits.is_ascii())?;
+/// The SHA-256 hash that 64 hexadecimal digits mean; none where they are something else.
+pub fn hash_of_digits(digits: &str) -> Option<[u8; 32]> {
+    let is_hash = digits.len() == 64 && digits.bytes().all(|digit| digit.is_ascii_hexdigit());
     let mut hash = [0; 32];
-    for (at, place) in hash.iter_mut().enumerate() {
+    for (at, place) in hash.iter_mut().enumerate().filter(|_| is_hash) {
         *place = u8::from_str_radix(&digits[2 * at..2 * at + 2], 16).ok()?;
     }
-    Some(hash)
+    is_hash.then_some(hash)
+}
+
+fn hash_of(text: &str) -> Option<[u8; 32]> {
+    text.strip_prefix(SHA_256).and_then(hash_of_digits)
 }
 
 pub(super) fn read_keys(reader: &mut Reader<'_>, root: &Section) -> IndexMap<String, KeyEdit> {

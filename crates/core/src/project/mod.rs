@@ -21,7 +21,7 @@ use indexmap::IndexMap;
 pub use edit::{Edit, EditError, FieldRule, FieldSetting, GrantText, LinkText, Renamed, TypeSetting, apply, follow};
 pub use identity::{ALGORITHMS, Identity, TokenKey, Tokens};
 pub use json_schema::json_schema;
-pub use keys::{KeyEdit, key_hash_text};
+pub use keys::{KeyEdit, hash_of_digits, key_hash_text};
 pub use limits::Limits;
 pub use links::LinkEdit;
 use reader::Reader;
