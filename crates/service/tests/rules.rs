@@ -1,5 +1,5 @@
-//! What rules can say beside comparing: times and durations, conditions on conditions, sizes of lists; and versions that change
-//! with their rows.
+//! What rules can say beside comparing: times and durations, arithmetic, conditions on conditions, sizes of lists; values that a
+//! grant fixes from linked rows; and versions that change with their rows.
 
 use jiff::{SignedDuration, Timestamp};
 use puente_core::catalog::Engine;
@@ -56,6 +56,43 @@ fn times_and_choices_decide_which_rows_are_seen(#[case] rule: &str, #[case] clai
     for engine in ENGINES {
         let grants = format!("[role.some.Trip.read]\nfields = [\"id\"]\nrows = \"{rule}\"\n");
         let (_database, _project, service) = TestProject::served(engine, &trips(engine), &grants);
+        assert_eq!(ids(&service, "some", claims.clone()), seen, "{engine:?}: {rule}");
+        asked += 1;
+    }
+    assert_eq!(asked, ENGINES.len());
+}
+
+/// Trips with numbers at the edges: the last has none.
+const NUMBERS: &str = "create table trips (id integer primary key, seats bigint, taken integer, price decimal(10,2), rate double precision);
+    insert into trips values (1, 7, 2, 0.10, 0.1), (2, 9223372036854775807, 1, 12.50, 1.5), (3, -7, 0, 99999999.99, -0.5),
+    (4, null, null, null, null);";
+
+#[rstest]
+#[case::sum("row.seats + row.taken == 9", &[1])]
+#[case::beyond_64_bits("row.seats + row.taken > 9223372036854775807", &[2])]
+#[case::product_beyond_64_bits("row.seats * row.seats > 9223372036854775807 * 9223372036854775806", &[2])]
+#[case::exact_decimals("row.price * 3 == 0.3", &[1])]
+#[case::digits_of_doubles("row.rate * 3 == 0.3", &[1])]
+#[case::decimals_and_whole_numbers("row.price * row.taken == 12.5", &[2])]
+#[case::cut_towards_zero("row.seats / 2 == 3 || row.seats / 2 == -3", &[1, 3])]
+#[case::what_is_left("row.seats % 2 == -1", &[3])]
+#[case::divided_by_zero("row.seats / row.taken == 0 || row.seats % row.taken == 0 || !(row.seats / row.taken == 0)", &[1, 2])]
+#[case::null("row.seats - row.seats == 0", &[1, 2, 3])]
+#[case::not_null("!(row.seats - row.seats == 1)", &[1, 2, 3])]
+#[case::minus("-row.seats == 7", &[3])]
+#[case::of_a_claim("row.taken * claims.factor >= 2.5", &[1])]
+#[case::of_a_text("row.taken * claims.written >= 2.5", &[1])]
+#[case::of_no_number("row.taken * claims.word >= 0 || !(row.taken * claims.word >= 0)", &[])]
+#[case::of_no_claim("row.taken * claims.missing >= 0", &[])]
+#[case::of_claims_alone("claims.factor * 2 == 2.5", &[1, 2, 3, 4])]
+#[case::too_many_digits("row.taken + claims.huge > 0 || !(row.taken + claims.huge > 0)", &[])]
+#[case::three_factors("row.price * row.price * row.seats < -1000000000000000", &[3])]
+fn rules_calculate_exactly_on_every_engine(#[case] rule: &str, #[case] seen: &[i64]) {
+    let claims = json!({ "factor": 1.25, "written": "1.25", "word": "much", "huge": "100000000000000000000000" });
+    let mut asked = 0;
+    for engine in ENGINES {
+        let grants = format!("[role.some.Trip.read]\nfields = [\"id\"]\nrows = \"{rule}\"\n");
+        let (_database, _project, service) = TestProject::served(engine, NUMBERS, &grants);
         assert_eq!(ids(&service, "some", claims.clone()), seen, "{engine:?}: {rule}");
         asked += 1;
     }

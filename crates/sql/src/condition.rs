@@ -4,7 +4,7 @@
 use super::dialect::scalar_of;
 use super::from::{Scope, Writer};
 use super::{Fragment, Slot};
-use puente_core::access::{Comparison, Condition, Hop, Operand, Path, Quantifier, Test};
+use puente_core::access::{Comparison, Condition, Hop, Number, Operand, Path, Quantifier, Test};
 use puente_core::catalog::IndexedType;
 use puente_core::model::{FieldType, TypeId};
 use puente_core::plan::FilteredItems;
@@ -38,6 +38,11 @@ impl<'a> Writer<'a> {
                     None => tested,
                 }
             }
+            Condition::Numbers { left, comparison, right } => {
+                let sides = [left, right].map(|number| self.number(scope, number));
+                let compared = self.dialect.compared_numbers(sides, operator(*comparison));
+                if negated { Fragment::format("not ({})", [compared]) } else { compared }
+            }
             Condition::Quantified { before, hop, quantifier, inner } => {
                 let quantifier = if negated { quantifier.negated() } else { *quantifier };
                 let mut at = scope.alias.clone();
@@ -51,6 +56,22 @@ impl<'a> Writer<'a> {
                 let (list, column) = self.path(scope, path);
                 let FieldType::Items(items) = column.kind else { return Fragment::text("false") };
                 self.over_items(list, items, quantifier, inner)
+            }
+        }
+    }
+
+    /// A number that a rule calculates.
+    fn number(&mut self, scope: &mut Scope, number: &Number) -> Fragment {
+        match number {
+            Number::Value(path) => {
+                let (value, column) = self.path(scope, path);
+                self.dialect.number(value, scalar_of(column))
+            }
+            Number::Parameter(parameter) => self.dialect.bound_number(Slot::Parameter(*parameter)),
+            Number::Constant(cell) => self.dialect.bound_number(Slot::Constant(cell.clone())),
+            Number::Calculated { arithmetic, left, right } => {
+                let [left, right] = [left, right].map(|number| self.number(scope, number));
+                self.dialect.calculated(left, *arithmetic, right)
             }
         }
     }

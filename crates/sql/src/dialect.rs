@@ -1,7 +1,7 @@
 //! What differs between the SQL of one engine and another: one question a method, and what most engines answer.
 
 use super::{Fragment, Slot};
-use puente_core::access::TextTest;
+use puente_core::access::{Arithmetic, MOST_DIGITS, TextTest};
 use puente_core::model::{Column, FieldType, Type};
 use puente_core::plan::{Capabilities, Function, GroupUnit};
 use puente_core::value::{JsonType, Scalar, StorageFormat};
@@ -106,6 +106,33 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
     /// A bound value of a position in an order, which came from the column itself.
     fn position_value(&self, slot: Slot, column: &Column) -> Fragment {
         self.value(slot, column)
+    }
+
+    /// A value of a column with numbers as rules calculate with it: a decimal, null with more digits than
+    /// [`MOST_DIGITS`](puente_core::access::MOST_DIGITS) before the point.
+    fn number(&self, value: Fragment, scalar: Scalar) -> Fragment;
+
+    /// The same of a decimal that is bound.
+    fn bound_number(&self, slot: Slot) -> Fragment;
+
+    /// What comes of two of them; null where it is divided by zero.
+    fn calculated(&self, left: Fragment, arithmetic: Arithmetic, right: Fragment) -> Fragment {
+        match arithmetic {
+            Arithmetic::Add | Arithmetic::Subtract | Arithmetic::Multiply => {
+                Fragment::format("({} {} {})", [left, Fragment::text(arithmetic.sign()), right])
+            }
+            // Without what is left over it is exact, whatever the engine rounds.
+            Arithmetic::Divide => Fragment::format(
+                "(({} - mod({}, nullif({}, 0))) / nullif({}, 0))",
+                [left.clone(), left, right.clone(), right],
+            ),
+            Arithmetic::Remainder => Fragment::format("mod({}, nullif({}, 0))", [left, right]),
+        }
+    }
+
+    /// A condition that compares two of them.
+    fn compared_numbers(&self, sides: [Fragment; 2], operator: &'static str) -> Fragment {
+        Fragment::join(sides, operator)
     }
 
     /// Membership in a bound list of values that meet a column.
@@ -336,6 +363,12 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
 
     /// The part of a date or a date and time that makes a group, in the column's own scalar.
     fn truncated(&self, unit: GroupUnit, column: &Column, expression: String) -> String;
+}
+
+/// A number where its value has no more digits than rules calculate with, and null elsewhere.
+pub(super) fn within_digits(value: Fragment, number: Fragment) -> Fragment {
+    let most = Fragment::text(format!("1e{MOST_DIGITS}"));
+    Fragment::format("case when abs({}) < {} then {} end", [value, most, number])
 }
 
 /// The largest finite double.

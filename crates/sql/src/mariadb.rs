@@ -1,6 +1,6 @@
 //! MariaDB's SQL, as far as possible what MySQL 8 understands too.
 
-use super::dialect::{json_path, json_step, scalar_of, truncation};
+use super::dialect::{json_path, json_step, scalar_of, truncation, within_digits};
 use super::{Dialect, Fragment, Slot, Strategy};
 use puente_core::access::TextTest;
 use puente_core::model::{Column, FieldType};
@@ -285,6 +285,22 @@ impl Dialect for Mariadb {
             Scalar::DateTime => instant(bound),
             _ => bound,
         }
+    }
+
+    fn number(&self, value: Fragment, scalar: Scalar) -> Fragment {
+        match scalar {
+            Scalar::Int | Scalar::BigInt => Fragment::format("cast({} as decimal(20,0))", [value]),
+            // By its digits: as a double it would be another number, and arithmetic one of doubles.
+            Scalar::Float => {
+                let digits = Fragment::format("cast(cast({} as char) as decimal(65,30))", [value.clone()]);
+                within_digits(value, digits)
+            }
+            _ => within_digits(value.clone(), value),
+        }
+    }
+
+    fn bound_number(&self, slot: Slot) -> Fragment {
+        Fragment::format("cast({} as decimal(65,30))", [Fragment::bound(slot)])
     }
 
     fn is_in(&self, value: Fragment, list: Slot, column: &Column, ignore_case: bool) -> Fragment {

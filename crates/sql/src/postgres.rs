@@ -1,6 +1,6 @@
 //! PostgreSQL's SQL.
 
-use super::dialect::{MOST_NUMBER, literal, relation, scalar_of};
+use super::dialect::{MOST_NUMBER, literal, relation, scalar_of, within_digits};
 use super::{Dialect, Fragment, Slot, Strategy};
 use puente_core::access::TextTest;
 use puente_core::model::{Column, FieldType, Type};
@@ -202,6 +202,19 @@ impl Dialect for Postgres {
 
     fn value(&self, slot: Slot, column: &Column) -> Fragment {
         cast(slot, cast_of(column), "")
+    }
+
+    fn number(&self, value: Fragment, scalar: Scalar) -> Fragment {
+        match scalar {
+            Scalar::Int | Scalar::BigInt => Fragment::format("({})::numeric", [value]),
+            // By all of its digits: a cast alone keeps fifteen.
+            Scalar::Float => within_digits(value.clone(), Fragment::format("({})::text::numeric", [value])),
+            _ => within_digits(value.clone(), Fragment::format("({})::numeric", [value])),
+        }
+    }
+
+    fn bound_number(&self, slot: Slot) -> Fragment {
+        cast(slot, "numeric", "")
     }
 
     fn is_in(&self, value: Fragment, list: Slot, column: &Column, ignore_case: bool) -> Fragment {

@@ -1,8 +1,8 @@
 //! SQLite's SQL.
 
-use super::dialect::{MOST_NUMBER, json_path, json_step, relation, scalar_of};
+use super::dialect::{MOST_NUMBER, json_path, json_step, literal, relation, scalar_of};
 use super::{Dialect, Fragment, Slot, Strategy};
-use puente_core::access::TextTest;
+use puente_core::access::{Arithmetic, TextTest};
 use puente_core::model::{Column, FieldType, Type};
 use puente_core::plan::{Function, GroupUnit};
 use puente_core::value::{JsonType, Scalar, StorageFormat};
@@ -13,6 +13,10 @@ pub struct Sqlite;
 
 /// The aggregate that sums up decimals and big integers exactly; the source adds it to every connection.
 pub const DECIMAL_SUM: &str = "decimal_sum_of";
+/// The function that calculates one decimal of two, by the sign of how: SQLite's own arithmetic is one of doubles.
+pub const DECIMAL_CALCULATION: &str = "decimal_calculation_of";
+/// The function that compares two decimals: less than, equal to or more than zero.
+pub const DECIMAL_ORDER: &str = "decimal_order_of";
 
 impl Dialect for Sqlite {
     fn strategy(&self, indexed: bool) -> Strategy {
@@ -221,6 +225,24 @@ impl Dialect for Sqlite {
     fn position_value(&self, slot: Slot, _: &Column) -> Fragment {
         // As it was stored, also where that does not fit the column.
         Fragment::bound(slot)
+    }
+
+    fn number(&self, value: Fragment, _: Scalar) -> Fragment {
+        value
+    }
+
+    fn bound_number(&self, slot: Slot) -> Fragment {
+        Fragment::bound(slot)
+    }
+
+    fn calculated(&self, left: Fragment, arithmetic: Arithmetic, right: Fragment) -> Fragment {
+        let sign = Fragment::text(literal(arithmetic.sign()));
+        Fragment::format("{}({}, {}, {})", [Fragment::text(DECIMAL_CALCULATION), left, sign, right])
+    }
+
+    fn compared_numbers(&self, [left, right]: [Fragment; 2], operator: &'static str) -> Fragment {
+        let order = Fragment::format("{}({}, {})", [Fragment::text(DECIMAL_ORDER), left, right]);
+        Fragment::join([order, Fragment::text("0")], operator)
     }
 
     fn is_in(&self, value: Fragment, list: Slot, column: &Column, ignore_case: bool) -> Fragment {

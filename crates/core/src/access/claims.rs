@@ -7,7 +7,8 @@ use jiff::tz::Offset;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Map, Value as Json};
 
-use super::{Comparison, TextTest};
+use super::number::digits;
+use super::{Comparison, MOST_DIGITS, TextTest};
 use crate::model::{FieldType, Model};
 use crate::value::{Datum, Scalar, StorageFormat, datum_from_json};
 
@@ -41,6 +42,8 @@ pub struct ClaimValue {
 pub enum ClaimSource {
     /// A claim.
     Claim(ClaimPath),
+    /// A claim that is calculated with: unknown with more digits than rules calculate with.
+    Number(ClaimPath),
     /// A time.
     Time(TimeTerm),
 }
@@ -153,6 +156,10 @@ impl ClaimValue {
     fn known(&self, model: &Model, claims: &Claims<'_>) -> Option<Datum> {
         let value = match &self.from {
             ClaimSource::Time(time) => return self.time(time.time(claims)?),
+            ClaimSource::Number(path) => {
+                let number = canonical(model, self.kind, self.form, claims.find(path)?)?;
+                return Some(number).filter(|number| digits(number) <= MOST_DIGITS);
+            }
             ClaimSource::Claim(path) => claims.find(path)?,
         };
         let one = |value: &Json| canonical(model, self.kind, self.form, value);

@@ -3,6 +3,7 @@
 
 use std::sync::Arc;
 
+use super::Number;
 use crate::model::{ColumnId, LinkId, TypeId};
 use crate::value::Datum;
 
@@ -46,6 +47,15 @@ pub enum Condition {
         path: Path,
         /// What is asked of it.
         test: Test,
+    },
+    /// A comparison of numbers of which one is calculated. Only rules have it.
+    Numbers {
+        /// One.
+        left: Number,
+        /// `=`, `<`, ….
+        comparison: Comparison,
+        /// The other.
+        right: Number,
     },
     /// A statement about the rows at the end of a to-many link.
     Quantified {
@@ -266,7 +276,7 @@ impl Test {
 }
 
 impl Path {
-    fn weight(&self) -> usize {
+    pub(super) fn weight(&self) -> usize {
         std::mem::size_of::<Path>() + self.hops.len() * std::mem::size_of::<Hop>()
     }
 }
@@ -289,6 +299,7 @@ impl Condition {
             Condition::Quantified { before, inner, .. } => {
                 (before.len() + 1) * std::mem::size_of::<Hop>() + inner.weight()
             }
+            Condition::Numbers { left, right, .. } => left.weight() + right.weight(),
             Condition::OverItems { path, inner, .. } => path.weight() + inner.weight(),
         };
         std::mem::size_of::<Condition>() + below
@@ -301,6 +312,7 @@ impl Condition {
             Condition::And(parts) | Condition::Or(parts) => parts.iter().any(|part| part.mentions(is_meant)),
             Condition::Not(inner) | Condition::NotTrue(inner) => inner.mentions(is_meant),
             Condition::OverItems { path, .. } => is_meant(path),
+            Condition::Numbers { left, right, .. } => left.mentions(is_meant) || right.mentions(is_meant),
             Condition::Test { path, test } => {
                 is_meant(path) || matches!(test.operand(), Some(Operand::Value(other)) if is_meant(other))
             }
@@ -339,6 +351,10 @@ impl Condition {
             Condition::Test { test, .. } => match test.operand().and_then(Operand::parameter) {
                 Some(parameter) if !known(parameter) => Condition::Constant(negated),
                 _ => self.clone(),
+            },
+            Condition::Numbers { left, right, .. } => match left.is_known(known) && right.is_known(known) {
+                true => self.clone(),
+                false => Condition::Constant(negated),
             },
             Condition::Quantified { before, hop, quantifier, inner } => {
                 let said = if negated { quantifier.negated() } else { *quantifier };

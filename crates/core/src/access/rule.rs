@@ -14,11 +14,12 @@ use jiff::SignedDuration;
 use serde_json::Value as Json;
 
 use super::claims::{ClaimPath, ClaimPredicate, ClaimShape, ClaimSource, ClaimTerm, ClaimValue, TimeOrigin, TimeTerm};
-use super::{Comparison, Condition, Hop, Masks, Operand, Path, Quantifier, Test, TextTest};
+use super::number::Counted;
+use super::{Arithmetic, Comparison, Condition, Hop, Masks, Number, Operand, Path, Quantifier, Test, TextTest};
 use crate::model::{Cardinality, Column, ColumnId, FieldType, Link, Model, Type, TypeId};
 use crate::project::{Mistake, Renamed, RuleText};
 use crate::suggest::did_you_mean;
-use crate::value::{Datum, Scalar, datum_from_json};
+use crate::value::{Datum, Scalar, StorageFormat, datum_from_json};
 
 /// Collects what the rules of one role take from the claims.
 #[derive(Debug, Default)]
@@ -244,6 +245,8 @@ enum Term {
     Duration(SignedDuration),
     /// A column's time, so much later.
     Later { path: Path, of: TypeId, later: SignedDuration },
+    /// A number that is calculated.
+    Number(Counted),
     /// The size of something.
     Size(Box<Term>),
     /// What the rule states; a list too.
@@ -251,6 +254,23 @@ enum Term {
 }
 
 impl Term {
+    /// Can it be calculated with? A claim may be.
+    fn may_be_number(&self, model: &Model) -> bool {
+        match self {
+            Term::Number(_) | Term::Claim(_) | Term::Constant(Json::Number(_)) => true,
+            Term::Column { path, of } => is_number(model.types[*of].columns[path.column].kind),
+            Term::Row { .. }
+            | Term::Rows { .. }
+            | Term::Items { .. }
+            | Term::Claims
+            | Term::Time(_)
+            | Term::Duration(_)
+            | Term::Later { .. }
+            | Term::Size(_)
+            | Term::Constant(_) => false,
+        }
+    }
+
     fn describe(&self, model: &Model) -> String {
         match self {
             Term::Column { path, of } => {
@@ -270,6 +290,7 @@ impl Term {
             Term::Later { path, of, .. } => {
                 format!("a time later than `{}`", model.types[*of].columns[path.column].label())
             }
+            Term::Number(_) => "a number that is calculated".to_owned(),
             Term::Size(_) => "a size".to_owned(),
             Term::Constant(value) => crate::value::describe_json(value),
         }
@@ -277,7 +298,7 @@ impl Term {
 }
 
 const FUNCTIONS: &str = "rules know && || ! == != < <= > >= in, … ? … : …, has(), size(), startsWith(), endsWith(), \
-                         contains(), timestamp() and duration() with + and -, and exists() and all() over links to many and \
+                         contains(), + - * / % of numbers, timestamp() and duration() with + and -, and exists() and all() over links to many and \
                          lists of objects";
 
 impl Compiler<'_> {
@@ -397,10 +418,17 @@ impl Compiler<'_> {
                     let negated: Option<Json> = serde_json::from_str(&format!("-{number}")).ok();
                     negated.map(Term::Constant).ok_or_else(|| self.wrong(expression, "this is not a number"))
                 }
-                _ => Err(self.wrong(expression, format!("`-` stands before numbers only; {FUNCTIONS}"))),
+                term => {
+                    let zero = Counted::leaf(Number::Constant(Datum::Text("0".to_owned())), true);
+                    let number = self.number(term, inner)?;
+                    self.calculated(zero, Arithmetic::Subtract, number, expression)
+                }
             },
             (operators::ADD, [one, other], _) => self.sum(one, other, false, expression),
             (operators::SUBSTRACT, [one, other], _) => self.sum(one, other, true, expression),
+            (operators::MULTIPLY, [one, other], _) => self.product(one, Arithmetic::Multiply, other, expression),
+            (operators::DIVIDE, [one, other], _) => self.product(one, Arithmetic::Divide, other, expression),
+            (operators::MODULO, [one, other], _) => self.product(one, Arithmetic::Remainder, other, expression),
             ("duration", [text], None) => self.duration(text),
             ("timestamp", [time], None) => self.timestamp(time),
             ("size", [of], None) => self.size(of),
@@ -415,7 +443,54 @@ impl Compiler<'_> {
         }
     }
 
-    /// `now + duration("24h")`, `row.startsOn - duration("30m")`.
+    /// `row.price * row.nights`, `row.beds / 2`.
+    fn product(
+        &mut self,
+        one: &IdedExpr,
+        arithmetic: Arithmetic,
+        other: &IdedExpr,
+        at: &IdedExpr,
+    ) -> Result<Term, Wrong> {
+        let (left, right) = (self.term(one)?, self.term(other)?);
+        let (left, right) = (self.number(left, one)?, self.number(right, other)?);
+        self.calculated(left, arithmetic, right, at)
+    }
+
+    fn calculated(&self, left: Counted, arithmetic: Arithmetic, right: Counted, at: &IdedExpr) -> Result<Term, Wrong> {
+        left.with(arithmetic, right).map(Term::Number).map_err(|text| self.wrong(at, text))
+    }
+
+    /// What is calculated with.
+    fn number(&mut self, term: Term, at: &IdedExpr) -> Result<Counted, Wrong> {
+        match term {
+            Term::Number(number) => Ok(number),
+            Term::Column { path, of } if is_number(self.kind_of(&path, of)) => {
+                let is_whole = matches!(self.kind_of(&path, of), FieldType::Scalar(Scalar::Int | Scalar::BigInt));
+                Ok(Counted::leaf(Number::Value(path), is_whole))
+            }
+            Term::Claim(path) => {
+                let value = ClaimValue {
+                    from: ClaimSource::Number(path),
+                    kind: FieldType::Scalar(Scalar::Decimal),
+                    form: StorageFormat::Usual,
+                    shape: ClaimShape::One,
+                };
+                Ok(Counted::leaf(Number::Parameter(number_of(&mut self.registry.values, value)), false))
+            }
+            Term::Constant(value @ Json::Number(_)) => {
+                let is_whole = value.is_i64() || value.is_u64();
+                datum_from_json(Scalar::Decimal, StorageFormat::Usual, &value)
+                    .map(|cell| Counted::leaf(Number::Constant(cell), is_whole))
+                    .map_err(|_| self.wrong(at, "a number is calculated with as digits, without an exponent"))
+            }
+            other => {
+                let found = other.describe(self.model);
+                Err(self.wrong(at, format!("rules calculate with numbers, found {found}; {FUNCTIONS}")))
+            }
+        }
+    }
+
+    /// `now + duration("24h")`, `row.startsOn - duration("30m")`, `row.beds - row.guests`.
     fn sum(&mut self, one: &IdedExpr, other: &IdedExpr, is_minus: bool, at: &IdedExpr) -> Result<Term, Wrong> {
         let too_long = |compiler: &Self| compiler.wrong(at, "this is longer than can be counted");
         let (left, right) = (self.term(one)?, self.term(other)?);
@@ -426,9 +501,14 @@ impl Compiler<'_> {
             }
             (time, Term::Duration(duration)) => (time, if is_minus { -duration } else { duration }),
             (Term::Duration(duration), time) if !is_minus => (time, duration),
+            (left, right) if left.may_be_number(self.model) && right.may_be_number(self.model) => {
+                let (left, right) = (self.number(left, one)?, self.number(right, other)?);
+                let arithmetic = if is_minus { Arithmetic::Subtract } else { Arithmetic::Add };
+                return self.calculated(left, arithmetic, right, at);
+            }
             (one, other) => {
                 let text = format!(
-                    "`+` and `-` take a time and a duration, found {} and {}",
+                    "`+` and `-` take two numbers, or a time and a duration, found {} and {}",
                     one.describe(self.model),
                     other.describe(self.model)
                 );
@@ -630,6 +710,14 @@ impl Compiler<'_> {
                 let time = time.plus(-later).ok_or_else(|| self.wrong(left, "this is longer than can be counted"))?;
                 self.compare(path, of, comparison.mirrored(), Term::Time(time), left)
             }
+            (one, other)
+                if matches!((&one, &other), (Term::Number(_), _) | (_, Term::Number(_)))
+                    && one.may_be_number(self.model)
+                    && other.may_be_number(self.model) =>
+            {
+                let (one, other) = (self.number(one, left)?, self.number(other, right)?);
+                Ok(Condition::Numbers { left: one.number, comparison, right: other.number })
+            }
             (Term::Time(one), Term::Time(other)) => {
                 Ok(self.claim_predicate(ClaimPredicate::Times(one, comparison, other)))
             }
@@ -782,6 +870,9 @@ impl Compiler<'_> {
             {
                 Ok(self.claim_predicate(ClaimPredicate::In(claim_term(item), claim_term(list))))
             }
+            (Term::Number(_), _) => {
+                Err(self.wrong(one, "a number that is calculated is compared with == != < <= > >=, not with `in`"))
+            }
             (_, of) => {
                 let text = format!(
                     "`in` takes a list: one of constants, a claim, or a column that is a list; found {}",
@@ -926,6 +1017,11 @@ fn is_time(kind: FieldType) -> bool {
     matches!(kind, FieldType::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime))
 }
 
+/// Is it a number?
+fn is_number(kind: FieldType) -> bool {
+    matches!(kind, FieldType::Scalar(Scalar::Int | Scalar::BigInt | Scalar::Decimal | Scalar::Float))
+}
+
 /// The parts of `condition ? one : other`.
 fn conditional(expression: &IdedExpr) -> Option<(&IdedExpr, &IdedExpr, &IdedExpr)> {
     match &expression.expr {
@@ -1037,6 +1133,9 @@ mod tests {
     )]
     #[case("claims.level > 3 ? true : row.hutId == claims.hut")]
     #[case("row.hutId == (claims.night ? 1 : 2)")]
+    #[case("row.hutId + 1 < row.hikerId * 2 && -row.hutId != claims.n - 1.5")]
+    #[case("row.hutId / 2 == 3 && row.hutId % 2 == 1 && (row.hut.id * row.hutId) * row.hikerId + 1 > claims.n * 2")]
+    #[case("row.hut.bookings.all(b, b.hutId - b.hikerId >= 0)")]
     fn rules_that_fit_the_model_are_taken(#[case] rule: &str) {
         assert!(compiled(rule).is_ok(), "{:?}", compiled(rule).err());
     }
@@ -1053,13 +1152,20 @@ mod tests {
     #[case("row.hut.bookings.exists_one(b, b.hutId == 1)", 28, "`.exists(x, …)`")]
     #[case("row.hut.bookings.map(b, b.hutId) == []", 21, "has no meaning in a rule")]
     #[case("rwo.hutId == 1", 1, "did you mean `row`?")]
-    #[case("row.hutId + 'x' == 2", 11, "take a time and a duration")]
+    #[case("row.hutId + 'x' == 2", 11, "take two numbers, or a time and a duration")]
+    #[case("row.hutId * 'x' == 2", 13, "rules calculate with numbers, found")]
+    #[case("row.hutId / 1.5 == 2", 11, "say it with `*`")]
+    #[case("row.hutId % claims.n == 2", 11, "takes columns of whole numbers")]
+    #[case("row.hutId * row.hutId * row.hutId * row.hutId == 2", 33, "at most three values")]
+    #[case("row.hutId * 2 in [2, 4]", 11, "not with `in`")]
+    #[case("row.hutId * 2 == null", 11, "cannot be compared with null")]
+    #[case("row.hutId + 1", 11, "expected a condition")]
     #[case("row.hutId + duration('1h') > now", 4, "a duration is added to a time")]
     #[case("row.startsOn > now + duration('1 day')", 30, "units are h, m, s")]
     #[case("row.startsOn > now + duration('')", 30, "units are h, m, s")]
     #[case("row.startsOn > timestamp('soon')", 26, "`timestamp` takes a claim")]
     #[case("row.startsOn > row.startsOn + duration('1h')", 29, "cannot be compared with a time later than")]
-    #[case("row.startsOn > now + now", 20, "take a time and a duration")]
+    #[case("row.startsOn > now + now", 20, "or a time and a duration")]
     #[case("row.hutId > 1 ? row.hutId : true", 21, "expected a condition")]
     #[case("row.hut.name.matches('a')", 13, "has no meaning here")]
     #[case("row.hutId in 7", 14, "`in` takes a list")]
@@ -1108,6 +1214,9 @@ mod tests {
             "!",
             "-",
             "+",
+            "*",
+            "/",
+            "%",
             "1",
             "1.5",
             "'a'",

@@ -112,7 +112,7 @@ impl<'a> Planner<'a> {
         };
         match condition {
             Condition::Constant(value) => Some(*value),
-            Condition::ClaimPredicate(_) => None,
+            Condition::ClaimPredicate(_) | Condition::Numbers { .. } => None,
             Condition::And(parts) => combined(parts, true),
             Condition::Or(parts) => combined(parts, false),
             Condition::Not(inner) => self.of_nothing(inner).map(|value| !value),

@@ -16,7 +16,9 @@ use super::{
     CursorSource, FilteredItems, Function, GroupUnit, ListSource, OrderTerm, Output, Parameter, Plan, RowSet, Seek,
     Select, SelectId,
 };
-use crate::access::{Comparison, Condition, Hop, Masks, Operand, Origin, Path, Predicate, Quantifier, Test, TextTest};
+use crate::access::{
+    Comparison, Condition, Hop, Masks, Number, Operand, Origin, Path, Predicate, Quantifier, Test, TextTest,
+};
 use crate::model::{ColumnId, FieldType, LinkId, Model, TypeId};
 use crate::value::Datum;
 
@@ -343,6 +345,10 @@ impl<'m> Printer<'m> {
                 let value = self.path(of, path);
                 self.test(of, &value, test)
             }
+            Condition::Numbers { left, comparison, right } => {
+                let [left, right] = [left, right].map(|number| self.number(of, number));
+                format!("{left} {} {right}", sign(*comparison))
+            }
             Condition::Quantified { before, hop, quantifier, inner } => {
                 let way: Vec<String> = before.iter().chain([hop]).map(|hop| self.hop(hop)).collect();
                 let target = self.model.types[hop.from].links[hop.link].target;
@@ -405,6 +411,18 @@ impl<'m> Printer<'m> {
             Operand::Parameter(parameter) => self.parameter(*parameter),
             Operand::Constant(value) => datum(value),
             Operand::Value(path) => self.path(of, path),
+        }
+    }
+
+    fn number(&mut self, of: TypeId, number: &Number) -> String {
+        match number {
+            Number::Value(path) => self.path(of, path),
+            Number::Parameter(parameter) => self.parameter(*parameter),
+            Number::Constant(value) => datum(value),
+            Number::Calculated { arithmetic, left, right } => {
+                let [left, right] = [left, right].map(|number| self.number(of, number));
+                format!("({left} {} {right})", arithmetic.sign())
+            }
         }
     }
 

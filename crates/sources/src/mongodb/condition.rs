@@ -2,7 +2,10 @@
 //! serve, and an expression everywhere else. Either is true or not; negations are pushed to the leaves, and a leaf is true only of a
 //! value of its place's own type. So what is missing, null or of another type counts as null (DESIGN, three-valued logic).
 
-use puente_core::access::{Comparison, Condition, Hop, Operand, Path, Quantifier, Test};
+use bson::Bson;
+use puente_core::access::{
+    Arithmetic, Comparison, Condition, Hop, MOST_DIGITS, Number, Operand, Path, Quantifier, Test,
+};
 use puente_core::model::{Column, ColumnId, FieldType, ITEM_COLUMN, Model, TypeId};
 use puente_core::plan::FilteredItems;
 use puente_core::value::{Datum, Scalar};
@@ -414,7 +417,9 @@ impl<'a> Lowering<'a> {
                 let filter = if exists { apply("$ne", Vec::new()) } else { apply("$size", 0) };
                 Node::Document(vec![(field, filter)])
             }
-            Condition::OverItems { .. } => apply("$expr", self.expression(scope, condition, negated)),
+            Condition::Numbers { .. } | Condition::OverItems { .. } => {
+                apply("$expr", self.expression(scope, condition, negated))
+            }
         }
     }
 
@@ -555,6 +560,15 @@ impl<'a> Lowering<'a> {
                 let size = apply("$size", format!("${field}"));
                 apply_to(if exists { "$gt" } else { "$eq" }, [size, 0.into()])
             }
+            Condition::Numbers { left, comparison, right } => {
+                let sides = [left, right].map(|number| self.number(scope, number));
+                let compared = apply_to(operator(*comparison), [LEFT, RIGHT].map(of_let));
+                let compared = if negated { apply("$not", vec![compared]) } else { compared };
+                // What is missing, or null, is before every number.
+                let known = [LEFT, RIGHT].map(|side| apply_to("$gt", [of_let(side), Node::NULL]));
+                let [left_known, right_known] = known;
+                with_sides(sides, apply("$and", vec![left_known, right_known, compared]))
+            }
             Condition::OverItems { path, quantifier, inner } => {
                 let quantifier = if negated { quantifier.negated() } else { *quantifier };
                 let value = self.value(scope, path);
@@ -573,6 +587,41 @@ impl<'a> Lowering<'a> {
                     Quantifier::Exists | Quantifier::ExistsFalse => any,
                     Quantifier::All | Quantifier::None => apply("$not", vec![any]),
                 }
+            }
+        }
+    }
+
+    /// A number that a rule calculates: null where it is unknown.
+    fn number(&mut self, scope: &mut Scope, number: &Number) -> Node {
+        // What claims leave open is never asked.
+        let bound = |slot| apply("$literal", Node::Bound(slot));
+        match number {
+            Number::Value(path) => {
+                let value = self.value(scope, path);
+                within_digits(self.reference(&value), self.is_typed_expression(&value))
+            }
+            Number::Parameter(parameter) => bound(Slot::Value(*parameter, Conversion::Scalar(Scalar::Decimal))),
+            Number::Constant(datum) => bound(Slot::Constant(datum.clone(), Conversion::Scalar(Scalar::Decimal))),
+            Number::Calculated { arithmetic, left, right } => {
+                let sides = [left, right].map(|number| self.number(scope, number));
+                let [left, right] = [LEFT, RIGHT].map(of_let);
+                let remainder = || apply_to("$mod", [of_let(LEFT), of_let(RIGHT)]);
+                let is_divided = |result: Node| {
+                    let is_zero = apply_to("$eq", [of_let(RIGHT), 0.into()]);
+                    apply_to("$cond", [is_zero, Node::NULL, result])
+                };
+                let result = match arithmetic {
+                    Arithmetic::Add => apply_to("$add", [left, right]),
+                    Arithmetic::Subtract => apply_to("$subtract", [left, right]),
+                    Arithmetic::Multiply => apply_to("$multiply", [left, right]),
+                    // Without what is left over it is exact.
+                    Arithmetic::Divide => {
+                        let multiple = apply_to("$subtract", [left, remainder()]);
+                        is_divided(apply_to("$divide", [multiple, right]))
+                    }
+                    Arithmetic::Remainder => is_divided(remainder()),
+                };
+                with_sides(sides, result)
             }
         }
     }
@@ -815,6 +864,28 @@ fn constant(value: bool) -> Node {
 /// The field of what a hop leads to that holds a masked column as it is shown.
 fn shown(column: ColumnId) -> String {
     format!("{COMPUTED}m{column}")
+}
+
+/// The variables for both sides of what is calculated or compared.
+const LEFT: &str = "left";
+const RIGHT: &str = "right";
+
+fn of_let(side: &str) -> Node {
+    format!("$${side}").into()
+}
+
+/// An expression of two numbers, each of which is said once.
+fn with_sides([left, right]: [Node; 2], of: Node) -> Node {
+    apply("$let", document([("vars", document([(LEFT, left), (RIGHT, right)])), ("in", of)]))
+}
+
+/// A value as a number that rules calculate with: null where it is of another type, or has more digits.
+fn within_digits(value: Node, typed: Node) -> Node {
+    let most = 10_f64.powi(i32::try_from(MOST_DIGITS).unwrap_or(i32::MAX));
+    let below = apply_to("$lt", [value.clone(), Node::Fixed(Bson::Double(most))]);
+    let above = apply_to("$gt", [value.clone(), Node::Fixed(Bson::Double(-most))]);
+    let is_number = apply("$and", vec![typed, below, above]);
+    apply_to("$cond", [is_number, apply("$toDecimal", value), Node::NULL])
 }
 
 fn slot(operand: &Operand, column: &Column) -> Slot {

@@ -3,7 +3,7 @@
 
 mod bind;
 mod checks;
-mod decimal_sum;
+mod decimals;
 mod explain;
 mod fault;
 mod pool;
@@ -40,7 +40,7 @@ fn open(file: &Path) -> rusqlite::Result<Connection> {
     // something about, has the statement prepared again: once per parent's row.
     connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
     connection.busy_timeout(BUSY_TIMEOUT)?;
-    decimal_sum::add_to(&connection)?;
+    decimals::add_to(&connection)?;
     // Opening is lazy: only a read tells whether it is a database at all.
     past_rollback(|| tables(&connection))?;
     Ok(connection)
@@ -73,7 +73,7 @@ fn open_for_writing(file: &Path) -> rusqlite::Result<Connection> {
     let connection = Connection::open_with_flags(file, flags)?;
     // SQLite leaves foreign keys alone unless it is told otherwise, connection by connection.
     connection.pragma_update(None, "foreign_keys", true)?;
-    decimal_sum::add_to(&connection)?;
+    decimals::add_to(&connection)?;
     tables(&connection)?;
     Ok(connection)
 }

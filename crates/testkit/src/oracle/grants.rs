@@ -7,7 +7,8 @@
 use std::sync::Arc;
 
 use puente_core::access::{
-    Comparison, Condition, Hop, Masks, Operand, Path, Quantifier, Test, TextTest, TypeView, View, WriteGrant,
+    Arithmetic, Comparison, Condition, Hop, Masks, Number, Operand, Path, Quantifier, Test, TextTest, TypeView, View,
+    WriteGrant,
 };
 use puente_core::model::{Cardinality, Column, FieldType, ITEM_COLUMN, TypeId};
 use puente_core::value::{Datum, Scalar, StorageFormat};
@@ -413,6 +414,9 @@ impl Drawing<'_> {
             };
         };
         let is_text = c.kind == FieldType::Scalar(Scalar::String);
+        if is_number(c.kind) && self.chance(0.35) {
+            return self.numbers(of, row, &path.hops);
+        }
         match self.random.random_range(0..10) {
             0 if is_text => {
                 let (comparison, word) = self.comparison();
@@ -458,6 +462,62 @@ impl Drawing<'_> {
                 }
                 (format!("{field} {word} {cel}"), meaning)
             }
+        }
+    }
+
+    /// A comparison of numbers that are calculated of a row's.
+    fn numbers(&mut self, of: TypeId, row: &str, hops: &[Hop]) -> Rule {
+        let (comparison, word) = self.comparison();
+        let (one, other) = (self.calculated(of, row, hops, 1), self.number(of, row, hops, 0));
+        let ((left_cel, left, _), (right_cel, right, _)) = if self.chance(0.5) { (one, other) } else { (other, one) };
+        let meaning = match (left, right) {
+            (Some(left), Some(right)) => Condition::Numbers { left, comparison, right },
+            _ => Condition::ClaimPredicate(0),
+        };
+        (format!("{left_cel} {word} {right_cel}"), meaning)
+    }
+
+    /// At most three are multiplied with each other, as rules allow.
+    fn calculated(&mut self, of: TypeId, row: &str, hops: &[Hop], depth: usize) -> Calculated {
+        use Arithmetic::{Add, Divide, Multiply, Remainder, Subtract};
+        let ((left_cel, left, left_whole), (right_cel, right, right_whole)) =
+            (self.number(of, row, hops, depth), self.number(of, row, hops, 0));
+        let whole = left_whole && right_whole;
+        let all = [Add, Subtract, Multiply, Divide, Remainder];
+        let arithmetic = all[self.random.random_range(0..if whole { 5 } else { 3 })];
+        let number = left.zip(right).map(|(left, right)| Number::Calculated {
+            arithmetic,
+            left: Box::new(left),
+            right: Box::new(right),
+        });
+        (format!("({left_cel} {} {right_cel})", arithmetic.sign()), number, whole)
+    }
+
+    fn number(&mut self, of: TypeId, row: &str, hops: &[Hop], depth: usize) -> Calculated {
+        let t = &self.world.model.types[of];
+        let numbers: Vec<usize> = (0..t.columns.len()).filter(|column| is_number(t.columns[*column].kind)).collect();
+        match (self.random.random_range(0..8), self.pick(&numbers)) {
+            (0, _) => {
+                let whole = self.random.random_range(0..4);
+                (whole.to_string(), Some(Number::Constant(Datum::Integer(whole))), true)
+            }
+            (1, _) => ("1.5".to_owned(), Some(Number::Constant(Datum::Text("1.5".to_owned()))), false),
+            (2, _) => {
+                let name = self.new_claim();
+                let claims =
+                    [(json!(2), Some("2")), (json!("2.25"), Some("2.25")), (json!("two"), None), (json!(true), None)];
+                let (claim, number) = claims[self.random.random_range(0..claims.len())].clone();
+                self.claims.insert(name.clone(), claim);
+                let number = number.map(|text| Number::Constant(Datum::Text(text.to_owned())));
+                (format!("claims.{name}"), number, false)
+            }
+            (3, _) if depth > 0 => self.calculated(of, row, hops, depth - 1),
+            (_, Some(column)) => {
+                let path = Path { hops: hops.to_vec(), column, masked: false };
+                let is_whole = matches!(t.columns[column].kind, FieldType::Scalar(Scalar::Int | Scalar::BigInt));
+                (format!("{row}.{}", t.columns[column].label()), Some(Number::Value(path)), is_whole)
+            }
+            (_, None) => ("1".to_owned(), Some(Number::Constant(Datum::Integer(1))), true),
         }
     }
 
@@ -652,6 +712,13 @@ fn literal(column: &Column, json: &Json) -> String {
         }
         _ => json.to_string(),
     }
+}
+
+/// A number that is calculated: in CEL, what it is (none where a claim is unknown), and whether it is whole.
+type Calculated = (String, Option<Number>, bool);
+
+fn is_number(kind: FieldType) -> bool {
+    matches!(kind, FieldType::Scalar(Scalar::Int | Scalar::BigInt | Scalar::Decimal | Scalar::Float))
 }
 
 fn comparison_word(comparison: Comparison) -> &'static str {

@@ -2,9 +2,11 @@
 
 use std::cmp::Ordering;
 
-use puente_core::access::{Condition, Operand, Path, Quantifier, Test, TextTest};
+use bigdecimal::BigDecimal;
+use bigdecimal::num_bigint::BigInt;
+use puente_core::access::{Arithmetic, Condition, Number, Operand, Path, Quantifier, Test, TextTest};
 use puente_core::model::{FieldType, TypeId};
-use puente_core::value::{Datum, Scalar};
+use puente_core::value::{Datum, Scalar, decimal_digits};
 
 use super::interpret::leaf;
 use super::json::over_items;
@@ -32,6 +34,10 @@ pub(super) fn judge(world: &World, of: TypeId, row: &[Datum], condition: &Condit
                 test => test_cell(&cell, test, collation),
             }
         }
+        Condition::Numbers { left, comparison, right } => {
+            let sides = calculated(world, of, row, left).zip(calculated(world, of, row, right));
+            sides.map(|(left, right)| comparison.holds(left.cmp(&right)))
+        }
         Condition::Quantified { hop, quantifier, inner, .. } => {
             let target = world.model.types[of].links[hop.link].target;
             let judged = linked(world, of, hop.link, row)
@@ -45,6 +51,46 @@ pub(super) fn judge(world: &World, of: TypeId, row: &[Datum], condition: &Condit
             over_items(&world.model, kind, &list, *quantifier, |items, item| judge(world, items, item, inner))
         }
     }
+}
+
+/// A number that a rule calculates; none where it is unknown.
+fn calculated(world: &World, of: TypeId, row: &[Datum], number: &Number) -> Option<BigDecimal> {
+    match number {
+        Number::Value(path) => decimal(&value(world, of, row, path).1),
+        Number::Constant(cell) => decimal(cell),
+        Number::Parameter(_) => unreachable!("the oracle states values"),
+        Number::Calculated { arithmetic, left, right } => {
+            let (left, right) = (calculated(world, of, row, left)?, calculated(world, of, row, right)?);
+            let divides = matches!(arithmetic, Arithmetic::Divide | Arithmetic::Remainder);
+            if divides && right == 0 {
+                return None;
+            }
+            Some(match arithmetic {
+                Arithmetic::Add => left + right,
+                Arithmetic::Subtract => left - right,
+                Arithmetic::Multiply => left * right,
+                // Only whole numbers are divided.
+                Arithmetic::Divide => BigDecimal::from(whole(&left) / whole(&right)),
+                Arithmetic::Remainder => BigDecimal::from(whole(&left) % whole(&right)),
+            })
+        }
+    }
+}
+
+/// A value that rules calculate with; none for what is no number, or has too many digits.
+fn decimal(cell: &Datum) -> Option<BigDecimal> {
+    let text = match cell {
+        Datum::Integer(value) => value.to_string(),
+        Datum::Real(value) => decimal_digits(*value),
+        Datum::Text(text) => text.clone(),
+        Datum::Null | Datum::Blob(_) | Datum::List(_) => return None,
+    };
+    let most = BigDecimal::from(10_i64.pow(10)).square();
+    text.parse().ok().filter(|number: &BigDecimal| number.abs() < most)
+}
+
+fn whole(number: &BigDecimal) -> BigInt {
+    number.with_scale(0).into_bigint_and_exponent().0
 }
 
 /// The value at the end of a rule's path, and the type that it is of; null where a hop leads nowhere.
