@@ -127,6 +127,63 @@ fn sizes_of_lists_are_compared(#[values(Engine::Sqlite, Engine::Postgres)] engin
 }
 
 #[rstest]
+fn a_grant_fixes_values_from_linked_rows(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+) {
+    let sql = "create table rates (id integer primary key, tax decimal(4,2) not null);
+        create table products (id integer primary key, price decimal(10,2), rate_id integer references rates (id));
+        create table purchases (id integer primary key, product_id integer references products (id),
+            price decimal(10,2) not null, tax decimal(4,2));
+        insert into rates values (1, 7.00), (2, 19.00);
+        insert into products values (1, 12.50, 1), (2, 99.99, 2), (3, null, null);";
+    let fixed = "fixed = { price = \"row.product.price\", tax = \"row.product.rate.tax\" }";
+    let grants = format!(
+        "[role.buyer.Product]\nread = {{ fields = [\"id\"], rows = \"row.id != 9\" }}\ncreate = {{ fields = [\"id\"] }}\n\
+         [role.buyer.Purchase.read]\nfields = [\"id\", \"product\", \"productId\", \"price\", \"tax\"]\n\
+         [role.buyer.Purchase.create]\nfields = [\"id\", \"product\"]\n{fixed}\n\
+         [role.buyer.Purchase.update]\nfields = [\"product\"]\n{fixed}\n"
+    );
+    let (_database, _project, service) = TestProject::served(engine, sql, &grants);
+    let buyer = |document: &str| service.post(&json!({ "query": document, "extensions": { "as": "buyer" } }));
+    let state = "{ id price tax }";
+    let done = |document: &str| {
+        let answer = buyer(document).json();
+        assert!(answer["errors"].is_null(), "{engine:?}: {document}: {answer}");
+        answer["data"].as_object().unwrap().values().next().unwrap()["nodes"].clone()
+    };
+    let bought = done(&format!(
+        "mutation {{ createPurchases(inputs: [{{ id: 1, product: {{ key: {{ id: 1 }} }} }}, {{ id: 2, productId: 2 }}]) \
+         {{ nodes {state} }} }}"
+    ));
+    let at = |id: i64, price: &str, tax: &str| json!({ "id": id, "price": price, "tax": tax });
+    let numbers = |rows: Json| -> Vec<(i64, f64, f64)> {
+        let number = |value: &Json| value.as_str().map_or(f64::NAN, |text| text.parse().unwrap());
+        let rows = rows.as_array().unwrap().clone();
+        rows.iter().map(|row| (row["id"].as_i64().unwrap(), number(&row["price"]), number(&row["tax"]))).collect()
+    };
+    assert_eq!(numbers(bought), numbers(json!([at(1, "12.50", "7.00"), at(2, "99.99", "19.00")])));
+    // What the row is linked with after the change counts, for each of many rows.
+    let changed = done(&format!(
+        "mutation {{ updatePurchases(everyRow: true, set: {{ product: {{ key: {{ id: 2 }} }} }}) {{ nodes {state} }} }}"
+    ));
+    assert_eq!(numbers(changed), numbers(json!([at(1, "99.99", "19.00"), at(2, "99.99", "19.00")])));
+    // The caller can say none of it, and a row that is linked with nothing has nothing to take.
+    let said = buyer("mutation { createPurchase(input: { id: 3, productId: 1, price: \"1\" }) { count } }");
+    assert_eq!(said.code(), "DOCUMENT_INVALID");
+    for input in ["{ id: 3 }", "{ id: 3, productId: 3 }", "{ id: 3, product: { create: { id: 7 } } }"] {
+        let nothing = buyer(&format!("mutation {{ createPurchase(input: {input}) {{ count }} }}"));
+        assert_eq!(nothing.code(), "VALUE_REFUSED", "{input}: {}", nothing.json());
+    }
+    assert_eq!(service.data("{ purchases { totalCount } }")["purchases"]["totalCount"], 2);
+    // A row that is there already is changed by the grant to update, which fixes the same.
+    let again = done(&format!(
+        "mutation {{ createPurchases(inputs: [{{ id: 1, productId: 1 }}, {{ id: 4, productId: 1 }}], \
+         ifExists: {{ by: ID, act: CHANGE }}) {{ nodes {state} }} }}"
+    ));
+    assert_eq!(numbers(again), numbers(json!([at(1, "12.50", "7.00"), at(4, "12.50", "7.00")])));
+}
+
+#[rstest]
 fn a_version_that_nobody_changes_changes_with_its_row(
     #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
     #[values("version", "changed_at")] version: &str,

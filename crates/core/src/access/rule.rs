@@ -41,7 +41,8 @@ pub(super) fn compile(
     within(model, of, rule, registry, |compiler, expression| compiler.condition(expression))
 }
 
-/// Turns the text of a fixed value into what is set: a claim, the time of the request, or what is stated.
+/// Turns the text of a fixed value into what is set: a claim, the time of the request, what is stated, or the value of a row
+/// that is linked.
 ///
 /// # Errors
 /// As for a rule.
@@ -58,9 +59,13 @@ pub(super) fn compile_value(
             Term::Time(time) => compiler.time(time, column, expression),
             Term::Constant(Json::Null) if column.nullable => Ok(Operand::Constant(Datum::Null)),
             Term::Constant(value) => compiler.constant(column, &value, expression).map(Operand::Constant),
+            Term::Column { path, of: owner } if !path.hops.is_empty() => {
+                compiler.linked(path, owner, column, expression).map(Operand::Value)
+            }
             _ => Err(compiler.wrong(
                 expression,
-                "a fixed value is a claim such as `claims.sub`, a time such as `now`, or a constant",
+                "a fixed value is a claim such as `claims.sub`, a time such as `now`, a constant, or the field of a row that is \
+                 linked, such as `row.product.price`",
             )),
         }
     })
@@ -992,6 +997,31 @@ impl Compiler<'_> {
         }
     }
 
+    /// The value of a linked row, as a column takes it.
+    fn linked(&self, path: Path, owner: TypeId, column: &Column, at: &IdedExpr) -> Result<Path, Wrong> {
+        let joined =
+            path.hops.iter().map(|hop| &self.model.types[hop.from].links[hop.link]).find(|link| link.through.is_some());
+        if let Some(link) = joined {
+            let text = format!(
+                "a fixed value is taken over links that start from a column, and `{}` goes over a join table",
+                link.field
+            );
+            return Err(self.wrong(at, text));
+        }
+        let from = &self.model.types[owner].columns[path.column];
+        if from.fits(column) {
+            return Ok(path);
+        }
+        let [from_kind, kind] = [from.kind, column.kind].map(|kind| self.model.kind_name(kind));
+        let text = format!(
+            "`{}` is a `{from_kind}`, and `{}` a `{kind}` or stored in another form; a value is taken from a column that is stored \
+             alike",
+            from.label(),
+            column.label()
+        );
+        Err(self.wrong(at, text))
+    }
+
     fn time(&mut self, time: TimeTerm, column: &Column, at: &IdedExpr) -> Result<Operand, Wrong> {
         if is_time(column.kind) {
             return Ok(self.value(ClaimSource::Time(time), column, ClaimShape::One));
@@ -1179,6 +1209,26 @@ mod tests {
         assert_eq!(mistake.place.line, 7);
         let near = mistake.place.column.abs_diff(column + 8) <= 12;
         assert!(near, "column {} of {rule}, {}", mistake.place.column - 8, mistake.text);
+    }
+
+    #[rstest]
+    #[case("row.hut.id", Ok(()))]
+    #[case("row.hut.name", Err("stored in another form"))]
+    #[case("row.hutId", Err("the field of a row that is linked"))]
+    #[case("row.hut", Err("the field of a row that is linked"))]
+    #[case("row.hut.bookings", Err("the field of a row that is linked"))]
+    #[case("row.hut.nmae", Err("did you mean `name`?"))]
+    #[case("row.hut.id + 1", Err("the field of a row that is linked"))]
+    fn a_fixed_value_is_taken_from_a_linked_row(#[case] text: &str, #[case] expected: Result<(), &str>) {
+        let model = model();
+        let of = model.type_named("Booking").unwrap();
+        let column = model.types[of].column_called("hikerId").unwrap();
+        let rule = RuleText { text: text.to_owned(), place: Place::default(), verbatim: true };
+        match (compile_value(model, (of, column), &rule, &mut ClaimRegistry::default()), expected) {
+            (Ok(Operand::Value(path)), Ok(())) => assert_eq!(path.hops.len(), 1),
+            (Err(mistake), Err(said)) => assert!(mistake.text.contains(said), "{}", mistake.text),
+            (found, _) => panic!("{found:?}"),
+        }
     }
 
     #[test]

@@ -84,7 +84,7 @@ pub struct WriteGrant {
     /// What must be true of each row as it is after the change; absent, `rows`, and of a created one what makes rows
     /// visible.
     pub check: Option<Arc<Condition>>,
-    /// Values that are set whatever the caller says: stated, or taken from the claims.
+    /// Values that are set whatever the caller says: stated, taken from the claims, or from rows that are linked.
     pub fixed: Vec<(ColumnId, Operand)>,
 }
 

@@ -567,6 +567,25 @@ impl Column {
         }
     }
 
+    /// Can its values be stored in another column of the source as they are?
+    pub(crate) fn fits(&self, other: &Column) -> bool {
+        let is_one = match self.kind {
+            FieldType::Scalar(scalar) => scalar != Scalar::Json,
+            FieldType::Enum(_) => true,
+            FieldType::List(_) | FieldType::Object(_) | FieldType::Items(_) => false,
+        };
+        let is_wider =
+            matches!((self.kind, other.kind), (FieldType::Scalar(Scalar::Int), FieldType::Scalar(Scalar::BigInt)));
+        // A type that has no scalar here takes what it wrote itself.
+        let is_same_type = self.form != StorageFormat::EngineText || self.cast == other.cast;
+        is_one
+            && self.member.is_none()
+            && other.member.is_none()
+            && (self.kind == other.kind || is_wider)
+            && self.form == other.form
+            && is_same_type
+    }
+
     /// The scalar of its values; none for a list and an enum.
     pub fn scalar(&self) -> Option<Scalar> {
         if let FieldType::Scalar(scalar) = self.kind { Some(scalar) } else { None }

@@ -512,6 +512,21 @@ impl<'m> Printer<'m> {
             }
             Act::Delete { address } => self.address(change.of, address),
         }
+        let mut linked: Vec<_> = change.linked.iter().collect();
+        linked.sort_unstable_by_key(|(written, _)| **written);
+        for ((of, created), values) in linked {
+            for value in values {
+                let done = if *created { "created" } else { "changed" };
+                let name = &self.model.types[*of].name;
+                let from = self.columns(*of, &value.from);
+                let way: Vec<String> = value.way.iter().map(usize::to_string).collect();
+                let column = self.column(*of, value.column);
+                self.line(&format!(
+                    "{column} of a {done} {name}, as the grant fixes it: by {from}, lookup {}",
+                    way.join(", then ")
+                ));
+            }
+        }
     }
 
     fn address(&mut self, of: TypeId, address: &Address) {

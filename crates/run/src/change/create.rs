@@ -56,6 +56,7 @@ impl<'c, S: Session> Run<'c, S> {
                     values[*at].extend(link.pairs.iter().map(|(own, _)| *own).zip(cells));
                 }
             }
+            self.fix_linked(of, &mut values).await?;
             let places: Vec<&str> = rows.iter().map(|(row, _)| row.place.as_str()).collect();
             let created = self.insert(of, values, &places).await?;
             for (id, link) in links.iter().enumerate() {
@@ -299,7 +300,9 @@ impl<'c, S: Session> Run<'c, S> {
             // What the grant fixes is among the edge's values, and wins.
             said_first(edge.values.iter().cloned().chain(near).chain(far))
         });
-        let created = self.insert(through.join, rows.collect(), &places).await?;
+        let mut rows: Vec<_> = rows.collect();
+        self.fix_linked(through.join, &mut rows).await?;
+        let created = self.insert(through.join, rows, &places).await?;
         self.check_rows(through.join, Some(&places), &created).await
     }
 
@@ -405,6 +408,10 @@ impl<'c, S: Session> Run<'c, S> {
             }
         }
         let changed: Vec<Datums> = there.iter().map(|at| locators[*at].clone()).collect();
+        let changed = self.update_linked(of, changed).await?;
+        for (at, row_locator) in there.iter().zip(&changed) {
+            locators[*at].clone_from(row_locator);
+        }
         self.check_rows(of, None, &changed).await
     }
 }

@@ -5,6 +5,7 @@
 //! condition, locked, and changed by key; then whatever must be true of them is asked of the database.
 
 mod create;
+mod linked;
 mod refused;
 mod run;
 mod update;

@@ -67,6 +67,7 @@ impl<'c, S: Session> Run<'c, S> {
             }
         }
         let now: Vec<Datums> = found.iter().map(|cells| self.replaced(of, cells, &plain)).collect();
+        let now = self.update_linked(of, now).await?;
         if let Some(in_range) = set.in_range {
             self.check_range(of, in_range, &now).await?;
         }
@@ -216,10 +217,16 @@ impl<'c, S: Session> Run<'c, S> {
         }
         self.check_visible(through.join, &said).await?;
         for (set, (rows, owned)) in there.into_iter().filter(|(set, _)| !set.is_empty()) {
-            let keys: Vec<Datums> = rows.iter().map(|row| row[..join_key.len()].to_vec()).collect();
+            let now = rows.iter().zip(&owned).map(|(row, owned)| {
+                let values = set.iter().copied().zip(row[join_key.len()..].iter().cloned());
+                self.replaced(through.join, owned, &values.collect::<Vec<_>>())
+            });
+            let now = now.collect();
             self.update_each(through.join, &set, &join_key, rows, &owned).await?;
-            self.check_rows(through.join, None, &keys).await?;
+            let now = self.update_linked(through.join, now).await?;
+            self.check_rows(through.join, None, &now).await?;
         }
+        self.fix_linked(through.join, &mut new).await?;
         let created = self.insert(through.join, new, &places).await?;
         self.check_rows(through.join, Some(&places), &created).await
     }

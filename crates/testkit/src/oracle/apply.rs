@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use puente_core::access::{View, WriteGrant};
+use puente_core::access::{Operand, View, WriteGrant};
 use puente_core::catalog::Engine;
 use puente_core::model::{Cardinality, FieldType, TypeId};
 use puente_core::value::{Datum, Scalar};
@@ -12,7 +12,7 @@ use super::change::{Act, Edge, NewRow, RandomChange, Root, Set, Target, Which, f
 use super::interpret::Interpreter;
 use super::json::{document, typed, untyped};
 use super::json_change::JsonEdit;
-use super::rule::{compare, judge};
+use super::rule::{compare, judge, value};
 use super::world::World;
 
 /// Why a mutation is refused: the codes of everything that is wrong with it, of which the first that is met is reported.
@@ -305,6 +305,7 @@ impl Run<'_, '_> {
                 }
             }
         }
+        self.fix_linked(of, &mut values);
         let keys: Vec<Row> = values.iter().map(|values| self.insert(of, values)).collect::<Result<_, _>>()?;
         for (id, link) in model.types[of].links.iter().enumerate() {
             for (row, key) in rows.iter().zip(&keys) {
@@ -325,7 +326,7 @@ impl Run<'_, '_> {
 
     fn link_new(&mut self, link: &puente_core::model::Link, own: &[Datum], edges: &[Edge]) -> Result<(), Refusal> {
         let Some(through) = &link.through else { return Ok(()) };
-        let mut keys = Vec::new();
+        let mut rows = Vec::new();
         let created_by = self.view.type_view(through.join).and_then(|view| view.create.clone());
         for edge in edges {
             let target = self.target(link.target, &edge.target)?;
@@ -333,9 +334,44 @@ impl Run<'_, '_> {
             let near = through.near.iter().map(|(column, join)| (*join, own[*column].clone()));
             let far = through.far.iter().map(|(join, column)| (*join, target[*column].clone()));
             let values: Vec<(usize, Datum)> = near.chain(far).chain(edge.values.iter().cloned()).collect();
-            keys.push(self.insert(through.join, &values)?);
+            rows.push(values);
         }
+        self.fix_linked(through.join, &mut rows);
+        let keys: Vec<Row> = rows.iter().map(|values| self.insert(through.join, values)).collect::<Result<_, _>>()?;
         self.check(through.join, true, &keys)
+    }
+
+    /// What the grant to create fixes from linked rows, in rows to be inserted.
+    fn fix_linked(&self, of: TypeId, rows: &mut [Vec<(usize, Datum)>]) {
+        let grant = self.view.type_view(of).and_then(|view| view.create.as_ref());
+        let columns = self.world.model.types[of].columns.len();
+        for values in rows {
+            let said = |column: usize| values.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell.clone());
+            let row: Row = (0..columns).map(|column| said(column).unwrap_or(Datum::Null)).collect();
+            let linked = self.linked(of, grant, &row);
+            values.extend(linked);
+        }
+    }
+
+    /// What the grant to update fixes from linked rows, in rows that were changed.
+    fn set_linked(&mut self, of: TypeId, keys: &[Row]) {
+        let grant = self.view.type_view(of).and_then(|view| view.update.as_ref());
+        let places: Vec<usize> = keys.iter().filter_map(|key| self.at(of, key)).collect();
+        let linked: Vec<_> = places.iter().map(|at| self.linked(of, grant, &self.world.rows[of][*at])).collect();
+        for (at, values) in places.into_iter().zip(linked) {
+            for (column, cell) in values {
+                self.world.rows[of][at][column] = cell;
+            }
+        }
+    }
+
+    fn linked(&self, of: TypeId, grant: Option<&WriteGrant>, row: &[Datum]) -> Vec<(usize, Datum)> {
+        let fixed = grant.into_iter().flat_map(|grant| &grant.fixed);
+        let linked = fixed.filter_map(|(column, operand)| match operand {
+            Operand::Value(path) => Some((*column, value(self.world, of, row, path).1)),
+            Operand::Constant(_) | Operand::Parameter(_) => None,
+        });
+        linked.collect()
     }
 
     fn insert(&mut self, of: TypeId, values: &[(usize, Datum)]) -> Result<Row, Refusal> {
@@ -485,6 +521,7 @@ impl Run<'_, '_> {
             keys[*at] = self.change_row(of, &keys[*at], set, &[], &[])?;
         }
         let changed: Vec<Row> = there.into_iter().map(|at| keys[at].clone()).collect();
+        self.set_linked(of, &changed);
         self.check(of, false, &changed)?;
         Ok(keys)
     }
@@ -595,6 +632,7 @@ impl Run<'_, '_> {
         }
         let keys: Vec<Row> =
             found.iter().map(|key| self.change_row(of, key, &values, &set.add, &set.json)).collect::<Result<_, _>>()?;
+        self.set_linked(of, &keys);
         for (id, add, remove) in &set.edges {
             self.change_edges(&model.types[of].links[*id], of, &keys, add, remove)?;
         }
@@ -671,7 +709,9 @@ impl Run<'_, '_> {
         for (key, values) in there {
             changed.push(self.change_row(join, &key, &values, &[], &[])?);
         }
+        self.set_linked(join, &changed);
         self.check(join, false, &changed)?;
+        self.fix_linked(join, &mut new);
         let created: Vec<Row> = new.iter().map(|values| self.insert(join, values)).collect::<Result<_, _>>()?;
         self.check(join, true, &created)
     }

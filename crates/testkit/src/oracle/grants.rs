@@ -305,7 +305,14 @@ impl Drawing<'_> {
                     && t.columns[*column].form != StorageFormat::JsonValue
             })
             .collect();
-        if self.chance(0.15)
+        let linked = self.linked_value(of, &free);
+        if let Some((column, cel, path)) = linked {
+            text.push_str(&format!(
+                "fixed = {{ {} = '''{cel}''' }}\n",
+                t.columns[column].field.as_deref().unwrap_or_default()
+            ));
+            fixed.push((column, Operand::Value(path)));
+        } else if self.chance(0.15)
             && let Some(column) = self.pick(&free)
             && let Some((json, cell)) = self.known(of, column)
         {
@@ -321,6 +328,34 @@ impl Drawing<'_> {
             fixed.push((column, Operand::Constant(cell)));
         }
         (WriteGrant { columns, rows, check, fixed }, text)
+    }
+
+    /// One of the columns that takes the value of a linked row, now and then; with the value in CEL.
+    fn linked_value(&mut self, of: TypeId, free: &[usize]) -> Option<(usize, String, Path)> {
+        if !self.chance(0.2) {
+            return None;
+        }
+        let world = self.world;
+        let t = &world.model.types[of];
+        let follows = |column: usize| t.links.iter().any(|link| link.pairs.iter().any(|(own, _)| *own == column));
+        // What else becomes of keys, of links and of what must not be null is looked at where values are given.
+        let free = free.iter().copied().filter(|column| !follows(*column) && t.columns[*column].nullable);
+        let column = self.pick(&free.collect::<Vec<_>>())?;
+        let links = (0..t.links.len()).filter(|link| {
+            let link = &t.links[*link];
+            link.cardinality == Cardinality::One && link.through.is_none() && !link.crosses && link.target != of
+        });
+        let link = self.pick(&links.collect::<Vec<_>>())?;
+        let target = &world.model.types[t.links[link].target];
+        let alike = |other: &usize| {
+            let (from, to) = (&target.columns[*other], &t.columns[column]);
+            (from.kind, from.form) == (to.kind, to.form)
+                && from.member.is_none()
+                && !matches!(from.kind, FieldType::List(_) | FieldType::Scalar(Scalar::Json))
+        };
+        let other = self.pick(&(0..target.columns.len()).filter(alike).collect::<Vec<_>>())?;
+        let cel = format!("row.{}.{}", t.links[link].field, target.columns[other].label());
+        Some((column, cel, Path { hops: vec![hop(of, link)], column: other, masked: false }))
     }
 
     /// A rule about rows of a type, which `variable` stands for.

@@ -94,7 +94,7 @@ fn whole(number: &BigDecimal) -> BigInt {
 }
 
 /// The value at the end of a rule's path, and the type that it is of; null where a hop leads nowhere.
-fn value(world: &World, of: TypeId, row: &[Datum], path: &Path) -> (TypeId, Datum) {
+pub(super) fn value(world: &World, of: TypeId, row: &[Datum], path: &Path) -> (TypeId, Datum) {
     let (mut of, mut row) = (of, Some(row));
     for hop in &path.hops {
         let target = world.model.types[of].links[hop.link].target;

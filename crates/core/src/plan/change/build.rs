@@ -10,8 +10,10 @@ use apollo_compiler::executable::Field;
 use serde_json::Value as Json;
 
 use super::rows::items;
-use super::{Act, Address, COUNT, Change, Existing, GIVEN, Lookup, LookupId, Mutation, Root, locator, lookup};
-use crate::access::{Action, Condition, Origin, Path, Predicate, WriteGrant};
+use super::{
+    Act, Address, COUNT, Change, Existing, GIVEN, LinkedValue, Lookup, LookupId, Mutation, Root, locator, lookup,
+};
+use crate::access::{Action, Condition, Hop, Operand, Origin, Path, Predicate, WriteGrant};
 use crate::error::{Code, Problem};
 use crate::model::{Cardinality, ColumnId, LinkId, Model, SourceId, Type, TypeId};
 use crate::plan::build::{Context, Planner, located};
@@ -68,6 +70,7 @@ pub fn build_mutation(
             lookups: Vec::new(),
             known: HashMap::new(),
             checks: HashMap::new(),
+            linked_values: HashMap::new(),
             visible: HashMap::new(),
             fields: HashMap::new(),
             asked: HashSet::new(),
@@ -83,13 +86,22 @@ pub fn build_mutation(
                 .map_err(|problem| located(problem, location, key))?;
         }
         (rows, values, steps) = (changer.rows, changer.values, changer.planner.reads.steps());
-        let ChangePlanner { planner, lookups, checks, visible, fields, .. } = changer;
+        let ChangePlanner { planner, lookups, checks, linked_values: linked, visible, fields, .. } = changer;
         let shape = ObjectShape { fields: vec![FieldShape::new(key, location, shape)] };
         let plan = Arc::new(planner.planned.into_plan(shape, context, document));
         let answer = plan.bind(variables, context.limits).map_err(|problem| located(problem, location, key))?;
         let readable = Arc::clone(&readable);
-        let change =
-            act.map(|(of, act)| Change { of, act, lookups, checks, visible, fields, readable, _sealed: Sealed });
+        let change = act.map(|(of, act)| Change {
+            of,
+            act,
+            lookups,
+            checks,
+            linked,
+            visible,
+            fields,
+            readable,
+            _sealed: Sealed,
+        });
         roots.push(Root { key: key.to_owned(), location, change, answer, _sealed: Sealed });
     }
     let source = written.map_or(0, |(source, _)| source);
@@ -123,6 +135,7 @@ pub(super) struct ChangePlanner<'a> {
     lookups: Vec<Lookup>,
     known: HashMap<String, LookupId>,
     checks: HashMap<(TypeId, bool), LookupId>,
+    linked_values: HashMap<(TypeId, bool), Vec<LinkedValue>>,
     visible: HashMap<(TypeId, LinkId), Option<LookupId>>,
     fields: HashMap<TypeId, Vec<Option<String>>>,
     /// What was asked for already: checks, and targets of links.
@@ -455,6 +468,30 @@ impl<'a> ChangePlanner<'a> {
             let lookup = self.find(of, &key, &[], &[check], false);
             self.checks.insert((of, created), lookup);
         }
+    }
+
+    /// What the grant fixes from linked rows will be taken from them.
+    pub(super) fn need_linked(&mut self, of: TypeId, created: bool, grant: &WriteGrant) {
+        if self.linked_values.contains_key(&(of, created)) {
+            return;
+        }
+        let model = self.planner.view.model();
+        let mut values = Vec::new();
+        for (column, operand) in &grant.fixed {
+            let Operand::Value(path) = operand else { continue };
+            let link = |hop: &Hop| &model.types[hop.from].links[hop.link];
+            let from = path.hops.first().map(|hop| link(hop).pairs.iter().map(|(own, _)| *own).collect());
+            let way = path.hops.iter().enumerate().map(|(at, hop)| {
+                let by: Vec<ColumnId> = link(hop).pairs.iter().map(|(_, target)| *target).collect();
+                let outputs = match path.hops.get(at + 1) {
+                    Some(next) => link(next).pairs.iter().map(|(own, _)| *own).collect(),
+                    None => vec![path.column],
+                };
+                self.find(link(hop).target, &by, &outputs, &[], false)
+            });
+            values.push(LinkedValue { column: *column, way: way.collect(), from: from.unwrap_or_default() });
+        }
+        self.linked_values.insert((of, created), values);
     }
 
     /// Which targets the links of a type may be set to will be asked, where not all are visible; of a type that cannot be

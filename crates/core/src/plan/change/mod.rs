@@ -63,6 +63,8 @@ pub struct Change {
     pub lookups: Vec<Lookup>,
     /// What must be true of rows after they were created (`true`) or updated, by type.
     pub checks: HashMap<(TypeId, bool), LookupId>,
+    /// What is taken from linked rows when rows are created (`true`) or updated, whatever the caller says, by type.
+    pub linked: HashMap<(TypeId, bool), Vec<LinkedValue>>,
     /// Which targets a link may be set to, where not to all; none, to no target at all, because its type cannot be read.
     pub visible: HashMap<(TypeId, LinkId), Option<LookupId>>,
     /// The fields of the types that are written, by column: those that the caller may write, which alone an error names.
@@ -236,6 +238,17 @@ pub struct EdgeRow {
     pub place: String,
     /// What is set instead where the row is there already; none where the caller says nothing of it.
     pub existing: Option<RowChange>,
+}
+
+/// A value that a grant fixes from a linked row.
+#[derive(Debug)]
+pub struct LinkedValue {
+    /// The column that is set.
+    pub column: ColumnId,
+    /// The columns from which the first link starts.
+    pub from: Vec<ColumnId>,
+    /// What finds the linked row, then the one that it links to, and so on. Each delivers the key of the next; the last the value.
+    pub way: Vec<LookupId>,
 }
 
 /// What happens where a row of a key is there already.

@@ -114,9 +114,9 @@ impl<'a> ChangePlanner<'a> {
                 }
             }
         }
-        let fixed = self.fixed(of, grant)?;
+        let fixed = self.fixed(of, true, grant)?;
         row.values.retain(|(column, _)| fixed.iter().all(|(fixed, _)| fixed != column));
-        row.fixed = fixed.iter().map(|(column, _)| *column).collect();
+        row.fixed = fixed_columns(grant);
         row.values.extend(fixed);
         self.check_columns(of, &row, given).map_err(|problem| at_place(problem, &row.place))?;
         self.need_created(of);
@@ -158,7 +158,7 @@ impl<'a> ChangePlanner<'a> {
     ) -> Result<Option<RowChange>, Problem> {
         let view = self.planner.view;
         let Some(grant) = view.type_view(of).and_then(|view| view.update.as_ref()) else { return Ok(None) };
-        let fixed = self.fixed(of, grant)?;
+        let fixed = self.fixed(of, false, grant)?;
         said.retain(|(column, _)| fixed.iter().all(|(fixed, _)| fixed != column));
         // A value takes the place of all that is there, also of what is inside its JSON.
         let settable: Vec<ColumnId> = view
@@ -168,30 +168,31 @@ impl<'a> ChangePlanner<'a> {
             .collect();
         let refused = said.iter().find(|(column, _)| !settable.contains(column));
         let refused = refused.map(|(column, _)| view.model().types[of].columns[*column].label().to_owned());
-        let columns = fixed.iter().map(|(column, _)| *column).collect();
         said.extend(fixed);
-        Ok(Some(RowChange { values: said, fixed: columns, refused }))
+        Ok(Some(RowChange { values: said, fixed: fixed_columns(grant), refused }))
     }
 
     /// The values that a grant sets whatever the caller says.
-    fn fixed(&self, of: TypeId, grant: &WriteGrant) -> Result<Vec<(ColumnId, Datum)>, Problem> {
+    fn fixed(&mut self, of: TypeId, created: bool, grant: &WriteGrant) -> Result<Vec<(ColumnId, Datum)>, Problem> {
+        self.need_linked(of, created, grant);
         let claims = self.planner.reads.variables_of_one_request().claims();
         let value = |(column, operand): &(ColumnId, Operand)| {
             let cell = match operand {
+                // Known once the row is linked.
+                Operand::Value(_) => return None,
                 Operand::Constant(cell) => Some(cell.clone()),
                 Operand::Parameter(claim) => claims.get(*claim).filter(|cell| **cell != Datum::Null).cloned(),
-                Operand::Value(_) => None,
             };
-            cell.map(|cell| (*column, cell)).ok_or_else(|| {
+            Some(cell.map(|cell| (*column, cell)).ok_or_else(|| {
                 let text = format!(
                     "what is written to `{}` takes a value from who is asking, and there is none, or none of its type; \
                      ask with claims that have it",
                     self.planner.view.model().types[of].name
                 );
                 Problem::new(Code::NotPermitted, text)
-            })
+            }))
         };
-        grant.fixed.iter().map(value).collect()
+        grant.fixed.iter().filter_map(value).collect()
     }
 
     /// Is every column said once, and every one that is needed?
@@ -199,7 +200,7 @@ impl<'a> ChangePlanner<'a> {
         let t = &self.planner.view.model().types[of];
         let linked = |column: ColumnId| row.ones.iter().find(|(link, _)| links(&t.links[*link], column));
         for (column, c) in t.columns.iter().enumerate() {
-            let is_value = row.values.iter().any(|(known, _)| *known == column);
+            let is_value = row.values.iter().any(|(known, _)| *known == column) || row.fixed.contains(&column);
             let by_link = linked(column).map(|(link, _)| t.links[*link].field.as_str());
             let field = c.label();
             if let Some(link) = by_link.filter(|_| is_value) {
@@ -286,12 +287,10 @@ impl<'a> ChangePlanner<'a> {
         let key = view.model().types[through.join].row_key().map(|key| key.columns.as_slice()).unwrap_or_default();
         let said: Vec<_> = values.iter().filter(|(column, _)| !key.contains(column)).cloned().collect();
         let existing = if said.is_empty() { None } else { self.change_of_existing(through.join, said)? };
-        let fixed = self.fixed(through.join, grant)?;
-        let columns = fixed.iter().map(|(column, _)| *column).collect();
-        values.extend(fixed);
+        values.extend(self.fixed(through.join, true, grant)?);
         self.need_created(through.join);
         self.need_visible(through.join);
-        Ok(EdgeRow { target, values, fixed: columns, place, existing })
+        Ok(EdgeRow { target, values, fixed: fixed_columns(grant), place, existing })
     }
 
     /// What is set in rows that are there.
@@ -328,9 +327,9 @@ impl<'a> ChangePlanner<'a> {
                 }
             }
         }
-        let fixed = self.fixed(of, grant)?;
+        let fixed = self.fixed(of, false, grant)?;
         set.values.retain(|(column, _)| fixed.iter().all(|(fixed, _)| fixed != column));
-        set.fixed = fixed.iter().map(|(column, _)| *column).collect();
+        set.fixed = fixed_columns(grant);
         set.values.extend(fixed.into_iter().map(|(column, cell)| (column, Assignment::Value(cell))));
         // A row that changes has another version; what the caller says of that goes.
         if let Some((column, VersionStep::Increment)) = t.version_step()
@@ -538,6 +537,11 @@ pub(super) fn items(value: &Json) -> impl Iterator<Item = &Json> {
         single => (&[][..], Some(single)),
     };
     list.iter().chain(single)
+}
+
+/// The columns that a grant sets, whatever the caller says.
+fn fixed_columns(grant: &WriteGrant) -> Vec<ColumnId> {
+    grant.fixed.iter().map(|(column, _)| *column).collect()
 }
 
 /// `column is null or column between -2^31 and 2^31 - 1`
