@@ -6,7 +6,7 @@ CONSOLE_SOURCES := $(shell find console/src console/index.html console/*.ts cons
 CLIENT_PACKAGES := clients/javascript/node_modules/.package-lock.json
 PYTHON_CLIENT := clients/python/.venv/installed
 
-.PHONY: demo test test-clients check build bench fuzz attack console build-packages bench-packages test-packages screenshots
+.PHONY: demo test test-clients test-package package check build bench fuzz attack console build-packages bench-packages test-packages package-packages screenshots
 
 ## The whole product, console included, in target/release/puente.
 build: build-packages console/dist/index.html
@@ -23,6 +23,14 @@ test: build-packages test-packages console/dist/index.html $(CLIENT_PACKAGES)
 ## The service driven by every client of docs/clients.md, those of Python and Rust included.
 test-clients: build-packages test-packages console/dist/index.html $(CLIENT_PACKAGES) $(PYTHON_CLIENT)
 	$(CARGO) test --locked -p puente --test clients -- --include-ignored
+
+## A Debian package and a container image, into target/package; installs the tools that build them.
+package: build package-packages
+	package/build
+
+## The package installed, served, upgraded and removed on a fresh Debian 12, and the image without an engine. Needs root.
+test-package: build test-packages package-packages
+	$(CARGO) test --locked -p puente --test package -- --include-ignored --test-threads 1
 
 ## Format and lints, in Rust and in TypeScript; also of builds with one engine alone, and without MongoDB.
 ENGINE_FEATURES = sqlite postgres mariadb mongodb
@@ -70,6 +78,9 @@ $(PYTHON_CLIENT): clients/python/requirements.txt
 
 build-packages:
 	@scripts/install-packages build
+
+package-packages:
+	@scripts/install-packages package
 
 bench-packages:
 	@scripts/install-packages bench

@@ -42,6 +42,7 @@ enum Command {
     Key(commands::key::Key),
     Token(commands::token::Token),
     Completions(commands::completions::Completions),
+    Manual(commands::manual::Manual),
 }
 
 fn main() -> ExitCode {
@@ -59,6 +60,7 @@ fn main() -> ExitCode {
         Command::Key(key) => key.run(&project),
         Command::Token(token) => token.run(&project),
         Command::Completions(completions) => completions.run(),
+        Command::Manual(manual) => manual.run(),
     };
     match result {
         Ok(()) => ExitCode::SUCCESS,

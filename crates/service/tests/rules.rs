@@ -127,9 +127,7 @@ fn sizes_of_lists_are_compared(#[values(Engine::Sqlite, Engine::Postgres)] engin
 }
 
 #[rstest]
-fn a_grant_fixes_values_from_linked_rows(
-    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
-) {
+fn a_grant_fixes_values_from_linked_rows(#[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine) {
     let sql = "create table rates (id integer primary key, tax decimal(4,2) not null);
         create table products (id integer primary key, price decimal(10,2), rate_id integer references rates (id));
         create table purchases (id integer primary key, product_id integer references products (id),

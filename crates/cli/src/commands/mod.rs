@@ -7,6 +7,7 @@ pub(crate) mod completions;
 pub(crate) mod demo;
 pub(crate) mod init;
 pub(crate) mod key;
+pub(crate) mod manual;
 pub(crate) mod schema;
 pub(crate) mod serve;
 pub(crate) mod survey;
