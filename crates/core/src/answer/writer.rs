@@ -1,14 +1,18 @@
 //! The writer: walks the shape, fetches rows, writes JSON.
 
+use std::collections::HashMap;
+
 use crate::error::{Code, Location, MOST_PROBLEMS, PathStep, Problem};
 use crate::model::FieldType;
 use crate::plan::change::{COUNT, GIVEN};
 use crate::plan::{
-    BoundPlan, ChangeField, ChangeShape, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead,
-    ObjectShape, Output, PageInfoField, PageInfoShape, Plan, RowSet, Select, SelectId, Value,
+    BoundPlan, ChangeField, ChangeShape, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, NodeId,
+    NodeRows, NodesShape, ObjectShape, Output, PageInfoField, PageInfoShape, Plan, RowSet, Select, SelectId, Value,
 };
 use crate::rows::{Row, Rows, too_large};
-use crate::value::{CoercionError, DatumRef, make_room, write_list, write_plain, write_scalar, write_string};
+use crate::value::{
+    CoercionError, DatumRef, make_room, push_item, write_list, write_plain, write_scalar, write_string,
+};
 use places::{Place, WalkBudget};
 
 mod json;
@@ -84,6 +88,13 @@ impl From<Problem> for Stop {
     fn from(problem: Problem) -> Self {
         Stop::Failed(Box::new(problem))
     }
+}
+
+/// The values of a key, to be told apart by their bytes.
+fn written_key<'v>(cells: impl Iterator<Item = DatumRef<'v>>) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    cells.for_each(|cell| push_item(&mut bytes, cell));
+    bytes
 }
 
 /// A joined child's row as a part of its parent's; none where there is none.
@@ -269,18 +280,9 @@ impl<'a, 's> Writer<'a, 's> {
                 let id = self.bound.plan().sealer().seal_id(identity, cells);
                 write_plain(&mut self.out, &id);
             }
-            Value::Nodes(values) => {
-                return self.at(Step::Key(key), |writer| {
-                    writer.out.push(b'[');
-                    for (at, value) in values.iter().enumerate() {
-                        if at > 0 {
-                            writer.out.push(b',');
-                        }
-                        writer.node(at, value, location)?;
-                    }
-                    writer.out.push(b']');
-                    Ok(())
-                });
+            Value::Nodes(nodes) => {
+                self.location = location;
+                return self.at(Step::Key(key), |writer| writer.nodes(nodes));
             }
             Value::Change(change) => {
                 return self.at(Step::Key(key), |writer| writer.change(change));
@@ -413,14 +415,61 @@ impl<'a, 's> Writer<'a, 's> {
         result
     }
 
-    /// One of the rows that global ids mean, or null.
-    fn node(&mut self, at: usize, value: &'a Value, location: Option<Location>) -> Result<(), Stop> {
-        let Value::One { select, object, .. } = value else {
-            self.out.extend_from_slice(b"null");
-            return Ok(());
-        };
-        self.location = location;
-        self.at(Step::Index(at), |writer| writer.nullable(|writer| writer.one(*select, None, object, None)))
+    /// The rows that global ids mean, each or null.
+    fn nodes(&mut self, nodes: &'a NodesShape) -> Result<(), Stop> {
+        let mut found = Vec::with_capacity(nodes.rows.len());
+        for of_type in &nodes.rows {
+            let mut rows = std::mem::take(&mut self.rows[of_type.select]);
+            let problem = self.fetch.fetch(of_type.select, None, &mut rows).err();
+            match problem {
+                // One of several sources could not be read: that is an error of its own rows.
+                Some(problem) if self.bound.plan().is_split() => found.push(Err(problem)),
+                Some(problem) => return Err(problem.into()),
+                None => {
+                    let key = |row: Row<'_, 's>| written_key(of_type.key.iter().map(|output| row.cell(*output)));
+                    let places: HashMap<Vec<u8>, usize> = (0..rows.len()).map(|at| (key(rows.row(at)), at)).collect();
+                    found.push(Ok((rows, places)));
+                }
+            }
+        }
+        self.out.push(b'[');
+        for (at, id) in nodes.ids.iter().enumerate() {
+            if at > 0 {
+                self.out.push(b',');
+            }
+            let found = id.as_ref().map(|id| (id, &nodes.rows[id.rows], &found[id.rows]));
+            self.at(Step::Index(at), |writer| {
+                writer.nullable(|writer| match found {
+                    Some((id, of_type, Ok((rows, places)))) => writer.node(id, of_type, rows, places),
+                    Some((_, _, Err(problem))) => {
+                        let location = writer.location.filter(|_| problem.locations.is_empty());
+                        writer.add_problem(problem.clone().at(location), None);
+                        Err(Stop::Null)
+                    }
+                    None => Err(Stop::Null),
+                })
+            })?;
+            self.check_size()?;
+        }
+        self.out.push(b']');
+        for (of_type, found) in nodes.rows.iter().zip(found) {
+            if let Ok((rows, _)) = found {
+                self.rows[of_type.select] = rows;
+            }
+        }
+        Ok(())
+    }
+
+    fn node(
+        &mut self,
+        id: &NodeId,
+        of_type: &'a NodeRows,
+        rows: &Rows<'s>,
+        places: &HashMap<Vec<u8>, usize>,
+    ) -> Result<(), Stop> {
+        let key = written_key(id.key.iter().map(|parameter| self.bound.value(*parameter).as_ref()));
+        let at = places.get(&key).ok_or(Stop::Null)?;
+        self.object(&of_type.object, Some(Origin { select: of_type.select, row: rows.row(*at) }))
     }
 
     /// At most one row; exactly one, where its field is named.

@@ -15,13 +15,13 @@ use super::introspection::{self, Introspection};
 use super::layout::Layout;
 use super::reads::{Recorder, VariablePath};
 use super::shape::{
-    ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape, ObjectShape, PageInfoField,
-    PageInfoShape, Value,
+    ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape, NodeId, NodeRows, NodesShape,
+    ObjectShape, PageInfoField, PageInfoShape, Value,
 };
 use super::variables::Variables;
 use super::{
-    CursorArgument, CursorSource, JoinTable, KeyQuery, LeafType, OrderTerm, Output, Parameter, ParentJoin, Plan,
-    RowSet, Seek, Select, SelectId,
+    CursorArgument, CursorSource, JoinTable, KeyQuery, LeafType, ListSource, OrderTerm, Output, Parameter, ParentJoin,
+    Plan, RowSet, Seek, Select, SelectId,
 };
 use crate::access::{Comparison, Condition, Masks, Operand, Origin, Path, Predicate, Test, View, Within};
 use crate::error::{Code, Location, Problem};
@@ -261,11 +261,71 @@ impl<'a> Planner<'a> {
         if ids.len() > self.limits.list {
             return Err(super::bind::list_too_long(ids.len(), self.limits.list));
         }
-        ids.into_iter().map(|id| self.node(id, "ids", fields)).collect::<Result<_, _>>().map(Value::Nodes)
+        // One select for each type, whatever the number of ids.
+        let mut keys: Vec<(TypeId, Vec<Vec<usize>>)> = Vec::new();
+        let mut places = Vec::new();
+        for id in ids {
+            let id = self.reads.open(id)?;
+            let Some((of, key)) = self.id_key(id, "ids")? else {
+                places.push(None);
+                continue;
+            };
+            let rows = keys.iter().position(|(known, _)| *known == of).unwrap_or_else(|| {
+                keys.push((of, Vec::new()));
+                keys.len() - 1
+            });
+            keys[rows].1.push(key.clone());
+            places.push(Some(NodeId { rows, key }));
+        }
+        let mut rows = Vec::new();
+        for (of, keys) in keys {
+            let columns = self.global_key(of);
+            let size = Datum::Integer(i64::try_from(keys.len()).unwrap_or(i64::MAX));
+            let size = self.parameter(Parameter::Constant(size));
+            let condition = Arc::new(self.among_keys(of, &columns, &keys));
+            let mut select = self.seen(of, None);
+            select.predicates.push(Predicate { origin: Origin::Caller, condition });
+            select.row_set = RowSet::Page { size, backward: false, skip: None, after: None, before: None };
+            let select = self.add(select)?;
+            let key = columns.iter().map(|column| self.output(select, Output::Column(*column))).collect();
+            let object = self.object(of, select, fields, 1)?;
+            rows.push(NodeRows { select, key, object });
+        }
+        Ok(Value::Nodes(NodesShape { rows, ids: places }))
+    }
+
+    /// Is a row's key one of these?
+    fn among_keys(&mut self, of: TypeId, columns: &[ColumnId], keys: &[Vec<usize>]) -> Condition {
+        if let [column] = columns {
+            let c = &self.view.model().types[of].columns[*column];
+            let leaf = LeafType { kind: c.kind, form: c.form };
+            let items = ListSource::Items(keys.iter().flatten().copied().collect());
+            let list = self.parameter(Parameter::List { items, leaf });
+            let test = Test::In { operand: Operand::Parameter(list), ignore_case: false };
+            return Condition::Test { path: Path { hops: Vec::new(), column: *column, masked: false }, test };
+        }
+        let is_it = |key: &Vec<usize>| {
+            let equals = columns.iter().zip(key).map(|(column, value)| equal(*column, Operand::Parameter(*value)));
+            Condition::And(equals.collect())
+        };
+        Condition::Or(keys.iter().map(is_it).collect())
+    }
+
+    fn global_key(&self, of: TypeId) -> Vec<ColumnId> {
+        let model = self.view.model();
+        model.types[of].global_key(model).map(|key| key.columns.clone()).unwrap_or_default()
     }
 
     /// The type of the row that a global id means, and the condition that it is the row; none where the role sees no rows of it.
     fn id_condition(&mut self, id: Input<'a>, argument: &'static str) -> Result<Option<(TypeId, Condition)>, Problem> {
+        let Some((of, key)) = self.id_key(id, argument)? else { return Ok(None) };
+        let columns = self.global_key(of);
+        let equals = columns.into_iter().zip(key).map(|(column, value)| equal(column, Operand::Parameter(value)));
+        Ok(Some((of, Condition::And(equals.collect()))))
+    }
+
+    /// The type of the row that a global id means, and the parameters that hold its key.
+    fn id_key(&mut self, id: Input<'a>, argument: &'static str) -> Result<Option<(TypeId, Vec<usize>)>, Problem> {
         let invalid = || super::bind::invalid_id(&format!("`{argument}`"));
         let Input::Leaf(leaf) = id else { return Err(invalid()) };
         let found = self.reads.identity(&leaf);
@@ -279,12 +339,8 @@ impl<'a> Planner<'a> {
         let terms = key.columns.len();
         self.planned.cursors.push(CursorArgument { is_id: true, source, binding: identity, argument, location, terms });
         let cursor = self.planned.cursors.len() - 1;
-        let equals = key.columns.iter().enumerate().map(|(index, column)| {
-            let parameter = self.parameter(Parameter::CursorDatum { cursor, index });
-            equal(*column, Operand::Parameter(parameter))
-        });
-        let condition = Condition::And(equals.collect());
-        Ok(Some((of, condition)))
+        let key = (0..terms).map(|index| self.parameter(Parameter::CursorDatum { cursor, index }));
+        Ok(Some((of, key.collect())))
     }
 
     /// The row that a `key` argument means.

@@ -38,7 +38,8 @@ pub use filter_words::{FilterWord, LINK_FILTER_WORDS, Takes};
 pub use layout::presence_column;
 pub use shape::{
     ChangeField, ChangeShape, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, FieldShape, ItemField,
-    ItemRowsShape, ItemShape, ItemValue, ItemsShape, ListShape, ObjectShape, PageInfoField, PageInfoShape, Value,
+    ItemRowsShape, ItemShape, ItemValue, ItemsShape, ListShape, NodeId, NodeRows, NodesShape, ObjectShape,
+    PageInfoField, PageInfoShape, Value,
 };
 pub use summary::{GROUP_WORDS, summary_functions};
 pub use variables::Variables;

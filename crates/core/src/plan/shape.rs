@@ -101,10 +101,39 @@ pub enum Value {
         /// The outputs of its key.
         outputs: Vec<usize>,
     },
-    /// Rows that global ids mean, each or null, in the order of the ids.
-    Nodes(Vec<Value>),
+    /// Rows that global ids mean.
+    Nodes(NodesShape),
     /// What a change answers.
     Change(ChangeShape),
+}
+
+/// Rows that global ids mean, each or null, in the order of the ids.
+#[derive(Debug)]
+pub struct NodesShape {
+    /// The rows, read once for each type.
+    pub rows: Vec<NodeRows>,
+    /// The ids; none where the role sees no rows of the id's type.
+    pub ids: Vec<Option<NodeId>>,
+}
+
+/// The rows of one type that global ids mean.
+#[derive(Debug)]
+pub struct NodeRows {
+    /// The select that reads them all.
+    pub select: SelectId,
+    /// The outputs of their key.
+    pub key: Vec<usize>,
+    /// Their fields.
+    pub object: ObjectShape,
+}
+
+/// A global id.
+#[derive(Debug)]
+pub struct NodeId {
+    /// Among which of the rows it is.
+    pub rows: usize,
+    /// The parameters that hold its key.
+    pub key: Vec<usize>,
 }
 
 /// A list of objects inside a row's JSON, delivered as it is written there.
@@ -354,7 +383,10 @@ impl Value {
     fn weight(&self) -> usize {
         match self {
             Value::One { object, .. } | Value::NestedObject(object) | Value::Object { object, .. } => object.weight(),
-            Value::Nodes(values) => values.iter().map(|value| PER_FIELD + value.weight()).sum(),
+            Value::Nodes(nodes) => {
+                let rows: usize = nodes.rows.iter().map(|rows| PER_FIELD + rows.object.weight()).sum();
+                rows + nodes.ids.len() * PER_FIELD
+            }
             Value::GlobalId { outputs, .. } => outputs.len() * std::mem::size_of::<usize>(),
             Value::Items(items) => items.list.weight(),
             Value::ItemRows(items) => items.object.weight(),
