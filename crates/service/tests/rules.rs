@@ -63,9 +63,10 @@ fn times_and_choices_decide_which_rows_are_seen(#[case] rule: &str, #[case] clai
 }
 
 /// Trips with numbers at the edges: the last has none.
-const NUMBERS: &str = "create table trips (id integer primary key, seats bigint, taken integer, price decimal(10,2), rate double precision);
-    insert into trips values (1, 7, 2, 0.10, 0.1), (2, 9223372036854775807, 1, 12.50, 1.5), (3, -7, 0, 99999999.99, -0.5),
-    (4, null, null, null, null);";
+const NUMBERS: &str = "create table trips (id integer primary key, seats bigint, taken integer, price decimal(10,2), rate double precision,
+    wide decimal(38,18));
+    insert into trips values (1, 7, 2, 0.10, 0.1, 0.000000000000000001), (2, 9223372036854775807, 1, 12.50, 1.5, 1),
+    (3, -7, 0, 99999999.99, -0.5, 12345678901234567890.123456789012345678), (4, null, null, null, null, null);";
 
 #[rstest]
 #[case::sum("row.seats + row.taken == 9", &[1])]
@@ -86,6 +87,9 @@ const NUMBERS: &str = "create table trips (id integer primary key, seats bigint,
 #[case::of_no_claim("row.taken * claims.missing >= 0", &[])]
 #[case::of_claims_alone("claims.factor * 2 == 2.5", &[1, 2, 3, 4])]
 #[case::too_many_digits("row.taken + claims.huge > 0 || !(row.taken + claims.huge > 0)", &[])]
+#[case::as_wide_as_it_gets("row.wide * row.wide * row.wide - claims.factor > 1000000000000", &[3])]
+#[case::as_narrow("row.wide * row.wide * row.wide < 1 && row.wide * 2 > 0", &[1])]
+#[case::wide_divided("row.seats * row.seats / 7 == 7 || row.seats * row.seats / 2 / 2 / 2 > 1000000000000000000", &[1, 2, 3])]
 #[case::three_factors("row.price * row.price * row.seats < -1000000000000000", &[3])]
 fn rules_calculate_exactly_on_every_engine(#[case] rule: &str, #[case] seen: &[i64]) {
     let claims = json!({ "factor": 1.25, "written": "1.25", "word": "much", "huge": "100000000000000000000000" });
@@ -94,6 +98,41 @@ fn rules_calculate_exactly_on_every_engine(#[case] rule: &str, #[case] seen: &[i
         let grants = format!("[role.some.Trip.read]\nfields = [\"id\"]\nrows = \"{rule}\"\n");
         let (_database, _project, service) = TestProject::served(engine, NUMBERS, &grants);
         assert_eq!(ids(&service, "some", claims.clone()), seen, "{engine:?}: {rule}");
+        asked += 1;
+    }
+    assert_eq!(asked, ENGINES.len());
+}
+
+/// Trips of one day, of two, and of a minute; the last has no end.
+fn spans(engine: Engine) -> String {
+    let instant = if engine == Engine::Postgres { "timestamptz" } else { "timestamp" };
+    format!(
+        "create table trips (id integer primary key, starts_on date not null, ends_on date, starts_at {instant} not null,
+            ends_at {instant} null);
+         insert into trips values (1, '2026-07-01', '2026-07-02', '2026-07-01 08:00:00', '2026-07-02 08:00:00'),
+            (2, '2026-07-01', '2026-07-03', '2026-07-01 08:00:00', '2026-07-03 07:59:59'),
+            (3, '2026-07-01', '2026-07-01', '2026-07-01 08:00:00', '2026-07-01 08:01:00'),
+            (4, '2026-07-01', null, '2026-07-01 08:00:00', null);"
+    )
+}
+
+#[rstest]
+#[case::of_days("row.endsOn - row.startsOn >= duration('24h')", &[1, 2])]
+#[case::of_times("row.endsAt - row.startsAt < duration('24h')", &[3])]
+#[case::later("row.endsAt <= row.startsAt + duration('24h')", &[1, 3])]
+#[case::exactly("row.endsAt == row.startsAt + duration('1m')", &[3])]
+#[case::mirrored("duration('47h59m59s') == row.endsAt - row.startsAt", &[2])]
+#[case::null("row.endsAt - row.startsAt > duration('-1h') || !(row.endsAt - row.startsAt > duration('-1h'))", &[1, 2, 3])]
+#[case::since("now - row.startsAt > duration('0s')", &[1, 2, 3, 4])]
+#[case::until("timestamp(claims.until) - row.startsAt == duration('1h')", &[1, 2, 3, 4])]
+#[case::of_no_claim("timestamp(claims.missing) - row.startsAt > duration('-99999h')", &[])]
+#[case::together("row.endsAt - row.startsAt - duration('1m') == duration('0s')", &[3])]
+fn the_time_between_two_others_is_compared(#[case] rule: &str, #[case] seen: &[i64]) {
+    let mut asked = 0;
+    for engine in ENGINES {
+        let grants = format!("[role.some.Trip.read]\nfields = [\"id\"]\nrows = \"{rule}\"\n");
+        let (_database, _project, service) = TestProject::served(engine, &spans(engine), &grants);
+        assert_eq!(ids(&service, "some", json!({ "until": "2026-07-01T09:00:00Z" })), seen, "{engine:?}: {rule}");
         asked += 1;
     }
     assert_eq!(asked, ENGINES.len());

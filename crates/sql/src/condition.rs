@@ -67,6 +67,10 @@ impl<'a> Writer<'a> {
                 let (value, column) = self.path(scope, path);
                 self.dialect.number(value, scalar_of(column))
             }
+            Number::Time(path) => {
+                let (value, column) = self.path(scope, path);
+                self.dialect.microseconds(value, scalar_of(column))
+            }
             Number::Parameter(parameter) => self.dialect.bound_number(Slot::Parameter(*parameter)),
             Number::Constant(cell) => self.dialect.bound_number(Slot::Constant(cell.clone())),
             Number::Calculated { arithmetic, left, right } => {

@@ -112,6 +112,9 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
     /// [`MOST_DIGITS`](puente_core::access::MOST_DIGITS) before the point.
     fn number(&self, value: Fragment, scalar: Scalar) -> Fragment;
 
+    /// A column's time as rules calculate with it: microseconds since 1970; null for what is no time, or none that is counted.
+    fn microseconds(&self, value: Fragment, scalar: Scalar) -> Fragment;
+
     /// The same of a decimal that is bound.
     fn bound_number(&self, slot: Slot) -> Fragment;
 

@@ -25,7 +25,7 @@ pub use fragment::Fragment;
 pub use mariadb::Mariadb;
 pub use postgres::Postgres;
 pub use program::{NestedFields, Program, compile, level};
-pub use sqlite::{DECIMAL_CALCULATION, DECIMAL_ORDER, DECIMAL_SUM, Sqlite};
+pub use sqlite::{DECIMAL_CALCULATION, DECIMAL_ORDER, DECIMAL_SUM, MICROSECONDS, Sqlite};
 
 use puente_core::value::Datum;
 

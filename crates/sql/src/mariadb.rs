@@ -299,6 +299,10 @@ impl Dialect for Mariadb {
         }
     }
 
+    fn microseconds(&self, value: Fragment, _: Scalar) -> Fragment {
+        Fragment::format("cast(timestampdiff(microsecond, '1970-01-01', {}) as decimal(20,0))", [value])
+    }
+
     fn bound_number(&self, slot: Slot) -> Fragment {
         Fragment::format("cast({} as decimal(65,30))", [Fragment::bound(slot)])
     }

@@ -213,6 +213,13 @@ impl Dialect for Postgres {
         }
     }
 
+    fn microseconds(&self, value: Fragment, _: Scalar) -> Fragment {
+        let seconds = Fragment::format("extract(epoch from {})", [value]);
+        let number = Fragment::format("({})::numeric * 1000000", [seconds.clone()]);
+        // What is infinite has no such number.
+        within_digits(seconds, number)
+    }
+
     fn bound_number(&self, slot: Slot) -> Fragment {
         cast(slot, "numeric", "")
     }

@@ -15,6 +15,8 @@ pub struct Sqlite;
 pub const DECIMAL_SUM: &str = "decimal_sum_of";
 /// The function that calculates one decimal of two, by the sign of how: SQLite's own arithmetic is one of doubles.
 pub const DECIMAL_CALCULATION: &str = "decimal_calculation_of";
+/// The function that tells the microseconds since 1970 of a text that is a time.
+pub const MICROSECONDS: &str = "microseconds_of";
 /// The function that compares two decimals: less than, equal to or more than zero.
 pub const DECIMAL_ORDER: &str = "decimal_order_of";
 
@@ -229,6 +231,10 @@ impl Dialect for Sqlite {
 
     fn number(&self, value: Fragment, _: Scalar) -> Fragment {
         value
+    }
+
+    fn microseconds(&self, value: Fragment, _: Scalar) -> Fragment {
+        Fragment::format("{}({})", [Fragment::text(MICROSECONDS), value])
     }
 
     fn bound_number(&self, slot: Slot) -> Fragment {

@@ -46,6 +46,8 @@ pub enum ClaimSource {
     Number(ClaimPath),
     /// A time.
     Time(TimeTerm),
+    /// A time that is calculated with: its microseconds since 1970.
+    Microseconds(TimeTerm),
 }
 
 /// A time that the request decides.
@@ -156,6 +158,9 @@ impl ClaimValue {
     fn known(&self, model: &Model, claims: &Claims<'_>) -> Option<Datum> {
         let value = match &self.from {
             ClaimSource::Time(time) => return self.time(time.time(claims)?),
+            ClaimSource::Microseconds(time) => {
+                return Some(Datum::Text(time.time(claims)?.as_microsecond().to_string()));
+            }
             ClaimSource::Number(path) => {
                 let number = canonical(model, self.kind, self.form, claims.find(path)?)?;
                 return Some(number).filter(|number| digits(number) <= MOST_DIGITS);

@@ -17,6 +17,8 @@ pub(super) const MOST_CALCULATED_DIGITS: u32 = 64;
 pub enum Number {
     /// A column's value.
     Value(Path),
+    /// A column's time, in microseconds since 1970; of days, and of times without a zone, as in UTC.
+    Time(Path),
     /// A claim, by its number among the plan's parameters: a decimal of at most [`MOST_DIGITS`] digits before the point.
     Parameter(usize),
     /// What the rule states: a decimal.
@@ -64,7 +66,7 @@ impl Number {
     /// About how many bytes it holds in memory.
     pub(super) fn weight(&self) -> usize {
         let below = match self {
-            Number::Value(path) => path.weight(),
+            Number::Value(path) | Number::Time(path) => path.weight(),
             Number::Constant(cell) => cell.weight(),
             Number::Parameter(_) => 0,
             Number::Calculated { left, right, .. } => left.weight() + right.weight(),
@@ -75,7 +77,7 @@ impl Number {
     /// Is this true of a value that it is calculated from?
     pub(super) fn mentions(&self, is_meant: &dyn Fn(&Path) -> bool) -> bool {
         match self {
-            Number::Value(path) => is_meant(path),
+            Number::Value(path) | Number::Time(path) => is_meant(path),
             Number::Parameter(_) | Number::Constant(_) => false,
             Number::Calculated { left, right, .. } => left.mentions(is_meant) || right.mentions(is_meant),
         }
@@ -85,7 +87,7 @@ impl Number {
     pub(super) fn is_known(&self, known: &dyn Fn(usize) -> bool) -> bool {
         match self {
             Number::Parameter(parameter) => known(*parameter),
-            Number::Value(_) | Number::Constant(_) => true,
+            Number::Value(_) | Number::Time(_) | Number::Constant(_) => true,
             Number::Calculated { left, right, .. } => left.is_known(known) && right.is_known(known),
         }
     }
@@ -99,18 +101,22 @@ pub(super) struct Counted {
     pub(super) is_whole: bool,
     /// Digits before the point, at most.
     digits: u32,
-    /// Values and statements in it.
+    /// Values, and what is stated.
     leaves: usize,
+    /// Divisions inside each other. Dialects say both sides of one twice.
+    divisions: usize,
 }
 
-/// Values and statements of one number.
+/// Values of one number, with what is stated.
 const MOST_LEAVES: usize = 32;
+/// Divisions inside each other.
+const MOST_DIVISIONS: usize = 3;
 
 impl Counted {
     /// A value.
     pub(super) fn leaf(number: Number, is_whole: bool) -> Self {
         let digits = if let Number::Constant(decimal) = &number { digits(decimal) } else { MOST_DIGITS };
-        Counted { number, is_whole, digits, leaves: 1 }
+        Counted { number, is_whole, digits, leaves: 1, divisions: 0 }
     }
 
     /// Two numbers as one.
@@ -122,7 +128,6 @@ impl Counted {
         let whole = self.is_whole && other.is_whole;
         let digits = match arithmetic {
             Arithmetic::Add | Arithmetic::Subtract => self.digits.max(other.digits).saturating_add(1),
-            // An engine says a divided number twice: so many digits bound how deep divisions are.
             Arithmetic::Multiply | Arithmetic::Divide | Arithmetic::Remainder => {
                 self.digits.saturating_add(other.digits)
             }
@@ -132,14 +137,21 @@ impl Counted {
             return Err(format!("`{sign}` {text}"));
         }
         let leaves = self.leaves + other.leaves;
-        if digits > MOST_CALCULATED_DIGITS || leaves > MOST_LEAVES {
+        let divisions = self.divisions.max(other.divisions) + usize::from(arithmetic == Arithmetic::Divide);
+        if digits > MOST_CALCULATED_DIGITS || leaves > MOST_LEAVES || divisions > MOST_DIVISIONS {
             return Err(format!(
-                "this is more than a rule calculates: at most three values multiplied or divided with each other, and {MOST_LEAVES} \
-                 in all; say it as several conditions"
+                "this is more than a rule calculates: at most three values multiplied or divided with each other, \
+                 {MOST_DIVISIONS} divisions inside each other, and {MOST_LEAVES} values in all; say it as several conditions"
             ));
         }
         let [left, right] = [self.number, other.number].map(Box::new);
-        Ok(Counted { number: Number::Calculated { arithmetic, left, right }, is_whole: whole, digits, leaves })
+        Ok(Counted {
+            number: Number::Calculated { arithmetic, left, right },
+            is_whole: whole,
+            digits,
+            leaves,
+            divisions,
+        })
     }
 }
 

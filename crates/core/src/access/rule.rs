@@ -252,6 +252,8 @@ enum Term {
     Later { path: Path, of: TypeId, later: SignedDuration },
     /// A number that is calculated.
     Number(Counted),
+    /// The time between two others, of which one is a column's: in microseconds.
+    Span(Counted),
     /// The size of something.
     Size(Box<Term>),
     /// What the rule states; a list too.
@@ -271,8 +273,18 @@ impl Term {
             | Term::Time(_)
             | Term::Duration(_)
             | Term::Later { .. }
+            | Term::Span(_)
             | Term::Size(_)
             | Term::Constant(_) => false,
+        }
+    }
+
+    /// Is it a time of a row?
+    fn is_time_of_row(&self, model: &Model) -> bool {
+        match self {
+            Term::Column { path, of } => is_time(model.types[*of].columns[path.column].kind),
+            Term::Later { .. } => true,
+            _ => false,
         }
     }
 
@@ -296,6 +308,7 @@ impl Term {
                 format!("a time later than `{}`", model.types[*of].columns[path.column].label())
             }
             Term::Number(_) => "a number that is calculated".to_owned(),
+            Term::Span(_) => "the time between two others".to_owned(),
             Term::Size(_) => "a size".to_owned(),
             Term::Constant(value) => crate::value::describe_json(value),
         }
@@ -499,7 +512,20 @@ impl Compiler<'_> {
     fn sum(&mut self, one: &IdedExpr, other: &IdedExpr, is_minus: bool, at: &IdedExpr) -> Result<Term, Wrong> {
         let too_long = |compiler: &Self| compiler.wrong(at, "this is longer than can be counted");
         let (left, right) = (self.term(one)?, self.term(other)?);
+        let arithmetic = if is_minus { Arithmetic::Subtract } else { Arithmetic::Add };
         let (time, duration) = match (left, right) {
+            (left, right) if is_minus && self.are_times(&left, &right) => {
+                let (left, right) = (self.instant(left, one)?, self.instant(right, other)?);
+                return left.with(arithmetic, right).map(Term::Span).map_err(|text| self.wrong(at, text));
+            }
+            (Term::Span(left), right @ (Term::Span(_) | Term::Duration(_))) => {
+                let right = span(right);
+                return left.with(arithmetic, right).map(Term::Span).map_err(|text| self.wrong(at, text));
+            }
+            (Term::Duration(_), Term::Span(_)) => {
+                return Err(self
+                    .wrong(at, "a duration stands behind the time between two others: `row.b - row.a + duration(…)`"));
+            }
             (Term::Duration(one), Term::Duration(other)) => {
                 let sum = if is_minus { one.checked_sub(other) } else { one.checked_add(other) };
                 return sum.map(Term::Duration).ok_or_else(|| too_long(self));
@@ -508,7 +534,6 @@ impl Compiler<'_> {
             (Term::Duration(duration), time) if !is_minus => (time, duration),
             (left, right) if left.may_be_number(self.model) && right.may_be_number(self.model) => {
                 let (left, right) = (self.number(left, one)?, self.number(right, other)?);
-                let arithmetic = if is_minus { Arithmetic::Subtract } else { Arithmetic::Add };
                 return self.calculated(left, arithmetic, right, at);
             }
             (one, other) => {
@@ -534,6 +559,45 @@ impl Compiler<'_> {
                 Err(self.wrong(at, format!("{text}; a claim is one as `timestamp(claims.…)`")))
             }
         }
+    }
+
+    /// Are both times, and at least one a row's?
+    fn are_times(&self, one: &Term, other: &Term) -> bool {
+        let is_time = |term: &Term| matches!(term, Term::Time(_)) || term.is_time_of_row(self.model);
+        is_time(one) && is_time(other) && !matches!((one, other), (Term::Time(_), Term::Time(_)))
+    }
+
+    /// A time that is calculated with.
+    fn instant(&mut self, term: Term, at: &IdedExpr) -> Result<Counted, Wrong> {
+        let (path, of, later) = match term {
+            Term::Column { path, of } => (path, of, SignedDuration::ZERO),
+            Term::Later { path, of, later } => (path, of, later),
+            Term::Time(time) => {
+                let value = ClaimValue {
+                    from: ClaimSource::Microseconds(time),
+                    kind: FieldType::Scalar(Scalar::Decimal),
+                    form: StorageFormat::Usual,
+                    shape: ClaimShape::One,
+                };
+                return Ok(Counted::leaf(Number::Parameter(number_of(&mut self.registry.values, value)), true));
+            }
+            other => {
+                return Err(self.wrong(at, format!("expected a time, found {}", other.describe(self.model))));
+            }
+        };
+        let column = &self.model.types[of].columns[path.column];
+        if column.member.is_some() && column.form == StorageFormat::JsonValue {
+            let text = format!(
+                "`{}` is a text inside JSON; times are calculated with where a column has them",
+                column.label()
+            );
+            return Err(self.wrong(at, text));
+        }
+        let time = Counted::leaf(Number::Time(path), true);
+        if later.is_zero() {
+            return Ok(time);
+        }
+        time.with(Arithmetic::Add, span(Term::Duration(later))).map_err(|text| self.wrong(at, text))
     }
 
     fn duration(&mut self, text: &IdedExpr) -> Result<Term, Wrong> {
@@ -707,6 +771,19 @@ impl Compiler<'_> {
         }
         let (one, other) = (self.term(left)?, self.term(right)?);
         match (one, other) {
+            (one, other)
+                if one.is_time_of_row(self.model)
+                    && other.is_time_of_row(self.model)
+                    && matches!((&one, &other), (Term::Later { .. }, _) | (_, Term::Later { .. })) =>
+            {
+                let (one, other) = (self.instant(one, left)?, self.instant(other, right)?);
+                Ok(Condition::Numbers { left: one.number, comparison, right: other.number })
+            }
+            (one @ (Term::Span(_) | Term::Duration(_)), other @ (Term::Span(_) | Term::Duration(_)))
+                if !matches!((&one, &other), (Term::Duration(_), Term::Duration(_))) =>
+            {
+                Ok(Condition::Numbers { left: span(one).number, comparison, right: span(other).number })
+            }
             (Term::Later { path, of, later }, Term::Time(time)) => {
                 let time = time.plus(-later).ok_or_else(|| self.wrong(left, "this is longer than can be counted"))?;
                 self.compare(path, of, comparison, Term::Time(time), right)
@@ -1047,6 +1124,17 @@ fn is_time(kind: FieldType) -> bool {
     matches!(kind, FieldType::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime))
 }
 
+/// How long something takes, in microseconds.
+fn span(term: Term) -> Counted {
+    match term {
+        Term::Span(span) | Term::Number(span) => span,
+        Term::Duration(duration) => {
+            Counted::leaf(Number::Constant(Datum::Text(duration.as_micros().to_string())), true)
+        }
+        _ => Counted::leaf(Number::Constant(Datum::Null), true),
+    }
+}
+
 /// Is it a number?
 fn is_number(kind: FieldType) -> bool {
     matches!(kind, FieldType::Scalar(Scalar::Int | Scalar::BigInt | Scalar::Decimal | Scalar::Float))
@@ -1166,6 +1254,8 @@ mod tests {
     #[case("row.hutId + 1 < row.hikerId * 2 && -row.hutId != claims.n - 1.5")]
     #[case("row.hutId / 2 == 3 && row.hutId % 2 == 1 && (row.hut.id * row.hutId) * row.hikerId + 1 > claims.n * 2")]
     #[case("row.hut.bookings.all(b, b.hutId - b.hikerId >= 0)")]
+    #[case("row.startsOn <= row.startsOn + duration('336h') && now - row.startsOn > duration('-1h')")]
+    #[case("row.startsOn + duration('1h') - row.startsOn < row.startsOn - timestamp(claims.until) + duration('24h')")]
     fn rules_that_fit_the_model_are_taken(#[case] rule: &str) {
         assert!(compiled(rule).is_ok(), "{:?}", compiled(rule).err());
     }
@@ -1194,7 +1284,8 @@ mod tests {
     #[case("row.startsOn > now + duration('1 day')", 30, "units are h, m, s")]
     #[case("row.startsOn > now + duration('')", 30, "units are h, m, s")]
     #[case("row.startsOn > timestamp('soon')", 26, "`timestamp` takes a claim")]
-    #[case("row.startsOn > row.startsOn + duration('1h')", 29, "cannot be compared with a time later than")]
+    #[case("row.startsOn - now > 7", 4, "the time between two others cannot be compared with")]
+    #[case("duration('1h') + (row.startsOn - now) > duration('1h')", 16, "a duration stands behind")]
     #[case("row.startsOn > now + now", 20, "or a time and a duration")]
     #[case("row.hutId > 1 ? row.hutId : true", 21, "expected a condition")]
     #[case("row.hut.name.matches('a')", 13, "has no meaning here")]
@@ -1312,6 +1403,16 @@ mod tests {
     fn deep_nesting_is_a_mistake_and_not_a_crash() {
         let rule = format!("{}true{}", "(".repeat(5_000), ")".repeat(5_000));
         assert!(compiled(&rule).is_err());
+    }
+
+    #[test]
+    fn divisions_do_not_double_without_end() {
+        let divided = |times: usize| format!("{}row.hutId{} > 1", "(".repeat(times), " / 2)".repeat(times));
+        assert!(compiled(&divided(3)).is_ok());
+        assert!(compiled(&divided(4)).unwrap_err().text.contains("divisions inside each other"));
+        let sum = |terms: usize| format!("row.hutId{} > 1", " + row.hutId".repeat(terms));
+        assert!(compiled(&sum(31)).is_ok());
+        assert!(compiled(&sum(32)).unwrap_err().text.contains("values in all"));
     }
 
     #[test]

@@ -417,6 +417,7 @@ impl<'m> Printer<'m> {
     fn number(&mut self, of: TypeId, number: &Number) -> String {
         match number {
             Number::Value(path) => self.path(of, path),
+            Number::Time(path) => format!("microseconds of {}", self.path(of, path)),
             Number::Parameter(parameter) => self.parameter(*parameter),
             Number::Constant(value) => datum(value),
             Number::Calculated { arithmetic, left, right } => {

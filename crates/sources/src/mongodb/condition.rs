@@ -600,6 +600,21 @@ impl<'a> Lowering<'a> {
                 let value = self.value(scope, path);
                 within_digits(self.reference(&value), self.is_typed_expression(&value))
             }
+            Number::Time(path) => {
+                let value = self.value(scope, path);
+                let reference = self.reference(&value);
+                // Days and times without a zone are texts here.
+                let date = match value.column.kind {
+                    FieldType::Scalar(Scalar::DateTime) => reference,
+                    _ => apply(
+                        "$dateFromString",
+                        document([("dateString", reference), ("onError", Node::NULL), ("onNull", Node::NULL)]),
+                    ),
+                };
+                let milliseconds = apply("$toDecimal", apply("$toLong", date));
+                let microseconds = apply_to("$multiply", [milliseconds, 1000.into()]);
+                apply_to("$cond", [self.is_typed_expression(&value), microseconds, Node::NULL])
+            }
             Number::Parameter(parameter) => bound(Slot::Value(*parameter, Conversion::Scalar(Scalar::Decimal))),
             Number::Constant(datum) => bound(Slot::Constant(datum.clone(), Conversion::Scalar(Scalar::Decimal))),
             Number::Calculated { arithmetic, left, right } => {

@@ -1,4 +1,4 @@
-//! Functions that count with decimals and big integers exactly: SQLite's own sums and arithmetic are those of doubles, and
+//! Functions that count with times, and with decimals and big integers exactly: SQLite's own sums and arithmetic are those of doubles, and
 //! give up where integers overflow.
 
 use std::cmp::Ordering;
@@ -7,9 +7,11 @@ use std::sync::LazyLock;
 
 use bigdecimal::BigDecimal;
 use bigdecimal::num_bigint::BigInt;
+use jiff::Timestamp;
+use jiff::tz::Offset;
 use puente_core::access::MOST_DIGITS;
 use puente_core::value::decimal_digits;
-use puente_sql::{DECIMAL_CALCULATION, DECIMAL_ORDER, DECIMAL_SUM};
+use puente_sql::{DECIMAL_CALCULATION, DECIMAL_ORDER, DECIMAL_SUM, MICROSECONDS};
 use rusqlite::Connection;
 use rusqlite::functions::{Aggregate, Context, FunctionFlags};
 use rusqlite::types::ValueRef;
@@ -23,6 +25,10 @@ pub(super) fn add_to(connection: &Connection) -> rusqlite::Result<()> {
         let result = calculated(context.get_raw(0), sign, context.get_raw(2));
         Ok(result.map(|number| number.normalized().to_plain_string()))
     })?;
+    connection.create_scalar_function(MICROSECONDS, 1, flags, |context| {
+        let text = context.get_raw(0).as_str().unwrap_or_default();
+        Ok(instant(text).map(Timestamp::as_microsecond))
+    })?;
     connection.create_scalar_function(DECIMAL_ORDER, 2, flags, |context| {
         let sides = operand(context.get_raw(0)).zip(operand(context.get_raw(1)));
         Ok(sides.map(|(left, right)| match left.cmp(&right) {
@@ -31,6 +37,11 @@ pub(super) fn add_to(connection: &Connection) -> rusqlite::Result<()> {
             Ordering::Greater => 1,
         }))
     })
+}
+
+/// The time that a text says; without a zone, as in UTC.
+fn instant(text: &str) -> Option<Timestamp> {
+    text.parse().ok().or_else(|| Offset::UTC.to_timestamp(text.parse().ok()?).ok())
 }
 
 /// The longest text that is read as a number.
@@ -112,6 +123,23 @@ mod tests {
         assert_eq!(sum("('12.50'), ('misfit')").as_deref(), Some("12.5"));
         assert_eq!(sum("('1e999999999'), (1)").as_deref(), Some("1"), "a number that no memory holds");
         assert_eq!(sum("(null)"), None);
+    }
+
+    #[rstest]
+    #[case("1970-01-02", Some(86_400_000_000))]
+    #[case("1970-01-01 00:00:01", Some(1_000_000))]
+    #[case("1970-01-01T00:00:01.5", Some(1_500_000))]
+    #[case("1970-01-01 00:00:01Z", Some(1_000_000))]
+    #[case("1970-01-01T02:00:00+02:00", Some(0))]
+    #[case("1969-12-31 23:59:59.999999", Some(-1))]
+    #[case("soon", None)]
+    #[case("", None)]
+    fn times_are_counted_whatever_their_form(#[case] text: &str, #[case] expected: Option<i64>) {
+        let connection = Connection::open_in_memory().unwrap();
+        add_to(&connection).unwrap();
+        let found: Option<i64> =
+            connection.query_row(&format!("select {MICROSECONDS}(?)"), [text], |row| row.get(0)).unwrap();
+        assert_eq!(found, expected);
     }
 
     #[rstest]

@@ -452,6 +452,12 @@ impl Drawing<'_> {
         if is_number(c.kind) && self.chance(0.35) {
             return self.numbers(of, row, &path.hops);
         }
+        if matches!(c.kind, FieldType::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime))
+            && c.member.is_none()
+            && self.chance(0.35)
+        {
+            return self.times(of, row, (&path, &field));
+        }
         match self.random.random_range(0..10) {
             0 if is_text => {
                 let (comparison, word) = self.comparison();
@@ -510,6 +516,31 @@ impl Drawing<'_> {
             _ => Condition::ClaimPredicate(0),
         };
         (format!("{left_cel} {word} {right_cel}"), meaning)
+    }
+
+    /// A comparison of a time with another one of the row, some days apart.
+    fn times(&mut self, of: TypeId, row: &str, (path, field): (&Path, &str)) -> Rule {
+        let t = &self.world.model.types[of];
+        let kind = t.columns[path.column].kind;
+        let alike: Vec<usize> = (0..t.columns.len())
+            .filter(|other| t.columns[*other].kind == kind && t.columns[*other].member.is_none())
+            .collect();
+        let other = self.pick(&alike).unwrap_or(path.column);
+        let beside = format!("{row}.{}", t.columns[other].label());
+        let hours = [1, 24, 24 * 31][self.random.random_range(0..3)];
+        let (comparison, word) = self.comparison();
+        let one = Number::Time(path.clone());
+        let other = Number::Time(Path { column: other, ..path.clone() });
+        let span = Number::Constant(Datum::Text((i64::from(hours) * 3_600_000_000).to_string()));
+        let [left, right, span] = [one, other, span].map(Box::new);
+        if self.chance(0.5) {
+            let right = Number::Calculated { arithmetic: Arithmetic::Add, left: right, right: span };
+            let meaning = Condition::Numbers { left: *left, comparison, right };
+            return (format!("{field} {word} {beside} + duration('{hours}h')"), meaning);
+        }
+        let left = Number::Calculated { arithmetic: Arithmetic::Subtract, left, right };
+        let meaning = Condition::Numbers { left, comparison, right: *span };
+        (format!("{field} - {beside} {word} duration('{hours}h')"), meaning)
     }
 
     /// At most three are multiplied with each other, as rules allow.

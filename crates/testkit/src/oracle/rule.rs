@@ -57,6 +57,7 @@ pub(super) fn judge(world: &World, of: TypeId, row: &[Datum], condition: &Condit
 fn calculated(world: &World, of: TypeId, row: &[Datum], number: &Number) -> Option<BigDecimal> {
     match number {
         Number::Value(path) => decimal(&value(world, of, row, path).1),
+        Number::Time(path) => microseconds(&value(world, of, row, path).1),
         Number::Constant(cell) => decimal(cell),
         Number::Parameter(_) => unreachable!("the oracle states values"),
         Number::Calculated { arithmetic, left, right } => {
@@ -87,6 +88,14 @@ fn decimal(cell: &Datum) -> Option<BigDecimal> {
     };
     let most = BigDecimal::from(10_i64.pow(10)).square();
     text.parse().ok().filter(|number: &BigDecimal| number.abs() < most)
+}
+
+/// A time of the worlds, in microseconds since 1970; none for what is no time, and for what is infinite.
+fn microseconds(cell: &Datum) -> Option<BigDecimal> {
+    let Datum::Text(text) = cell else { return None };
+    let time: jiff::civil::DateTime = text.trim_end_matches('Z').parse().ok()?;
+    let instant = jiff::tz::Offset::UTC.to_timestamp(time).ok()?;
+    Some(BigDecimal::from(instant.as_microsecond()))
 }
 
 fn whole(number: &BigDecimal) -> BigInt {
