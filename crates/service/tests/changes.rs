@@ -653,6 +653,32 @@ fn tables_without_transactions_are_changed_one_row_at_a_time() {
     assert_eq!(running.count("notes"), 1);
 }
 
+/// What is written along counts as well, and so does what takes two statements.
+#[test]
+fn rows_that_nothing_rolls_back_are_written_alone_and_at_once() {
+    let database = Database::empty(Engine::Mariadb);
+    database.execute(
+        "create table walks (id integer auto_increment primary key, title varchar(40)) engine = InnoDB;
+         create table notes (id integer auto_increment primary key, walk_id integer, title varchar(40)) engine = MyISAM;
+         insert into walks values (1, 'A'); insert into notes values (1, 1, 'x');",
+    );
+    let edits = "[[link]]\ntable = \"notes\"\ncolumns = [\"walk_id\"]\nto = \"walks\"\nreferences = [\"id\"]\nname = \"walk\"\nback = \"notes\"\n\
+                 [role.some.Walk.read]\nfields = [\"id\"]\n\
+                 [role.some.Note]\nread = { fields = [\"id\", \"title\"] }\n\
+                 create = { fields = [\"walkId\"], fixed = { title = \"row.walk.title\" }, check = \"true\" }\n\
+                 update = { fields = [\"walkId\"], fixed = { title = \"row.walk.title\" } }\n";
+    let project = TestProject::of(&database, edits, "");
+    let running = Running { service: project.serve(), database, _project: project };
+    let along = "mutation { createWalk(input: { title: \"B\", notes: [{ title: \"n\" }] }) { count } }";
+    let response = running.post(along, &json!({}), &json!({}));
+    assert!(response.text().contains("the table of `Note` is kept without transactions"), "{}", response.text());
+    let twice = "mutation { updateNote(key: { id: 1 }, set: { walkId: 1 }) { count } }";
+    let response = running.post(twice, &json!({}), &json!({ "as": "some" }));
+    assert!(response.text().contains("without transactions"), "{}", response.text());
+    assert_eq!((running.count("walks"), running.count("notes")), (1, 1));
+    running.done("mutation { createWalk(input: { title: \"B\" }) { count } }");
+}
+
 #[rstest]
 #[case::sqlite(Engine::Sqlite.into())]
 #[case::postgres(Engine::Postgres.into())]

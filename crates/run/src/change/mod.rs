@@ -15,7 +15,7 @@ use std::future::Future;
 use puente_core::answer::{self, Answer, Fetch, KeyValues};
 use puente_core::error::{Code, PathStep, Problem};
 use puente_core::model::{Column, ColumnId, Model, TypeId};
-use puente_core::plan::change::{Act, Address, Assignment, Lookup, Root};
+use puente_core::plan::change::{Address, Assignment, Lookup, Root};
 use puente_core::plan::{BoundPlan, Plan, SelectId};
 use puente_core::rows::{Row, Rows};
 use puente_core::value::{Datum, Scalar};
@@ -278,13 +278,10 @@ fn check_transactional(request: &ChangeRequest) -> Result<(), Problem> {
     let roots = request.mutation.roots();
     for root in roots {
         let Some(change) = &root.change else { continue };
-        let t = &root.answer.plan().model().types[change.of];
-        let is_one = match &change.act {
-            Act::Create { rows, .. } => matches!(rows.as_slice(), [row] if row.is_alone()),
-            Act::Update { address, set } => address.one && set.edges.is_empty() && set.ones.is_empty(),
-            Act::Delete { address } => address.one,
-        };
-        if !t.transactional && !change.checks.is_empty() {
+        let model = root.answer.plan().model();
+        let written = change.written(model);
+        let Some(t) = written.into_iter().map(|of| &model.types[of]).find(|t| !t.transactional) else { continue };
+        if !change.checks.is_empty() {
             let text = format!(
                 "the rows of `{}` are kept without transactions, so that a change could not be taken back where the role's check \
                  refuses it; it needs a grant without `check` and without `rows`",
@@ -292,7 +289,7 @@ fn check_transactional(request: &ChangeRequest) -> Result<(), Problem> {
             );
             return Err(placed(Problem::new(Code::InvalidArgument, text), root));
         }
-        if !t.transactional && (request.rehearse || roots.len() > 1 || !is_one) {
+        if request.rehearse || roots.len() > 1 || !change.is_one_statement() {
             let text = format!(
                 "the table of `{}` is kept without transactions: its rows can be changed one at a time only, and not rehearsed",
                 t.name
@@ -306,7 +303,10 @@ fn check_transactional(request: &ChangeRequest) -> Result<(), Problem> {
 /// Are all rows that the mutation changes kept with transactions, so that what does not end well is rolled back?
 pub fn is_rolled_back(request: &ChangeRequest) -> bool {
     let mut changed = request.mutation.roots().iter().filter_map(|root| Some((root, root.change.as_ref()?)));
-    changed.all(|(root, change)| root.answer.plan().model().types[change.of].transactional)
+    changed.all(|(root, change)| {
+        let model = root.answer.plan().model();
+        change.written(model).into_iter().all(|of| model.types[of].transactional)
+    })
 }
 
 fn placed(mut problem: Problem, root: &Root) -> Problem {

@@ -330,7 +330,65 @@ pub fn locator(model: &Model, of: TypeId) -> Vec<ColumnId> {
     columns
 }
 
+impl Change {
+    /// The types whose rows it may write, each once: its own, and those of rows that are created or linked along.
+    pub fn written(&self, model: &Model) -> Vec<TypeId> {
+        let mut found = vec![self.of];
+        match &self.act {
+            Act::Create { rows, .. } => rows.iter().for_each(|row| row.written(model, self.of, &mut found)),
+            Act::Update { set, .. } => {
+                let links = &model.types[self.of].links;
+                set.ones.iter().for_each(|(link, target)| target.written(model, links[*link].target, &mut found));
+                for change in &set.edges {
+                    let link = &links[change.link];
+                    found.extend(link.through.as_ref().map(|through| through.join));
+                    change.add.iter().for_each(|edge| edge.target.written(model, link.target, &mut found));
+                }
+            }
+            Act::Delete { .. } => {}
+        }
+        found.sort_unstable();
+        found.dedup();
+        found
+    }
+
+    /// Is a row written in one statement? Values that a grant fixes from linked rows are set after the others.
+    pub fn is_one_statement(&self) -> bool {
+        let is_linked = |created| self.linked.get(&(self.of, created)).is_some_and(|values| !values.is_empty());
+        match &self.act {
+            Act::Create { rows, .. } => {
+                matches!(rows.as_slice(), [row] if row.is_alone() && (row.existing.is_none() || !is_linked(false)))
+            }
+            Act::Update { address, set } => {
+                address.one && set.edges.is_empty() && set.ones.is_empty() && !is_linked(false)
+            }
+            Act::Delete { address } => address.one,
+        }
+    }
+}
+
+impl Target {
+    fn written(&self, model: &Model, of: TypeId, found: &mut Vec<TypeId>) {
+        if let Target::New(row) = self {
+            row.written(model, of, found);
+        }
+    }
+}
+
 impl NewRow {
+    fn written(&self, model: &Model, of: TypeId, found: &mut Vec<TypeId>) {
+        found.push(of);
+        let links = &model.types[of].links;
+        self.ones.iter().for_each(|(link, target)| target.written(model, links[*link].target, found));
+        for (link, rows) in &self.many {
+            rows.iter().for_each(|row| row.written(model, links[*link].target, found));
+        }
+        for (link, edges) in &self.edges {
+            found.extend(links[*link].through.as_ref().map(|through| through.join));
+            edges.iter().for_each(|edge| edge.target.written(model, links[*link].target, found));
+        }
+    }
+
     /// Is nothing created along with it, and nothing linked?
     pub fn is_alone(&self) -> bool {
         self.ones.is_empty() && self.many.is_empty() && self.edges.is_empty()
