@@ -116,6 +116,7 @@ impl Server {
         let mut line = String::new();
         std::io::BufReader::new(out).read_line(&mut line).expect("its address");
         let address = line.trim().trim_start_matches("listening ").to_owned();
+        assert!(!address.is_empty(), "{} {kind} does not start on {}", bench.display(), folder.display());
         Server { child, address }
     }
 }
@@ -169,7 +170,7 @@ fn measure_against(before: &str, engines: &[&str]) {
         let database = Database::empty(engine);
         let temporary = puente_testkit::leftovers::folder();
         let warden = prepare(&database, temporary.path());
-        name_every_type(temporary.path());
+        as_earlier_commits_read_it(temporary.path());
         let now = Server::start("serve-puente", temporary.path());
         let then = Server::start_of(Path::new(before), "serve-puente", temporary.path());
         report::head(name, "commit before", ROUNDS_AGAINST);
@@ -187,11 +188,13 @@ fn survey_file(folder: &ProjectFolder) -> std::path::PathBuf {
     folder.survey_file(&folder.project.sources[0])
 }
 
-/// Gives every type of the survey file a name, also where the project file does: earlier commits read no file without.
-fn name_every_type(folder: &Path) {
+/// Makes the survey file one that earlier commits read: every type has a name, also where the project file gives it one, and there is
+/// nothing in it that they do not know.
+fn as_earlier_commits_read_it(folder: &Path) {
     let file = survey_file(&ProjectFolder::open(folder).expect("a project"));
     let text = std::fs::read_to_string(&file).expect("a survey file");
     let mut survey: serde_json::Value = serde_json::from_str(&text).expect("JSON");
+    survey.as_object_mut().expect("an object").remove("fingerprint");
     let types = survey["names"]["types"].as_object_mut().expect("names");
     for (table, names) in types {
         for name in ["name", "one", "list"] {

@@ -104,6 +104,9 @@ fn a_build_needs_no_secret_and_a_service_does() {
         &["schema", "--as", "guest"],
         &["schema", "--cache-keys"],
         &["check", "--offline"],
+        &["access"],
+        &["access", "Hut"],
+        &["access", "Hut.id", "--as", "guest"],
         &["key", "list"],
         &["key", "create", "app", "--as", "guest"],
     ] {
@@ -111,7 +114,7 @@ fn a_build_needs_no_secret_and_a_service_does() {
         assert_eq!(code, 0, "{arguments:?}: {out}{err}");
         assert!(!format!("{out}{err}").contains("not set"), "{arguments:?}: {out}{err}");
     }
-    for arguments in [&["check"][..], &["serve"], &["ask", "{ __typename }"], &["survey"]] {
+    for arguments in [&["check"][..], &["serve"], &["ask", "{ __typename }"], &["survey"], &["access", "Hut", "--as", "guest"]] {
         let (code, out, err) = run(project.path(), arguments);
         assert_eq!(code, 2, "{arguments:?}: {out}{err}");
         let all = format!("{out}{err}");

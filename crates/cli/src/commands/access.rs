@@ -35,7 +35,9 @@ pub(crate) struct Access {
 
 impl Access {
     pub(crate) fn run(self, project: &Path) -> Result<(), Failure> {
-        let folder = super::open(project)?;
+        // Only rows that are counted need the database.
+        let counts = self.role.is_some() && self.what.as_ref().is_some_and(|what| !what.contains('.'));
+        let folder = if counts { super::open(project)? } else { super::open_without_secrets(project)? };
         let model = folder.model()?;
         let mut roles = folder.roles(&model)?;
         if let Some(wanted) = &self.role {

@@ -35,14 +35,14 @@ pub(super) async fn pack<B: MessageBody + 'static>(
     request: ServiceRequest,
     next: Next<B>,
 ) -> Result<ServiceResponse<EitherBody<B, Encoder<B>>>, Error> {
-    let accepted = AcceptEncoding::parse(request.request()).ok();
     let response = next.call(request).await?;
     let is_little = match response.response().body().size() {
         BodySize::None => true,
         BodySize::Sized(bytes) => bytes < LEAST,
         BodySize::Stream => false,
     };
-    Ok(match accepted.filter(|_| !is_little).map(|accepted| chosen(&accepted)) {
+    let accepted = if is_little { None } else { AcceptEncoding::parse(response.request()).ok() };
+    Ok(match accepted.map(|accepted| chosen(&accepted)) {
         Some(encoding) if encoding != ContentEncoding::Identity => {
             response.map_body(|head, body| EitherBody::right(Encoder::response(encoding, head, body)))
         }

@@ -2,6 +2,7 @@
 
 use std::time::{Duration, Instant};
 
+use actix_web::http::header::HeaderName;
 use actix_web::http::{Method, StatusCode, header};
 use actix_web::{HttpMessage as _, HttpRequest, HttpResponse, web};
 use puente_core::error::{Code, Problem};
@@ -19,14 +20,17 @@ use crate::identity::{Caller, Unidentified};
 use crate::principal::Principal;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
-    config.service(
-        web::resource(["/graphql", "/graphql/"])
-            .route(web::post().to(post))
-            .route(web::get().to(get))
-            .route(web::head().to(get))
-            .route(web::method(Method::OPTIONS).to(options))
-            .default_service(web::to(other_method)),
-    );
+    // Two resources: one of several paths is found by regular expressions, which costs as much as a small answer.
+    for path in ["/graphql", "/graphql/"] {
+        config.service(
+            web::resource(path)
+                .route(web::post().to(post))
+                .route(web::get().to(get))
+                .route(web::head().to(get))
+                .route(web::method(Method::OPTIONS).to(options))
+                .default_service(web::to(other_method)),
+        );
+    }
 }
 
 /// What `/graphql` takes.
@@ -166,21 +170,30 @@ async fn asked(
     (at, turn): (Instant, Option<Turn>),
 ) -> AskResult {
     let id = request.extensions().get::<RequestId>().cloned();
-    let client = Client { name: said(request, CLIENT_NAMES), version: said(request, CLIENT_VERSIONS) };
-    let trace = said(request, &["traceparent"]).filter(|said| is_trace(said));
+    let client = Client { name: said(request, &CLIENT_NAMES), version: said(request, &CLIENT_VERSIONS) };
+    let trace = said(request, &TRACE_PARENT).filter(|said| is_trace(said));
     let arrival = Arrival { id: id.as_ref().map_or("", RequestId::as_str), at, turn, client, trace };
     served.api.ask(ask, principal, arrival).await
 }
 
 /// Headers by which clients say what they are called, and of which version they are.
-const CLIENT_NAMES: &[&str] = &["graphql-client-name", "apollographql-client-name", "x-client-name"];
-const CLIENT_VERSIONS: &[&str] = &["graphql-client-version", "apollographql-client-version", "x-client-version"];
+static CLIENT_NAMES: [HeaderName; 3] = [
+    HeaderName::from_static("graphql-client-name"),
+    HeaderName::from_static("apollographql-client-name"),
+    HeaderName::from_static("x-client-name"),
+];
+static CLIENT_VERSIONS: [HeaderName; 3] = [
+    HeaderName::from_static("graphql-client-version"),
+    HeaderName::from_static("apollographql-client-version"),
+    HeaderName::from_static("x-client-version"),
+];
+static TRACE_PARENT: [HeaderName; 1] = [HeaderName::from_static("traceparent")];
 /// Bytes of what a client says of itself that are logged.
 const MOST_SAID: usize = 100;
 
 /// What the first of some headers says that is there, cut to what is logged.
-fn said<'r>(request: &'r HttpRequest, headers: &[&str]) -> Option<&'r str> {
-    let said = headers.iter().find_map(|name| request.headers().get(*name))?.to_str().ok()?;
+fn said<'r>(request: &'r HttpRequest, headers: &[HeaderName]) -> Option<&'r str> {
+    let said = headers.iter().find_map(|name| request.headers().get(name))?.to_str().ok()?;
     Some(&said[..said.floor_char_boundary(MOST_SAID)])
 }
 
