@@ -114,7 +114,9 @@ fn a_build_needs_no_secret_and_a_service_does() {
         assert_eq!(code, 0, "{arguments:?}: {out}{err}");
         assert!(!format!("{out}{err}").contains("not set"), "{arguments:?}: {out}{err}");
     }
-    for arguments in [&["check"][..], &["serve"], &["ask", "{ __typename }"], &["survey"], &["access", "Hut", "--as", "guest"]] {
+    for arguments in
+        [&["check"][..], &["serve"], &["ask", "{ __typename }"], &["survey"], &["access", "Hut", "--as", "guest"]]
+    {
         let (code, out, err) = run(project.path(), arguments);
         assert_eq!(code, 2, "{arguments:?}: {out}{err}");
         let all = format!("{out}{err}");

@@ -200,10 +200,10 @@ impl AccessKeys {
         Ok(changed > 0)
     }
 
-    /// What a presented key is good for, if it is in force: one hash, and a look into memory. A key that was made or revoked
-    /// is heard of within a second.
-    pub(crate) async fn key(&self, presented: &str) -> Option<Arc<KeyInForce>> {
-        self.known.find(&hash(presented)).await
+    /// What a presented key is good for, by its hash, if it is in force: a look into memory. A key that was made or revoked is
+    /// heard of within a second.
+    pub(crate) async fn key(&self, presented: &KeyHash) -> Option<Arc<KeyInForce>> {
+        self.known.find(presented).await
     }
 
     fn connection(&self) -> std::sync::MutexGuard<'_, Connection> {
@@ -260,18 +260,18 @@ mod tests {
         let access_keys = AccessKeys::open(&file).unwrap();
         let made = access_keys.create_key(&key("ci", None)).unwrap();
         assert!(!std::fs::read(&file).unwrap().windows(made.len()).any(|window| window == made.as_bytes()));
-        let found = access_keys.key(&made).await.unwrap();
+        let found = access_keys.key(&hash(&made)).await.unwrap();
         assert_eq!((found.role.as_deref(), &found.claims["sub"]), (Some("warden"), &Json::from("7")));
-        assert!(access_keys.key("puente_wrong").await.is_none());
+        assert!(access_keys.key(&hash("puente_wrong")).await.is_none());
         assert!(access_keys.create_key(&key("ci", None)).is_err(), "names are unique");
         assert!(access_keys.revoke_key("ci").unwrap());
         let fresh = AccessKeys::open(&file).unwrap();
-        assert!(fresh.key(&made).await.is_none());
+        assert!(fresh.key(&hash(&made)).await.is_none());
         assert!(fresh.keys().unwrap()[0].revoked_at.is_some());
         let ended = fresh.create_key(&key("ended", Some(0))).unwrap();
-        assert!(fresh.key(&ended).await.is_none(), "it has expired");
+        assert!(fresh.key(&hash(&ended)).await.is_none(), "it has expired");
         let lasting = fresh.create_key(&key("lasting", Some(60))).unwrap();
-        assert!(fresh.key(&lasting).await.is_some());
+        assert!(fresh.key(&hash(&lasting)).await.is_some());
     }
 
     #[tokio::test]
@@ -291,6 +291,6 @@ mod tests {
         )
         .unwrap();
         let access_keys = AccessKeys::open(&file).unwrap();
-        assert_eq!(access_keys.key("puente_old").await.unwrap().role.as_deref(), Some("owner"));
+        assert_eq!(access_keys.key(&hash("puente_old")).await.unwrap().role.as_deref(), Some("owner"));
     }
 }

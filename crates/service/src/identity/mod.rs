@@ -137,7 +137,8 @@ impl Identity {
         if !scheme.eq_ignore_ascii_case("bearer") || credential.is_empty() {
             return Err(Unidentified::Malformed);
         }
-        if owner_key.is_some_and(|hash| same(hash, &access_keys::hash(credential))) {
+        let hash = access_keys::hash(credential);
+        if owner_key.is_some_and(|owner| same(owner, &hash)) {
             let party = Party::new("key of the owner");
             return Ok(Caller {
                 roles: vec![OWNER.to_owned()],
@@ -150,11 +151,11 @@ impl Identity {
         if credential.split('.').count() == 3 {
             return self.by_token(credential, from).await;
         }
-        let of_project = self.keys.get(&access_keys::hash(credential));
+        let of_project = self.keys.get(&hash);
         let of_project = of_project.filter(|known| known.ends.is_none_or(|end| end > Timestamp::now()));
         let known = match of_project {
             Some(known) => Some(Arc::clone(&known.key)),
-            None => access_keys.key(credential).await,
+            None => access_keys.key(&hash).await,
         };
         match known {
             Some(key) => {
