@@ -220,6 +220,53 @@ fn a_grant_fixes_values_from_linked_rows(#[values(Engine::Sqlite, Engine::Postgr
     assert_eq!(numbers(again), numbers(json!([at(1, "12.50", "7.00"), at(4, "12.50", "7.00")])));
 }
 
+/// What is taken from a row is what it says there, whatever its type.
+#[rstest]
+#[case(Engine::Sqlite, "boolean", "datetime", "blob", "text")]
+#[case(Engine::Postgres, "boolean", "timestamptz", "bytea", "uuid")]
+#[case(Engine::Mariadb, "boolean", "timestamp", "varbinary(20)", "uuid")]
+fn values_of_every_type_are_taken_from_linked_rows(
+    #[case] engine: Engine,
+    #[case] boolean: &str,
+    #[case] instant: &str,
+    #[case] bytes: &str,
+    #[case] uuid: &str,
+) {
+    let columns = format!(
+        "word varchar(40), many bigint, few integer, price decimal(12,4), rate double precision, told {boolean},
+         on_day date, at_time {instant} null, raw {bytes}, tag {uuid}"
+    );
+    let bytes = if engine == Engine::Postgres { "'\\x00ff10'" } else { "x'00ff10'" };
+    let sql = format!(
+        "create table origins (id integer primary key, {columns});
+         create table copies (id integer primary key, origin_id integer references origins (id), {columns});
+         insert into origins values (1, 'é''\"x', 9007199254740993, -7, 12.5000, 0.1, true, '2026-07-01', '2026-07-01 08:00:00',
+            {bytes}, 'a0000000-0000-4000-8000-00000000000b');"
+    );
+    let fields = ["word", "many", "few", "price", "rate", "told", "onDay", "atTime", "raw", "tag"];
+    let fixed: Vec<String> = fields.iter().map(|field| format!("{field} = \"row.origin.{field}\"")).collect();
+    let grants = format!(
+        "[role.some.Origin.read]\nfields = [\"id\"]\n[role.some.Copy]\nread = {{ fields = \"all\" }}\ncreate = {{ fields = [\"id\", \"originId\"], fixed = {{ {0} }} }}\n\
+         update = {{ fields = [\"originId\"], fixed = {{ {0} }} }}\n",
+        fixed.join(", ")
+    );
+    let (_database, _project, service) = TestProject::served(engine, &sql, &grants);
+    let selection = fields.join(" ");
+    let origin = service.data(&format!("{{ origin(key: {{ id: 1 }}) {{ {selection} }} }}"))["origin"].clone();
+    assert_eq!(origin["many"], "9007199254740993", "{origin}");
+    for (name, document) in [
+        ("createCopy", "createCopy(input: { id: 1, originId: 1 })"),
+        ("updateCopy", "updateCopy(key: { id: 1 }, set: { originId: 1 })"),
+    ] {
+        let document = format!("mutation {{ {document} {{ node {{ {selection} }} }} }}");
+        let answer = service.post(&json!({ "query": document, "extensions": { "as": "some" } })).json();
+        assert_eq!(answer["data"][name]["node"], origin, "{engine:?}: {answer}");
+    }
+    let nothing = "mutation { updateCopy(key: { id: 1 }, set: { originId: null }) { node { word many } } }";
+    let answer = service.post(&json!({ "query": nothing, "extensions": { "as": "some" } })).json();
+    assert_eq!(answer["data"]["updateCopy"]["node"], json!({ "word": null, "many": null }), "{answer}");
+}
+
 #[rstest]
 fn a_version_that_nobody_changes_changes_with_its_row(
     #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,

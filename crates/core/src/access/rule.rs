@@ -518,8 +518,8 @@ impl Compiler<'_> {
                 let (left, right) = (self.instant(left, one)?, self.instant(right, other)?);
                 return left.with(arithmetic, right).map(Term::Span).map_err(|text| self.wrong(at, text));
             }
-            (Term::Span(left), right @ (Term::Span(_) | Term::Duration(_))) => {
-                let right = span(right);
+            (Term::Span(left), right) => {
+                let right = self.span(right, other)?;
                 return left.with(arithmetic, right).map(Term::Span).map_err(|text| self.wrong(at, text));
             }
             (Term::Duration(_), Term::Span(_)) => {
@@ -597,7 +597,24 @@ impl Compiler<'_> {
         if later.is_zero() {
             return Ok(time);
         }
-        time.with(Arithmetic::Add, span(Term::Duration(later))).map_err(|text| self.wrong(at, text))
+        let later = self.span(Term::Duration(later), at)?;
+        time.with(Arithmetic::Add, later).map_err(|text| self.wrong(at, text))
+    }
+
+    /// How long something takes, in microseconds.
+    fn span(&self, term: Term, at: &IdedExpr) -> Result<Counted, Wrong> {
+        match term {
+            Term::Span(span) => Ok(span),
+            Term::Duration(duration) => {
+                let microseconds = Datum::Text(duration.as_micros().to_string());
+                Ok(Counted::leaf(Number::Constant(microseconds), true))
+            }
+            other => {
+                let found = other.describe(self.model);
+                Err(self
+                    .wrong(at, format!("the time between two others meets durations and such times, found {found}")))
+            }
+        }
     }
 
     fn duration(&mut self, text: &IdedExpr) -> Result<Term, Wrong> {
@@ -779,10 +796,9 @@ impl Compiler<'_> {
                 let (one, other) = (self.instant(one, left)?, self.instant(other, right)?);
                 Ok(Condition::Numbers { left: one.number, comparison, right: other.number })
             }
-            (one @ (Term::Span(_) | Term::Duration(_)), other @ (Term::Span(_) | Term::Duration(_)))
-                if !matches!((&one, &other), (Term::Duration(_), Term::Duration(_))) =>
-            {
-                Ok(Condition::Numbers { left: span(one).number, comparison, right: span(other).number })
+            (one, other) if matches!((&one, &other), (Term::Span(_), _) | (_, Term::Span(_))) => {
+                let (one, other) = (self.span(one, left)?, self.span(other, right)?);
+                Ok(Condition::Numbers { left: one.number, comparison, right: other.number })
             }
             (Term::Later { path, of, later }, Term::Time(time)) => {
                 let time = time.plus(-later).ok_or_else(|| self.wrong(left, "this is longer than can be counted"))?;
@@ -1124,17 +1140,6 @@ fn is_time(kind: FieldType) -> bool {
     matches!(kind, FieldType::Scalar(Scalar::Date | Scalar::DateTime | Scalar::LocalDateTime))
 }
 
-/// How long something takes, in microseconds.
-fn span(term: Term) -> Counted {
-    match term {
-        Term::Span(span) | Term::Number(span) => span,
-        Term::Duration(duration) => {
-            Counted::leaf(Number::Constant(Datum::Text(duration.as_micros().to_string())), true)
-        }
-        _ => Counted::leaf(Number::Constant(Datum::Null), true),
-    }
-}
-
 /// Is it a number?
 fn is_number(kind: FieldType) -> bool {
     matches!(kind, FieldType::Scalar(Scalar::Int | Scalar::BigInt | Scalar::Decimal | Scalar::Float))
@@ -1284,7 +1289,7 @@ mod tests {
     #[case("row.startsOn > now + duration('1 day')", 30, "units are h, m, s")]
     #[case("row.startsOn > now + duration('')", 30, "units are h, m, s")]
     #[case("row.startsOn > timestamp('soon')", 26, "`timestamp` takes a claim")]
-    #[case("row.startsOn - now > 7", 4, "the time between two others cannot be compared with")]
+    #[case("row.startsOn - now > 7", 20, "the time between two others meets durations")]
     #[case("duration('1h') + (row.startsOn - now) > duration('1h')", 16, "a duration stands behind")]
     #[case("row.startsOn > now + now", 20, "or a time and a duration")]
     #[case("row.hutId > 1 ? row.hutId : true", 21, "expected a condition")]
