@@ -1327,6 +1327,22 @@ mod tests {
         }
     }
 
+    #[rstest]
+    #[case("row.hut.name", "row.hut.title")]
+    #[case("row.hutId * 2 > row.hut.id - 1", "row.hutNumber * 2 > row.hut.id - 1")]
+    #[case("row.startsOn - row.startsOn > duration('1h')", "row.beginsOn - row.beginsOn > duration('1h')")]
+    fn what_is_calculated_or_fixed_follows_renames(#[case] rule: &str, #[case] expected: &str) {
+        let renamed = |of: &str, before: &str, now: &str| (of.to_owned(), before.to_owned(), now.to_owned());
+        let fields = vec![
+            renamed("Hut", "name", "title"),
+            renamed("Booking", "hutId", "hutNumber"),
+            renamed("Booking", "startsOn", "beginsOn"),
+        ];
+        let renamed = Renamed { fields, ..Renamed::default() };
+        let model = model();
+        assert_eq!(with_names(model, model.type_named("Booking").unwrap(), rule, &renamed), expected);
+    }
+
     #[test]
     fn the_same_claim_of_the_same_type_is_one_parameter() {
         let (_, registry) =
