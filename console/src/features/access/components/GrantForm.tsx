@@ -95,7 +95,7 @@ export function GrantForm({ role, sheet, action, grant, model, access }: Props) 
           />
           <FieldRules
             title="Fixed"
-            help="Set whatever the caller says: a claim such as claims.sub, now, or a constant."
+            help="Set whatever the caller says: a claim such as claims.sub, now, a constant, or the field of a linked row."
             names={names.map((of) => of.name)}
             rules={text.fixed ?? []}
             disabled={!me.editing}
