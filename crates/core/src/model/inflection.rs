@@ -1,6 +1,9 @@
 //! One and many of English words, as tables are called. A package knows the grammar; what it gets wrong, and what catalogs hold
 //! that is not English at all (`dns`, `gps`, `skus`), stands here. A word that could be either is left as it is.
 
+use std::collections::{HashMap, HashSet};
+use std::sync::LazyLock;
+
 /// Words that are the same for one and for many, or that look like many and are none: acronyms and names of things; what is not
 /// counted; what is alike for one and many; what is not a noun; the rest.
 const KEPT: &str = "
@@ -37,11 +40,11 @@ const ALSO_MANY: &str = "
 
 /// The word for one; the word itself where it is one already, or may be.
 pub(super) fn singular(word: &str) -> String {
-    if is_kept(word) || pairs(PAIRS).any(|(one, _)| one == word) {
+    if WORDS.kept.contains(word) || WORDS.many.contains_key(word) {
         return word.to_owned();
     }
-    if let Some((one, _)) = pairs(PAIRS).chain(pairs(ALSO_MANY)).find(|(_, many)| *many == word) {
-        return one.to_owned();
+    if let Some(one) = WORDS.one.get(word) {
+        return (*one).to_owned();
     }
     if is_one(word) || !is_word(word) {
         return word.to_owned();
@@ -51,10 +54,10 @@ pub(super) fn singular(word: &str) -> String {
 
 /// The word for many; none where there is none, or nobody is sure.
 pub(super) fn plural(word: &str) -> Option<String> {
-    if let Some((_, many)) = pairs(PAIRS).find(|(one, _)| *one == word) {
-        return Some(many.to_owned());
+    if let Some(many) = WORDS.many.get(word) {
+        return Some((*many).to_owned());
     }
-    if is_kept(word) || !is_word(word) {
+    if WORDS.kept.contains(word) || !is_word(word) {
         return None;
     }
     if let Some(stem) = word.strip_suffix("is") {
@@ -68,13 +71,25 @@ pub(super) fn plural(word: &str) -> Option<String> {
     (many != word).then_some(many)
 }
 
-fn is_kept(word: &str) -> bool {
-    KEPT.split_whitespace().any(|kept| kept == word)
+/// The words above, to be found.
+struct Words {
+    kept: HashSet<&'static str>,
+    /// Many, by one.
+    many: HashMap<&'static str, &'static str>,
+    /// One, by many.
+    one: HashMap<&'static str, &'static str>,
 }
 
-fn pairs(text: &'static str) -> impl Iterator<Item = (&'static str, &'static str)> {
-    text.split_whitespace().filter_map(|pair| pair.split_once('/'))
-}
+static WORDS: LazyLock<Words> = LazyLock::new(|| {
+    let pairs = |text: &'static str| text.split_whitespace().filter_map(|pair| pair.split_once('/'));
+    let swapped = |(one, many)| (many, one);
+    Words {
+        kept: KEPT.split_whitespace().collect(),
+        many: pairs(PAIRS).collect(),
+        // Where two say it, the first does.
+        one: pairs(ALSO_MANY).chain(pairs(PAIRS)).map(swapped).collect(),
+    }
+});
 
 /// Does a word in -s look like one thing: `glass`, `thesis`, or an acronym?
 fn is_one(word: &str) -> bool {
