@@ -354,15 +354,22 @@ impl Run<'_, '_> {
     }
 
     /// What the grant to update fixes from linked rows, in rows that were changed.
-    fn set_linked(&mut self, of: TypeId, keys: &[Row]) {
+    fn set_linked(&mut self, of: TypeId, keys: &[Row]) -> Result<(), Refusal> {
         let grant = self.view.type_view(of).and_then(|view| view.update.as_ref());
         let places: Vec<usize> = keys.iter().filter_map(|key| self.at(of, key)).collect();
         let linked: Vec<_> = places.iter().map(|at| self.linked(of, grant, &self.world.rows[of][*at])).collect();
         for (at, values) in places.into_iter().zip(linked) {
+            // They are a second statement: PostgreSQL looks at all references of a row that the same transaction wrote before.
+            let everything: Vec<usize> = (0..self.world.model.types[of].columns.len()).collect();
+            let is_postgres = self.world.databases[0].engine == Engine::Postgres;
+            if !values.is_empty() && is_postgres && self.dangles(of, &self.world.rows[of][at], &everything) {
+                return Err(None);
+            }
             for (column, cell) in values {
                 self.world.rows[of][at][column] = cell;
             }
         }
+        Ok(())
     }
 
     fn linked(&self, of: TypeId, grant: Option<&WriteGrant>, row: &[Datum]) -> Vec<(usize, Datum)> {
@@ -445,11 +452,13 @@ impl Run<'_, '_> {
     }
 
     fn is_taken(&self, of: TypeId, key: &[usize], row: &[Datum], but: Option<usize>) -> bool {
+        // A unique index of MongoDB takes null for a value.
+        let is_value = |cell: &Datum| *cell != Datum::Null || self.world.engine(of) == Engine::Mongodb;
         let same = |other: &Row| {
             key.iter().all(|column| {
                 let collation = self.world.collation(of, *column);
-                other[*column] != Datum::Null
-                    && row[*column] != Datum::Null
+                is_value(&other[*column])
+                    && is_value(&row[*column])
                     && compare(&other[*column], &row[*column], collation).is_eq()
             })
         };
@@ -521,7 +530,7 @@ impl Run<'_, '_> {
             keys[*at] = self.change_row(of, &keys[*at], set, &[], &[])?;
         }
         let changed: Vec<Row> = there.into_iter().map(|at| keys[at].clone()).collect();
-        self.set_linked(of, &changed);
+        self.set_linked(of, &changed)?;
         self.check(of, false, &changed)?;
         Ok(keys)
     }
@@ -632,7 +641,7 @@ impl Run<'_, '_> {
         }
         let keys: Vec<Row> =
             found.iter().map(|key| self.change_row(of, key, &values, &set.add, &set.json)).collect::<Result<_, _>>()?;
-        self.set_linked(of, &keys);
+        self.set_linked(of, &keys)?;
         for (id, add, remove) in &set.edges {
             self.change_edges(&model.types[of].links[*id], of, &keys, add, remove)?;
         }
@@ -709,7 +718,7 @@ impl Run<'_, '_> {
         for (key, values) in there {
             changed.push(self.change_row(join, &key, &values, &[], &[])?);
         }
-        self.set_linked(join, &changed);
+        self.set_linked(join, &changed)?;
         self.check(join, false, &changed)?;
         self.fix_linked(join, &mut new);
         let created: Vec<Row> = new.iter().map(|values| self.insert(join, values)).collect::<Result<_, _>>()?;

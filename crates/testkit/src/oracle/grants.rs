@@ -349,9 +349,10 @@ impl Drawing<'_> {
         let target = &world.model.types[t.links[link].target];
         let alike = |other: &usize| {
             let (from, to) = (&target.columns[*other], &t.columns[column]);
-            (from.kind, from.form) == (to.kind, to.form)
+            (from.kind, from.form, from.input.range, from.input.length)
+                == (to.kind, to.form, to.input.range, to.input.length)
                 && from.member.is_none()
-                && !matches!(from.kind, FieldType::List(_) | FieldType::Scalar(Scalar::Json))
+                && !matches!(from.kind, FieldType::List(_) | FieldType::Scalar(Scalar::Json | Scalar::Decimal))
         };
         let other = self.pick(&(0..target.columns.len()).filter(alike).collect::<Vec<_>>())?;
         let cel = format!("row.{}.{}", t.links[link].field, target.columns[other].label());

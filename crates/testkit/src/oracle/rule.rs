@@ -2,9 +2,10 @@
 
 use std::cmp::Ordering;
 
-use bigdecimal::BigDecimal;
 use bigdecimal::num_bigint::BigInt;
+use bigdecimal::{BigDecimal, RoundingMode};
 use puente_core::access::{Arithmetic, Condition, Number, Operand, Path, Quantifier, Test, TextTest};
+use puente_core::catalog::Engine;
 use puente_core::model::{FieldType, TypeId};
 use puente_core::value::{Datum, Scalar, decimal_digits};
 
@@ -53,8 +54,22 @@ pub(super) fn judge(world: &World, of: TypeId, row: &[Datum], condition: &Condit
     }
 }
 
-/// A number that a rule calculates; none where it is unknown.
+/// A number that a rule calculates, as far as the engine counts; none where it is unknown.
 fn calculated(world: &World, of: TypeId, row: &[Datum], number: &Number) -> Option<BigDecimal> {
+    let exact = exact(world, of, row, number)?;
+    Some(match world.engine(of) {
+        Engine::Sqlite | Engine::Postgres => exact,
+        Engine::Mariadb => match number {
+            Number::Calculated { .. } => exact.with_scale(38),
+            Number::Value(_) | Number::Time(_) | Number::Parameter(_) | Number::Constant(_) => {
+                exact.with_scale_round(30, RoundingMode::HalfUp)
+            }
+        },
+        Engine::Mongodb => exact.with_prec(34),
+    })
+}
+
+fn exact(world: &World, of: TypeId, row: &[Datum], number: &Number) -> Option<BigDecimal> {
     match number {
         Number::Value(path) => decimal(&value(world, of, row, path).1),
         Number::Time(path) => microseconds(&value(world, of, row, path).1),
