@@ -190,6 +190,9 @@ fn a_package_is_installed_serves_is_upgraded_and_removed() {
     assert_eq!(asked(&root.serve(), COUNT), COUNTED);
     assert!(root.run_as_service("cd /var/lib/puente; puente key list").contains("app"));
 
+    // A configuration file that was taken away is no reason not to be installed.
+    root.run("mv /etc/default/puente /root/; dpkg -i /tmp/puente.deb; test ! -e /etc/default/puente; mv /root/puente /etc/default/");
+
     root.run("apt-get remove -y -qq puente");
     assert!(!root.path("usr/bin/puente").exists() && !root.path("lib/systemd/system/puente.service").exists());
     assert!(root.path("var/lib/puente/.puente/records.db").exists() && root.path("etc/default/puente").exists());

@@ -220,6 +220,26 @@ fn a_grant_fixes_values_from_linked_rows(#[values(Engine::Sqlite, Engine::Postgr
     assert_eq!(numbers(again), numbers(json!([at(1, "12.50", "7.00"), at(4, "12.50", "7.00")])));
 }
 
+/// What may be said of a new row and is fixed in one that is there gives way there, whether it is stated or taken from a link.
+#[rstest]
+#[case("'80'", "80")]
+#[case("row.product.price", "12.5")]
+fn what_is_fixed_in_rows_that_are_there_wins_over_what_is_said(#[case] fixed: &str, #[case] expected: &str) {
+    let sql = "create table products (id integer primary key, price decimal(10,2));
+        create table purchases (id integer primary key, product_id integer references products (id), price decimal(10,2));
+        insert into products values (1, 12.5); insert into purchases values (1, 1, 3);";
+    let grants = format!(
+        "[role.buyer.Product.read]\nfields = [\"id\"]\n[role.buyer.Purchase]\nread = {{ fields = \"all\" }}\n\
+         create = {{ fields = [\"id\", \"productId\", \"price\"] }}\n\
+         update = {{ fields = [\"productId\"], fixed = {{ price = \"{fixed}\" }} }}\n"
+    );
+    let (_database, _project, service) = TestProject::served(Engine::Sqlite, sql, &grants);
+    let document = "mutation { createPurchase(input: { id: 1, productId: 1, price: \"5\" }, ifExists: { by: ID, act: CHANGE }) \
+                    { node { price } } }";
+    let answer = service.post(&json!({ "query": document, "extensions": { "as": "buyer" } })).json();
+    assert_eq!(answer["data"]["createPurchase"]["node"]["price"], expected, "{answer}");
+}
+
 /// What is taken from a row is what it says there, whatever its type.
 #[rstest]
 #[case(Engine::Sqlite, "boolean", "datetime", "blob", "text")]

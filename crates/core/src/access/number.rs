@@ -10,7 +10,7 @@ use crate::value::Datum;
 pub const MOST_DIGITS: u32 = 20;
 
 /// Digits before the point of what a rule calculates: what the engine with the fewest counts exactly.
-pub(super) const MOST_CALCULATED_DIGITS: u32 = 64;
+const MOST_CALCULATED_DIGITS: u32 = 64;
 
 /// A number of a rule.
 #[derive(Debug, Clone, PartialEq)]

@@ -439,7 +439,7 @@ impl Compiler<'_> {
                 term => {
                     let zero = Counted::leaf(Number::Constant(Datum::Text("0".to_owned())), true);
                     let number = self.number(term, inner)?;
-                    self.calculated(zero, Arithmetic::Subtract, number, expression)
+                    self.calculated(zero, Arithmetic::Subtract, number, expression).map(Term::Number)
                 }
             },
             (operators::ADD, [one, other], _) => self.sum(one, other, false, expression),
@@ -471,11 +471,24 @@ impl Compiler<'_> {
     ) -> Result<Term, Wrong> {
         let (left, right) = (self.term(one)?, self.term(other)?);
         let (left, right) = (self.number(left, one)?, self.number(right, other)?);
-        self.calculated(left, arithmetic, right, at)
+        self.calculated(left, arithmetic, right, at).map(Term::Number)
     }
 
-    fn calculated(&self, left: Counted, arithmetic: Arithmetic, right: Counted, at: &IdedExpr) -> Result<Term, Wrong> {
-        left.with(arithmetic, right).map(Term::Number).map_err(|text| self.wrong(at, text))
+    fn calculated(
+        &self,
+        left: Counted,
+        arithmetic: Arithmetic,
+        right: Counted,
+        at: &IdedExpr,
+    ) -> Result<Counted, Wrong> {
+        left.with(arithmetic, right).map_err(|text| self.wrong(at, text))
+    }
+
+    /// What a claim gives to calculate with.
+    fn counted_claim(&mut self, from: ClaimSource, is_whole: bool) -> Counted {
+        let kind = FieldType::Scalar(Scalar::Decimal);
+        let value = ClaimValue { from, kind, form: StorageFormat::Usual, shape: ClaimShape::One };
+        Counted::leaf(Number::Parameter(number_of(&mut self.registry.values, value)), is_whole)
     }
 
     /// What is calculated with.
@@ -486,15 +499,7 @@ impl Compiler<'_> {
                 let is_whole = matches!(self.kind_of(&path, of), FieldType::Scalar(Scalar::Int | Scalar::BigInt));
                 Ok(Counted::leaf(Number::Value(path), is_whole))
             }
-            Term::Claim(path) => {
-                let value = ClaimValue {
-                    from: ClaimSource::Number(path),
-                    kind: FieldType::Scalar(Scalar::Decimal),
-                    form: StorageFormat::Usual,
-                    shape: ClaimShape::One,
-                };
-                Ok(Counted::leaf(Number::Parameter(number_of(&mut self.registry.values, value)), false))
-            }
+            Term::Claim(path) => Ok(self.counted_claim(ClaimSource::Number(path), false)),
             Term::Constant(value @ Json::Number(_)) => {
                 let is_whole = value.is_i64() || value.is_u64();
                 datum_from_json(Scalar::Decimal, StorageFormat::Usual, &value)
@@ -516,11 +521,11 @@ impl Compiler<'_> {
         let (time, duration) = match (left, right) {
             (left, right) if is_minus && self.are_times(&left, &right) => {
                 let (left, right) = (self.instant(left, one)?, self.instant(right, other)?);
-                return left.with(arithmetic, right).map(Term::Span).map_err(|text| self.wrong(at, text));
+                return self.calculated(left, arithmetic, right, at).map(Term::Span);
             }
             (Term::Span(left), right) => {
                 let right = self.span(right, other)?;
-                return left.with(arithmetic, right).map(Term::Span).map_err(|text| self.wrong(at, text));
+                return self.calculated(left, arithmetic, right, at).map(Term::Span);
             }
             (Term::Duration(_), Term::Span(_)) => {
                 return Err(self
@@ -534,7 +539,7 @@ impl Compiler<'_> {
             (Term::Duration(duration), time) if !is_minus => (time, duration),
             (left, right) if left.may_be_number(self.model) && right.may_be_number(self.model) => {
                 let (left, right) = (self.number(left, one)?, self.number(right, other)?);
-                return self.calculated(left, arithmetic, right, at);
+                return self.calculated(left, arithmetic, right, at).map(Term::Number);
             }
             (one, other) => {
                 let text = format!(
@@ -572,15 +577,7 @@ impl Compiler<'_> {
         let (path, of, later) = match term {
             Term::Column { path, of } => (path, of, SignedDuration::ZERO),
             Term::Later { path, of, later } => (path, of, later),
-            Term::Time(time) => {
-                let value = ClaimValue {
-                    from: ClaimSource::Microseconds(time),
-                    kind: FieldType::Scalar(Scalar::Decimal),
-                    form: StorageFormat::Usual,
-                    shape: ClaimShape::One,
-                };
-                return Ok(Counted::leaf(Number::Parameter(number_of(&mut self.registry.values, value)), true));
-            }
+            Term::Time(time) => return Ok(self.counted_claim(ClaimSource::Microseconds(time), true)),
             other => {
                 return Err(self.wrong(at, format!("expected a time, found {}", other.describe(self.model))));
             }
@@ -598,7 +595,7 @@ impl Compiler<'_> {
             return Ok(time);
         }
         let later = self.span(Term::Duration(later), at)?;
-        time.with(Arithmetic::Add, later).map_err(|text| self.wrong(at, text))
+        self.calculated(time, Arithmetic::Add, later, at)
     }
 
     /// How long something takes, in microseconds.

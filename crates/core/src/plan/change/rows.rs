@@ -115,8 +115,8 @@ impl<'a> ChangePlanner<'a> {
             }
         }
         let fixed = self.fixed(of, true, grant)?;
-        row.values.retain(|(column, _)| fixed.iter().all(|(fixed, _)| fixed != column));
         row.fixed = fixed_columns(grant);
+        row.values.retain(|(column, _)| !row.fixed.contains(column));
         row.values.extend(fixed);
         self.check_columns(of, &row, given).map_err(|problem| at_place(problem, &row.place))?;
         self.need_created(of);
@@ -158,8 +158,9 @@ impl<'a> ChangePlanner<'a> {
     ) -> Result<Option<RowChange>, Problem> {
         let view = self.planner.view;
         let Some(grant) = view.type_view(of).and_then(|view| view.update.as_ref()) else { return Ok(None) };
-        let fixed = self.fixed(of, false, grant)?;
-        said.retain(|(column, _)| fixed.iter().all(|(fixed, _)| fixed != column));
+        let values = self.fixed(of, false, grant)?;
+        let fixed = fixed_columns(grant);
+        said.retain(|(column, _)| !fixed.contains(column));
         // A value takes the place of all that is there, also of what is inside its JSON.
         let settable: Vec<ColumnId> = view
             .settable(of, grant)
@@ -168,8 +169,8 @@ impl<'a> ChangePlanner<'a> {
             .collect();
         let refused = said.iter().find(|(column, _)| !settable.contains(column));
         let refused = refused.map(|(column, _)| view.model().types[of].columns[*column].label().to_owned());
-        said.extend(fixed);
-        Ok(Some(RowChange { values: said, fixed: fixed_columns(grant), refused }))
+        said.extend(values);
+        Ok(Some(RowChange { values: said, fixed, refused }))
     }
 
     /// The values that a grant sets whatever the caller says.
@@ -328,8 +329,8 @@ impl<'a> ChangePlanner<'a> {
             }
         }
         let fixed = self.fixed(of, false, grant)?;
-        set.values.retain(|(column, _)| fixed.iter().all(|(fixed, _)| fixed != column));
         set.fixed = fixed_columns(grant);
+        set.values.retain(|(column, _)| !set.fixed.contains(column));
         set.values.extend(fixed.into_iter().map(|(column, cell)| (column, Assignment::Value(cell))));
         // A row that changes has another version; what the caller says of that goes.
         if let Some((column, VersionStep::Increment)) = t.version_step()
