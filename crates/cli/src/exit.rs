@@ -74,7 +74,8 @@ impl From<IdentityError> for Failure {
 
 impl From<Problem> for Failure {
     fn from(problem: Problem) -> Self {
-        let detail = problem.detail.as_deref().map_or_else(String::new, |detail| format!(" ({detail})"));
+        let detail =
+            Some(problem.told()).filter(|told| !told.is_empty()).map_or_else(String::new, |told| format!(" ({told})"));
         let text = format!("{}{detail}", problem.message);
         match problem.code {
             Code::SourceUnavailable | Code::SourceRefused => Failure::unreachable(text),

@@ -174,8 +174,40 @@ pub struct Problem {
     pub locations: Vec<Location>,
     /// Where in the answer.
     pub path: Vec<PathStep>,
-    /// What only the log may say: the database's own text.
-    pub detail: Option<String>,
+    /// What only the log may say.
+    pub detail: Option<Detail>,
+}
+
+/// What the log says of a problem beside its message. What a database says may hold whole rows, also some that the caller may not
+/// read: of that the log has the code and the names, and the words only for whoever asks for them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Detail {
+    /// Without a value of anybody's.
+    told: String,
+    /// The database's own words, where they may hold values.
+    words: Option<String>,
+}
+
+impl Detail {
+    /// Words of ours, of a driver about a connection, or of a database about a statement: none of them holds a value.
+    pub fn plain(told: impl fmt::Display) -> Self {
+        Detail { told: told.to_string(), words: None }
+    }
+
+    /// What a database says of values: `told` is its code with the names that go with it, `words` all of it.
+    pub fn with_words(told: impl fmt::Display, words: impl fmt::Display) -> Self {
+        Detail { told: told.to_string(), words: Some(words.to_string()) }
+    }
+
+    /// What every log may say.
+    pub fn told(&self) -> &str {
+        &self.told
+    }
+
+    /// The database's own words, which may hold values.
+    pub fn words(&self) -> Option<&str> {
+        self.words.as_deref()
+    }
 }
 
 impl Problem {
@@ -206,9 +238,14 @@ impl Problem {
     }
 
     /// The same problem, with what only the log may say.
-    pub fn with_detail(mut self, detail: impl fmt::Display) -> Self {
-        self.detail = Some(detail.to_string());
+    pub fn with_detail(mut self, detail: Detail) -> Self {
+        self.detail = Some(detail);
         self
+    }
+
+    /// What every log may say of it beside its message; empty where there is nothing.
+    pub fn told(&self) -> &str {
+        self.detail.as_ref().map_or("", Detail::told)
     }
 }
 
@@ -262,7 +299,8 @@ mod tests {
 
     #[test]
     fn the_database_text_is_not_serialised() {
-        let problem = Problem::new(Code::SourceDrifted, "the tables changed").with_detail("no such column: pin");
+        let problem =
+            Problem::new(Code::SourceDrifted, "the tables changed").with_detail(Detail::plain("no such column: pin"));
         assert!(!serde_json::to_string(&problem).unwrap().contains("pin"));
     }
 }

@@ -1,11 +1,11 @@
 //! The API of one project: asks in, answers out, as a role. The same for HTTP and for the command line.
 
-use std::sync::Arc;
+use std::sync::{Arc, LazyLock};
 use std::time::{Duration, Instant, SystemTime};
 
 use puente_core::access::{Claims, OWNER, Role, View};
 use puente_core::answer::{self, Fetch};
-use puente_core::error::{Code, Level, Problem, shortened};
+use puente_core::error::{Code, Detail, Level, Problem, shortened};
 use puente_core::model::{Model, SourceId};
 use puente_core::plan::change::Mutation;
 use puente_core::plan::{self, BoundPlan, Capabilities, Context, Document, SelectId, Variables};
@@ -400,7 +400,8 @@ impl Api {
         });
         let worth_a_line = |problem: &&Problem| problem.code.level() != Level::Info || problem.detail.is_some();
         for problem in problems.iter().filter(worth_a_line) {
-            let (code, detail) = (problem.code.as_str(), problem.detail.as_deref().unwrap_or_default());
+            let (code, detail) = (problem.code.as_str(), problem.told());
+            log_words(request_id, problem);
             match problem.code.level() {
                 Level::Error => {
                     tracing::error!(target: "puente::ask", request = request_id, code, detail, "{}", problem.message)
@@ -413,6 +414,15 @@ impl Api {
                 }
             }
         }
+    }
+}
+
+/// The database's own words, which may hold rows: for who asks for them by name, and at the level of those who look for a mistake.
+fn log_words(request_id: &str, problem: &Problem) {
+    static WANTED: LazyLock<bool> =
+        LazyLock::new(|| crate::environment::read(crate::environment::LOG_VALUES).is_some());
+    if let Some(words) = problem.detail.as_ref().and_then(Detail::words).filter(|_| *WANTED) {
+        tracing::debug!(target: "puente::values", request = request_id, code = problem.code.as_str(), words, "the database's words");
     }
 }
 
@@ -468,7 +478,7 @@ impl Inner {
             Ok(Ok(done)) => Ok(done),
             Ok(Err(error)) => {
                 let text = "a mistake of ours; the log has the details under the request's id";
-                Err(Problem::new(Code::Internal, text).with_detail(error))
+                Err(Problem::new(Code::Internal, text).with_detail(Detail::plain(error)))
             }
             Err(_) => Err(Problem::new(Code::TimedOut, "the request took too long to plan; ask for less")),
         }

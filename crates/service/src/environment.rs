@@ -9,6 +9,10 @@ pub const SECRET: &str = "PUENTE_SECRET";
 /// What is logged, in the syntax of `tracing`'s env-filter; default `info`.
 pub const LOG: &str = "PUENTE_LOG";
 
+/// Set to anything, the log has the database's own words at the level `debug` (target `puente::values`): they may hold rows, also such
+/// as no caller may read.
+pub const LOG_VALUES: &str = "PUENTE_LOG_VALUES";
+
 /// A variable's value; an empty one counts as not set.
 pub fn read(name: &str) -> Option<String> {
     std::env::var(name).ok().filter(|value| !value.is_empty())

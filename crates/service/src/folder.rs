@@ -14,6 +14,7 @@ use puente_run::Source;
 
 use crate::api::ApiOptions;
 use crate::environment;
+use crate::folder_state::FolderState;
 use crate::identity::{DevelopmentKey, Identity, IdentityError};
 
 /// An opened project folder.
@@ -25,6 +26,8 @@ pub struct ProjectFolder {
     pub project: Project,
     /// The files that it includes, as they are called in the folder.
     pub included: Vec<String>,
+    /// The state of its files that was read.
+    pub state: FolderState,
 }
 
 /// Why a project folder cannot be used.
@@ -74,6 +77,26 @@ impl ProjectFolder {
     }
 
     fn open_in(path: &Path, environment: &dyn Fn(&str) -> Option<String>) -> Result<Self, FolderError> {
+        /// Readings until the files are the same before and after.
+        const MOST_READINGS: usize = 5;
+        let mut state = FolderState::read(path, &FolderState::default());
+        for _ in 1..MOST_READINGS {
+            let read = ProjectFolder::read_once(path, environment, state.clone());
+            let after = FolderState::read(path, &state);
+            if after == state {
+                return read;
+            }
+            state = after;
+        }
+        // Somebody writes them all the time: whoever looks for changes will read them again.
+        ProjectFolder::read_once(path, environment, state)
+    }
+
+    fn read_once(
+        path: &Path,
+        environment: &dyn Fn(&str) -> Option<String>,
+        state: FolderState,
+    ) -> Result<Self, FolderError> {
         let file = path.join(project::FILE);
         let text = std::fs::read_to_string(&file).map_err(|error| {
             FolderError::Unreadable(format!(
@@ -83,7 +106,7 @@ impl ProjectFolder {
             ))
         })?;
         let (project, included) = read_project(path, text, environment)?;
-        Ok(ProjectFolder { path: path.to_owned(), project, included })
+        Ok(ProjectFolder { path: path.to_owned(), project, included, state })
     }
 
     /// The project file's text, as it is now.
@@ -120,7 +143,8 @@ impl ProjectFolder {
         if path.join(project::FILE).exists() {
             return ProjectFolder::open(path);
         }
-        Ok(ProjectFolder { path: path.to_owned(), project: Project::empty(), included: Vec::new() })
+        let state = FolderState::read(path, &FolderState::default());
+        Ok(ProjectFolder { path: path.to_owned(), project: Project::empty(), included: Vec::new(), state })
     }
 
     /// Keeps secrets and records out of version control, where nothing is said of that yet.
@@ -303,6 +327,14 @@ pub(crate) fn read_project(
     Ok((project, included))
 }
 
+/// The files of a folder that patterns name, by their names in it.
+pub(crate) fn files_of(folder: &Path, patterns: &[String]) -> Vec<String> {
+    let whole = |pattern: &String| Path::new(&glob::Pattern::escape(&folder.to_string_lossy())).join(pattern);
+    let found = patterns.iter().filter_map(|pattern| glob::glob(&whole(pattern).to_string_lossy()).ok());
+    let name = |file: PathBuf| file.strip_prefix(folder).unwrap_or(&file).to_string_lossy().into_owned();
+    found.flatten().filter_map(Result::ok).map(name).collect()
+}
+
 /// Why a project cannot be served.
 #[derive(Debug)]
 pub enum OpenError {
@@ -338,11 +370,20 @@ impl fmt::Display for OpenError {
 
 impl std::error::Error for OpenError {}
 
-/// Writes a file as a whole: whoever reads it meanwhile, and whatever interrupts us, finds the old one or the new one.
+/// Writes a file as a whole: whoever reads it meanwhile, and whatever interrupts us, finds the old one or the new one. Who may read or
+/// write it stays as it was.
 pub(crate) fn replace(file: &Path, text: &str) -> std::io::Result<()> {
     let mut draft = file.as_os_str().to_owned();
     draft.push(".draft");
-    std::fs::write(&draft, text)?;
+    // Nobody else reads the draft before it has the rights of the file; one that is left over from before may have others.
+    let _ = std::fs::remove_file(&draft);
+    match std::fs::metadata(file) {
+        Ok(before) => {
+            write_private(Path::new(&draft), text.as_bytes())?;
+            std::fs::set_permissions(&draft, before.permissions())?;
+        }
+        Err(_) => std::fs::write(&draft, text)?,
+    }
     std::fs::rename(&draft, file)
 }
 

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use puente_core::project::SourceSettings;
+use puente_core::project::{self, SourceSettings};
 use puente_run::Source;
 
 use crate::api::{Api, ApiOptions};
@@ -12,9 +12,11 @@ use crate::http::{Served, Shared};
 /// Reloads a project and puts it in the place of what is served: types, grants, rules, limits and identities. A source
 /// is opened again only where its settings changed. Hosts and origins need a new start.
 ///
+/// Gives what the grants allow now that they did not before.
+///
 /// # Errors
 /// What is wrong; what was served is then served on.
-pub(crate) fn reload(shared: &Shared) -> Result<(), OpenError> {
+pub(crate) fn reload(shared: &Shared) -> Result<Vec<String>, OpenError> {
     let workbench = &shared.workbench;
     let before = workbench.folder();
     let read = match workbench.development {
@@ -33,7 +35,8 @@ pub(crate) fn reload(shared: &Shared) -> Result<(), OpenError> {
     let identity = read.identity(workbench.development)?;
     let api = Arc::new(Api::new(options, Arc::clone(now.api.metrics())));
     shared.replace(Served { api: Arc::clone(&api), identity });
+    let widened = project::widened(&before.project, &read.project);
     workbench.reload(read);
     std::thread::spawn(move || api.warm_up());
-    Ok(())
+    Ok(widened)
 }

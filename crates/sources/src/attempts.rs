@@ -4,7 +4,7 @@
 use std::future::Future;
 use std::time::Instant;
 
-use puente_core::error::{Code, Problem};
+use puente_core::error::{Code, Detail, Problem};
 use tokio::time::{sleep_until, timeout};
 
 use crate::cluster::Job;
@@ -66,7 +66,7 @@ pub(crate) async fn run(server: &impl Transactional, job: Job<ChangeRequest>) ->
                 return Err(if is_rolled_back {
                     Problem::new(Code::TimedOut, text)
                 } else {
-                    outcome_untold("out of time")
+                    outcome_untold(Detail::plain("out of time"))
                 });
             }
             // A session whose transaction does not end in time is dropped, and the transaction with it.
@@ -78,14 +78,14 @@ pub(crate) async fn run(server: &impl Transactional, job: Job<ChangeRequest>) ->
                 let patience = request.deadline.saturating_duration_since(Instant::now()).max(END_TIMEOUT);
                 let committed = timeout(patience, server.commit(client)).await;
                 return committed
-                    .unwrap_or_else(|_| Err(outcome_unknown("the commit was not answered")))
+                    .unwrap_or_else(|_| Err(outcome_unknown(Detail::plain("the commit was not answered"))))
                     .map(|()| outcome);
             }
             Some((Err(problem), rolled_back)) => {
                 let _ = timeout(END_TIMEOUT, server.roll_back(client)).await;
                 // The answer may be what was lost, and not the change.
                 if !is_rolled_back && matches!(problem.code, Code::SourceUnavailable | Code::TimedOut) {
-                    return Err(outcome_untold(problem));
+                    return Err(outcome_untold(Detail::plain(format_args!("{problem} {}", problem.told()))));
                 }
                 if attempts == MOST_ATTEMPTS || !(rolled_back || is_race(request, &problem)) {
                     return Err(problem);
@@ -101,15 +101,15 @@ fn is_race(request: &ChangeRequest, problem: &Problem) -> bool {
 }
 
 /// The problem of a commit whose answer did not come.
-pub(crate) fn outcome_unknown(error: impl std::fmt::Display) -> Problem {
+pub(crate) fn outcome_unknown(detail: Detail) -> Problem {
     let text =
         "the connection was lost while the change was committed: it is done as a whole, or not at all; read to see";
-    Problem::new(Code::OutcomeUnknown, text).with_detail(error)
+    Problem::new(Code::OutcomeUnknown, text).with_detail(detail)
 }
 
 /// The problem of a change that nothing rolls back, and whose answer did not come.
-fn outcome_untold(error: impl std::fmt::Display) -> Problem {
+fn outcome_untold(detail: Detail) -> Problem {
     let text = "the database did not answer, and has no transaction to roll back: the change is done, or a part of it, or \
                 nothing; read to see";
-    Problem::new(Code::OutcomeUnknown, text).with_detail(error)
+    Problem::new(Code::OutcomeUnknown, text).with_detail(detail)
 }

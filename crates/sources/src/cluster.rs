@@ -96,7 +96,7 @@ impl<S: Server> Cluster<S> {
             match self.on(replica, Arc::clone(&request), |server, job| async move { server.run(job).await }).await {
                 // A replica that is away must not be missed.
                 Err(problem) if problem.code == Code::SourceUnavailable => {
-                    tracing::warn!(target: "puente::source", detail = problem.detail, "a replica is away");
+                    tracing::warn!(target: "puente::source", detail = problem.told(), "a replica is away");
                 }
                 outcome => return outcome,
             }

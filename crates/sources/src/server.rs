@@ -3,7 +3,7 @@
 use std::future::Future;
 use std::time::{Duration, Instant};
 
-use puente_core::error::{Code, Problem};
+use puente_core::error::{Code, Detail, Problem};
 use tokio::runtime::{Builder, Runtime};
 use tokio::task::JoinHandle;
 use tokio::time::sleep_until;
@@ -40,7 +40,7 @@ pub(crate) enum Unreached {
 
 impl Unreached {
     /// What is told of it; the driver's own words go to the log.
-    pub(crate) fn problem(self, detail: impl std::fmt::Display) -> Problem {
+    pub(crate) fn problem(self, detail: Detail) -> Problem {
         let text = match self {
             Unreached::LoginRefused => {
                 "the database refuses the login; are the user and the password of the source's `url` right?"
@@ -104,9 +104,9 @@ impl Workers {
     pub(crate) fn start(name: &str) -> Result<Self, Problem> {
         let threads = std::thread::available_parallelism().map_or(2, usize::from).min(MOST_THREADS);
         let runtime = Builder::new_multi_thread().worker_threads(threads).thread_name(name).enable_all().build();
-        runtime
-            .map(|runtime| Workers(Some(runtime)))
-            .map_err(|error| Problem::new(Code::SourceUnavailable, "no threads for the source").with_detail(error))
+        runtime.map(|runtime| Workers(Some(runtime))).map_err(|error| {
+            Problem::new(Code::SourceUnavailable, "no threads for the source").with_detail(Detail::plain(error))
+        })
     }
 
     pub(crate) fn spawn<T: Send + 'static>(&self, work: impl Future<Output = T> + Send + 'static) -> JoinHandle<T> {
@@ -129,7 +129,7 @@ impl Drop for Workers {
 /// `SOURCE_UNAVAILABLE` where the machine gives no thread.
 pub(crate) fn block_on<T: Send>(work: impl Future<Output = Result<T, Problem>> + Send) -> Result<T, Problem> {
     let failed = |error: &dyn std::fmt::Display| {
-        Problem::new(Code::SourceUnavailable, "no thread for the survey").with_detail(error)
+        Problem::new(Code::SourceUnavailable, "no thread for the survey").with_detail(Detail::plain(error))
     };
     std::thread::scope(|scope| {
         let thread = scope.spawn(|| {

@@ -43,7 +43,7 @@ pub(crate) async fn hold<S: Snapshots>(servers: &[Arc<S>], request: &Request, mu
             Err(problem) => match servers.next().filter(|_| problem.code == Code::SourceUnavailable) {
                 // A replica that is away must not be missed.
                 Some(next) => {
-                    tracing::warn!(target: "puente::source", detail = problem.detail, "a replica is away");
+                    tracing::warn!(target: "puente::source", detail = problem.told(), "a replica is away");
                     server = next;
                     continue;
                 }

@@ -4,7 +4,7 @@
 use super::dialect::scalar_of;
 use super::from::{Scope, Writer};
 use super::{Fragment, Slot};
-use puente_core::access::{Comparison, Condition, Hop, Number, Operand, Path, Quantifier, Test};
+use puente_core::access::{Comparison, Condition, Hop, Number, Operand, Path, Quantifier, Test, TextComparison};
 use puente_core::catalog::IndexedType;
 use puente_core::model::{FieldType, TypeId};
 use puente_core::plan::FilteredItems;
@@ -177,7 +177,9 @@ impl<'a> Writer<'a> {
         let is_ordered = index.of != IndexedType::Text;
         match test {
             Test::Compare { operand: Operand::Value(_), .. } => None,
-            Test::Compare { comparison, operand, ignore_case: false } if compares => {
+            Test::Compare { comparison, operand, by: TextComparison::Collation | TextComparison::Exact }
+                if compares =>
+            {
                 let in_order = match comparison {
                     Comparison::Eq => true,
                     Comparison::Ne => false,
@@ -186,7 +188,7 @@ impl<'a> Writer<'a> {
                 let operand = self.dialect.value(slot(operand), column);
                 in_order.then(|| Fragment::join([Fragment::text(indexed), operand], operator(*comparison)))
             }
-            Test::In { operand, ignore_case: false } if compares => {
+            Test::In { operand, by: TextComparison::Collation | TextComparison::Exact } if compares => {
                 Some(self.dialect.is_in(Fragment::text(indexed), slot(operand), column, false))
             }
             _ => None,
@@ -198,9 +200,11 @@ impl<'a> Writer<'a> {
         let (value, column) = self.path(scope, path);
         let folded = |text: Fragment, fold: bool| if fold { dialect.folded(text) } else { text };
         match test {
-            Test::Compare { comparison, operand: Operand::Value(other), .. } => {
-                let (other, _) = self.path(scope, other);
-                Fragment::join([value, other], operator(*comparison))
+            Test::Compare { comparison, operand: Operand::Value(other), by } => {
+                let (other, beside) = self.path(scope, other);
+                let exact = || Some([dialect.exact(column, value.clone())?, dialect.exact(beside, other.clone())?]);
+                let exact = exact().filter(|_| *by == TextComparison::Exact);
+                compared([value, other], *comparison, exact)
             }
             Test::Size { comparison, size } => {
                 let counted = match column.kind {
@@ -209,14 +213,34 @@ impl<'a> Writer<'a> {
                 };
                 Fragment::join([counted, Fragment::text(size.to_string())], operator(*comparison))
             }
-            Test::Compare { comparison, operand, ignore_case } => {
-                let operand = self.dialect.value(slot(operand), column);
-                let sides = [folded(value, *ignore_case), folded(operand, *ignore_case)];
-                Fragment::join(sides, operator(*comparison))
+            Test::Compare { comparison, operand, by } => {
+                let bound = dialect.value(slot(operand), column);
+                match by {
+                    TextComparison::Collation => compared([value, bound], *comparison, None),
+                    TextComparison::IgnoreCase => {
+                        compared([dialect.folded(value), dialect.folded(bound)], *comparison, None)
+                    }
+                    TextComparison::Exact => {
+                        let exact = dialect.exact(column, value.clone());
+                        let exact = exact.map(|exact| [exact, dialect.exact_value(slot(operand))]);
+                        compared([value, bound], *comparison, exact)
+                    }
+                }
             }
-            Test::In { operand, ignore_case } => {
-                self.dialect.is_in(folded(value, *ignore_case), slot(operand), column, *ignore_case)
-            }
+            Test::In { operand, by } => match by {
+                TextComparison::Collation => dialect.is_in(value, slot(operand), column, false),
+                TextComparison::IgnoreCase => dialect.is_in(dialect.folded(value), slot(operand), column, true),
+                TextComparison::Exact => {
+                    let among = dialect.is_in(value.clone(), slot(operand), column, false);
+                    match dialect.exact(column, value) {
+                        Some(exact) => {
+                            let exactly = dialect.is_in_exactly(exact, slot(operand));
+                            Fragment::format("({} and {})", [among, exactly])
+                        }
+                        None => among,
+                    }
+                }
+            },
             Test::Fits => self.fits(scope, path),
             Test::IsNull(expected) => dialect.is_null(column, value, *expected),
             Test::Includes { operand, all } => self.dialect.includes(value, slot(operand), column, *all),
@@ -229,6 +253,21 @@ impl<'a> Writer<'a> {
                 let value = dialect.as_text(column, value);
                 dialect.text_test(*test, folded(value, *ignore_case), folded(part, *ignore_case))
             }
+        }
+    }
+}
+
+/// A comparison, by the bytes of both sides where those are given: beside the collation's own, which an index may serve, where what
+/// has the same bytes is the same to that, too.
+fn compared(sides: [Fragment; 2], comparison: Comparison, exact: Option<[Fragment; 2]>) -> Fragment {
+    match (exact, comparison) {
+        (None, _) => Fragment::join(sides, operator(comparison)),
+        (Some(exact), Comparison::Eq) => {
+            let both = [sides, exact].map(|sides| Fragment::join(sides, operator(comparison)));
+            Fragment::format("({} and {})", both)
+        }
+        (Some(exact), Comparison::Ne | Comparison::Lt | Comparison::Lte | Comparison::Gt | Comparison::Gte) => {
+            Fragment::join(exact, operator(comparison))
         }
     }
 }

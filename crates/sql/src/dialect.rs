@@ -141,6 +141,17 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
     /// Membership in a bound list of values that meet a column.
     fn is_in(&self, value: Fragment, list: Slot, column: &Column, ignore_case: bool) -> Fragment;
 
+    /// A column's text by its bytes in UTF-8, as it is served; none where the column's own comparison is one of bytes already.
+    fn exact(&self, column: &Column, text: Fragment) -> Option<Fragment>;
+
+    /// A bound text that meets such bytes.
+    fn exact_value(&self, slot: Slot) -> Fragment {
+        Fragment::bound(slot)
+    }
+
+    /// Membership of such bytes in a bound list of texts.
+    fn is_in_exactly(&self, exact: Fragment, list: Slot) -> Fragment;
+
     /// The JSON that a column holds, for [`Dialect::json_member`]: nothing but JSON, whatever the column holds.
     fn json_root(&self, column: &Column, expression: String) -> String {
         let _ = column;

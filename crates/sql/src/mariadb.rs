@@ -68,6 +68,11 @@ fn instant(value: Fragment) -> Fragment {
 }
 
 impl Mariadb {
+    /// A text as its bytes in UTF-8, which are compared as they are.
+    fn bytes(text: Fragment) -> Fragment {
+        Fragment::format("cast(convert({} using utf8mb4) as binary)", [text])
+    }
+
     fn binary(text: Fragment) -> Fragment {
         Fragment::format("convert({} using utf8mb4) collate utf8mb4_bin", [text])
     }
@@ -315,6 +320,23 @@ impl Dialect for Mariadb {
             "{} in (select {} from json_table({}, '$[*]' columns (v {} path '$')) as j)",
             [value, item, Fragment::bound(list), json_type],
         )
+    }
+
+    fn exact(&self, column: &Column, text: Fragment) -> Option<Fragment> {
+        // Collations by code points pad with blanks, unless they say that they do not; inside JSON texts have one that does not.
+        let is_exact =
+            column.form == StorageFormat::JsonValue || column.collation.as_deref() == Some("utf8mb4_nopad_bin");
+        (column.kind == FieldType::Scalar(Scalar::String) && !is_exact).then(|| Mariadb::bytes(text))
+    }
+
+    fn exact_value(&self, slot: Slot) -> Fragment {
+        Mariadb::bytes(Fragment::bound(slot))
+    }
+
+    fn is_in_exactly(&self, exact: Fragment, list: Slot) -> Fragment {
+        let item = Mariadb::bytes(Fragment::text("j.v"));
+        let template = "{} in (select {} from json_table({}, '$[*]' columns (v longtext path '$')) as j)";
+        Fragment::format(template, [exact, item, Fragment::bound(list)])
     }
 
     fn says_null(&self, _: &Column, value: Fragment) -> Fragment {

@@ -233,6 +233,23 @@ impl Dialect for Postgres {
         Fragment::format("{} = any({})", [value, list])
     }
 
+    fn exact(&self, column: &Column, text: Fragment) -> Option<Fragment> {
+        // The collation of a database is deterministic: what is equal there has the same bytes. A column's own may not be, and
+        // types such as `citext` compare in their own way. Blanks that fill up `char(n)` say nothing.
+        const EXACT: [&str; 3] = ["text", "varchar", "name"];
+        let is_plain = column.collation.is_none() && EXACT.contains(&cast_of(column));
+        let is_text = column.kind == FieldType::Scalar(Scalar::String) && column.form == StorageFormat::Usual;
+        (is_text && !is_plain).then(|| Fragment::format("{}::text collate \"C\"", [text]))
+    }
+
+    fn exact_value(&self, slot: Slot) -> Fragment {
+        cast(slot, "text", "")
+    }
+
+    fn is_in_exactly(&self, exact: Fragment, list: Slot) -> Fragment {
+        Fragment::format("{} = any({})", [exact, cast(list, "text", "[]")])
+    }
+
     fn includes(&self, value: Fragment, list: Slot, column: &Column, all: bool) -> Fragment {
         let list = cast(list, cast_of(column), "[]");
         if column.form == StorageFormat::JsonValue {

@@ -263,6 +263,15 @@ impl Dialect for Sqlite {
         Fragment::format("{} in (select {} from json_each({}))", [value, item, Fragment::bound(list)])
     }
 
+    fn exact(&self, column: &Column, text: Fragment) -> Option<Fragment> {
+        let is_text = column.kind == FieldType::Scalar(Scalar::String);
+        (is_text && column.collation.is_some()).then(|| Fragment::format("{} collate binary", [text]))
+    }
+
+    fn is_in_exactly(&self, exact: Fragment, list: Slot) -> Fragment {
+        Fragment::format("{} in (select value from json_each({}))", [exact, Fragment::bound(list)])
+    }
+
     fn size(&self, text: Fragment) -> Fragment {
         Fragment::format("length({})", [text])
     }

@@ -100,14 +100,13 @@ fn check_names(path: &Path, is_there: bool, sources: &[(String, String)]) -> Res
 
 /// A project file lives in git: what is secret stays in the environment.
 pub(super) fn refuse_password(url: &str) -> Result<(), Failure> {
-    let user = url.split_once("://").and_then(|(_, rest)| rest.split_once('@')).map_or("", |(user, _)| user);
-    match user.split_once(':') {
-        Some((_, password)) if !password.starts_with("${") => Err(Failure::wrong(
-            "the address holds a password, which a project file never does; put the address into an environment \
-             variable and name that: '${DATABASE_URL}'",
-        )),
-        _ => Ok(()),
+    if !project::states_secret(url) {
+        return Ok(());
     }
+    Err(Failure::wrong(
+        "the address holds a password, which a project file never does; put the address into an environment \
+         variable and name that: '${DATABASE_URL}'",
+    ))
 }
 
 fn split(source: &str) -> Result<(String, String), Failure> {

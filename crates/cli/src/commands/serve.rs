@@ -3,11 +3,11 @@
 use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::Arc;
-use std::time::{Duration, SystemTime};
+use std::time::{Duration, Instant};
 
 use puente_service::{
-    AccessKeys, Api, ApiOptions, Bound, Listen, Metrics, NewKey, ProjectFolder, Running, ServeOptions, Served,
-    SurveyOutcome, TlsFiles, Traces, environment, logging,
+    AccessKeys, Api, ApiOptions, Bound, FolderState, Listen, Metrics, NewKey, ProjectFolder, Running, ServeOptions,
+    Served, Settling, SurveyOutcome, TlsFiles, Traces, environment, logging,
 };
 
 use sd_notify::NotifyState;
@@ -161,21 +161,20 @@ impl Started {
 
     /// Serves until the signal to stop; reloads the project at SIGHUP, and in development whenever its files change.
     pub(crate) async fn serve(mut self, development: bool) {
-        let mut seen = written(&self.running.folder());
+        let mut settling = Settling::default();
         loop {
             match self.signals.next(development).await {
                 Wake::Stop => break,
-                Wake::Look if written(&self.running.folder()) == seen => {}
-                Wake::Look | Wake::Reload => {
-                    let reloaded = self.running.reload();
-                    seen = written(&self.running.folder());
-                    match reloaded {
-                        Ok(()) => tracing::info!(target: "puente::service", "the project was reloaded"),
-                        Err(error) => tracing::error!(
-                            target: "puente::service",
-                            "the project cannot be reloaded, and what was read before stays in force: {error}"
-                        ),
+                Wake::Look => {
+                    let folder = self.running.folder();
+                    let known = settling.last_seen().unwrap_or(&folder.state);
+                    let now = FolderState::read(&folder.path, known);
+                    if settling.look(now, &folder.state, Instant::now()) && !self.reload() {
+                        settling.refuse();
                     }
+                }
+                Wake::Reload => {
+                    self.reload();
                 }
             }
         }
@@ -184,19 +183,33 @@ impl Started {
     }
 }
 
+impl Started {
+    /// Reads the project again. Was it taken over?
+    fn reload(&self) -> bool {
+        match self.running.reload() {
+            Ok(widened) => {
+                tracing::info!(target: "puente::service", "the project was reloaded");
+                for text in widened {
+                    tracing::warn!(target: "puente::service", "grants are wider than before: {text}");
+                }
+                true
+            }
+            Err(error) => {
+                tracing::error!(
+                    target: "puente::service",
+                    "the project cannot be reloaded, and what was read before stays in force: {error}"
+                );
+                false
+            }
+        }
+    }
+}
+
 /// Tells the service manager that started this how things are, if one did.
 fn tell_manager(state: NotifyState<'_>) {
     if let Err(error) = sd_notify::notify(false, &[state]) {
         tracing::warn!(target: "puente::service", %error, "the service manager cannot be told");
     }
-}
-
-/// When the files of a project were last written.
-fn written(folder: &ProjectFolder) -> Vec<Option<SystemTime>> {
-    let surveys = folder.project.sources.iter().map(|source| folder.survey_file(source));
-    let included = folder.included.iter().map(|name| folder.path.join(name));
-    let files = std::iter::once(folder.path.join(puente_core::project::FILE)).chain(included).chain(surveys);
-    files.map(|file| std::fs::metadata(file).and_then(|about| about.modified()).ok()).collect()
 }
 
 /// Why the service wakes up.
@@ -230,7 +243,7 @@ impl Signals {
     }
 
     async fn next(&mut self, looks: bool) -> Wake {
-        const BETWEEN_LOOKS: Duration = Duration::from_millis(500);
+        const BETWEEN_LOOKS: Duration = Duration::from_millis(100);
         let look = async {
             if looks {
                 tokio::time::sleep(BETWEEN_LOOKS).await;

@@ -3,6 +3,7 @@
 //! Nothing of a claim is guessed: a value that is absent, null or of another type than what it is compared with is
 //! unknown, and what is unknown never allows anything.
 
+use jiff::civil::DateTime;
 use jiff::tz::Offset;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::{Map, Value as Json};
@@ -10,7 +11,7 @@ use serde_json::{Map, Value as Json};
 use super::number::digits;
 use super::{Comparison, MOST_DIGITS, TextTest};
 use crate::model::{FieldType, Model};
-use crate::value::{Datum, Scalar, StorageFormat, datum_from_json};
+use crate::value::{Datum, Scalar, StorageFormat, datum_from_json, instant};
 
 /// Who is asking, as far as rules are concerned.
 #[derive(Debug, Clone, Copy)]
@@ -59,6 +60,11 @@ pub struct TimeTerm {
     pub later: SignedDuration,
 }
 
+/// The beginning of 1970, from which NumericDate and microseconds count.
+fn epoch() -> DateTime {
+    jiff::civil::date(1970, 1, 1).at(0, 0, 0, 0)
+}
+
 /// From where a time counts.
 #[derive(Debug, Clone, PartialEq)]
 pub enum TimeOrigin {
@@ -67,7 +73,7 @@ pub enum TimeOrigin {
     /// A claim: a text (RFC 3339), or seconds since 1970 (RFC 7519's NumericDate).
     Claim(ClaimPath),
     /// What the rule states.
-    Stated(Timestamp),
+    Stated(DateTime),
 }
 
 impl TimeTerm {
@@ -81,14 +87,14 @@ impl TimeTerm {
         Some(TimeTerm { later: self.later.checked_add(more)?, ..self })
     }
 
-    /// The time for these claims; none where it is unknown.
-    fn time(&self, claims: &Claims<'_>) -> Option<Timestamp> {
+    /// The time for these claims, in UTC; none where it is unknown.
+    fn time(&self, claims: &Claims<'_>) -> Option<DateTime> {
         let from = match &self.from {
-            TimeOrigin::Now => claims.now,
+            TimeOrigin::Now => Offset::UTC.to_datetime(claims.now),
             TimeOrigin::Stated(time) => *time,
             TimeOrigin::Claim(path) => match claims.find(path)? {
-                Json::String(text) => text.parse().ok()?,
-                Json::Number(seconds) => Timestamp::from_second(seconds.as_i64()?).ok()?,
+                Json::String(text) => instant(text)?,
+                Json::Number(seconds) => epoch().checked_add(SignedDuration::from_secs(seconds.as_i64()?)).ok()?,
                 _ => return None,
             },
         };
@@ -159,7 +165,8 @@ impl ClaimValue {
         let value = match &self.from {
             ClaimSource::Time(time) => return self.time(time.time(claims)?),
             ClaimSource::Microseconds(time) => {
-                return Some(Datum::Text(time.time(claims)?.as_microsecond().to_string()));
+                let since = time.time(claims)?.duration_since(epoch());
+                return Some(Datum::Text(since.as_micros().to_string()));
             }
             ClaimSource::Number(path) => {
                 let number = canonical(model, self.kind, self.form, claims.find(path)?)?;
@@ -177,13 +184,12 @@ impl ClaimValue {
     }
 
     /// A time, in UTC, as the column keeps it.
-    fn time(&self, now: Timestamp) -> Option<Datum> {
+    fn time(&self, time: DateTime) -> Option<Datum> {
         let FieldType::Scalar(scalar) = self.kind else { return None };
-        let local = Offset::UTC.to_datetime(now);
         let text = match scalar {
-            Scalar::Date => local.date().to_string(),
-            Scalar::LocalDateTime => local.to_string(),
-            _ => now.to_string(),
+            Scalar::Date => time.date().to_string(),
+            Scalar::LocalDateTime => time.to_string(),
+            _ => format!("{time}Z"),
         };
         datum_from_json(scalar, self.form, &Json::String(text)).ok()
     }
@@ -371,6 +377,18 @@ mod tests {
         assert_eq!(claim_predicate.decide(&Claims { members, now: Timestamp::UNIX_EPOCH }), expected);
     }
 
+    #[rstest]
+    #[case(json!("9999-12-31T23:59:59Z"))]
+    #[case(json!("9999-12-31T23:59:59+00:00"))]
+    #[case(json!(253_402_300_799_i64))]
+    fn the_last_second_of_the_calendar_is_a_time(#[case] until: Json) {
+        let members = json!({ "until": until });
+        let claims = Claims { members: members.as_object().unwrap(), now: Timestamp::UNIX_EPOCH };
+        let until = TimeTerm { from: TimeOrigin::Claim(vec!["until".into()]), later: SignedDuration::ZERO };
+        assert_eq!(ClaimPredicate::Times(until.clone(), Comparison::Gt, TimeTerm::now()).decide(&claims), Some(true));
+        assert_eq!(until.time(&claims).unwrap().to_string(), "9999-12-31T23:59:59");
+    }
+
     #[test]
     fn the_time_of_the_ask_takes_the_form_of_its_column() {
         let time = |scalar| {
@@ -380,7 +398,7 @@ mod tests {
                 form: StorageFormat::Usual,
                 shape: ClaimShape::One,
             };
-            value.time("2026-07-14T23:30:00Z".parse().unwrap()).unwrap()
+            value.time(instant("2026-07-14T23:30:00Z").unwrap()).unwrap()
         };
         assert_eq!(time(Scalar::Date), Datum::Text("2026-07-14".into()));
         assert_eq!(time(Scalar::LocalDateTime), Datum::Text("2026-07-14 23:30:00".into()));

@@ -142,21 +142,21 @@ pub struct Path {
 /// What is asked of a value.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Test {
-    /// Comparison in the column's own collation.
+    /// Comparison.
     Compare {
         /// `=`, `<`, ….
         comparison: Comparison,
         /// With what.
         operand: Operand,
-        /// Regardless of the case of ASCII letters.
-        ignore_case: bool,
+        /// How texts are compared.
+        by: TextComparison,
     },
     /// Is it one of a list?
     In {
         /// The list.
         operand: Operand,
-        /// Regardless of the case of ASCII letters.
-        ignore_case: bool,
+        /// How texts are compared.
+        by: TextComparison,
     },
     /// IS NULL, or IS NOT NULL.
     IsNull(bool),
@@ -187,6 +187,17 @@ pub enum Test {
         /// Regardless of the case of ASCII letters.
         ignore_case: bool,
     },
+}
+
+/// How two texts are compared; of other values it says nothing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TextComparison {
+    /// By the column's own collation: what a caller's filter means, and what indexes are made for.
+    Collation,
+    /// Regardless of the case of ASCII letters.
+    IgnoreCase,
+    /// By their bytes in UTF-8, whatever the column's collation takes for the same: what a rule means, on every engine.
+    Exact,
 }
 
 /// A comparison of two values.

@@ -25,6 +25,8 @@ pub struct Role {
     pub limits: Limits,
     /// Its grants, those that it includes too.
     pub grants: Vec<Grant>,
+    /// Where its rules compare in a column's own collation, and what that means.
+    pub loose_rules: Vec<Mistake>,
 }
 
 /// One grant, as it is told to whoever answers for it.
@@ -165,7 +167,8 @@ impl Granter<'_> {
         let registry = std::mem::take(&mut self.registry);
         let view =
             View::new(self.name, Arc::clone(self.model), types).with_claims(registry.values, registry.claim_predicates);
-        Role { description: edit.description.clone(), limits: edit.limits, view, grants }
+        let loose_rules = registry.loose_rules;
+        Role { description: edit.description.clone(), limits: edit.limits, view, grants, loose_rules }
     }
 
     fn mistake(&mut self, place: Place, text: impl Into<String>) {

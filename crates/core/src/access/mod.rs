@@ -17,7 +17,9 @@ mod warnings;
 
 pub use crate::project::{Action, OWNER};
 pub use claims::{Claims, claim_at};
-pub use condition::{Comparison, Condition, Hop, Masks, Operand, Origin, Path, Predicate, Quantifier, Test, TextTest};
+pub use condition::{
+    Comparison, Condition, Hop, Masks, Operand, Origin, Path, Predicate, Quantifier, Test, TextComparison, TextTest,
+};
 pub use follow::{check_rule, follow};
 pub use grants::{Grant, Role, roles};
 pub use number::{Arithmetic, MOST_DIGITS, Number};

@@ -15,17 +15,23 @@ use serde_json::Value as Json;
 
 use super::claims::{ClaimPath, ClaimPredicate, ClaimShape, ClaimSource, ClaimTerm, ClaimValue, TimeOrigin, TimeTerm};
 use super::number::Counted;
-use super::{Arithmetic, Comparison, Condition, Hop, Masks, Number, Operand, Path, Quantifier, Test, TextTest};
+use super::{
+    Arithmetic, Comparison, Condition, Hop, Masks, Number, Operand, Path, Quantifier, Test, TextComparison, TextTest,
+};
 use crate::model::{Cardinality, Column, ColumnId, FieldType, Link, Model, Type, TypeId};
 use crate::project::{Mistake, Renamed, RuleText};
 use crate::suggest::did_you_mean;
-use crate::value::{Datum, Scalar, StorageFormat, datum_from_json};
+use crate::value::{Datum, Scalar, StorageFormat, datum_from_json, instant};
 
 /// Collects what the rules of one role take from the claims.
 #[derive(Debug, Default)]
 pub(super) struct ClaimRegistry {
     pub(super) values: Vec<ClaimValue>,
     pub(super) claim_predicates: Vec<ClaimPredicate>,
+    /// Comparisons in a column's own collation that the rule being read says: where in it, and what they mean.
+    loose: Vec<(usize, String)>,
+    /// The same of all rules, each with its place in the project file.
+    pub(super) loose_rules: Vec<Mistake>,
 }
 
 /// Turns a rule about rows of a type into a condition.
@@ -170,8 +176,11 @@ fn within<T>(
     })?;
     let scope = Scope { name: "row".to_owned(), of };
     let mut compiler = Compiler { model, registry, scope, source: &source, choices: Choices::default() };
-    compile(&mut compiler, &expression)
-        .map_err(|wrong| Mistake { place: rule.place_of(wrong.offset), text: wrong.text })
+    let compiled = compile(&mut compiler, &expression);
+    for (offset, text) in std::mem::take(&mut registry.loose) {
+        registry.loose_rules.push(Mistake { place: rule.place_of(offset), text });
+    }
+    compiled.map_err(|wrong| Mistake { place: rule.place_of(wrong.offset), text: wrong.text })
 }
 
 /// The first line of a parser's message, in which it lists what it would have taken.
@@ -315,7 +324,10 @@ impl Term {
     }
 }
 
-const FUNCTIONS: &str = "rules know && || ! == != < <= > >= in, … ? … : …, has(), size(), startsWith(), endsWith(), \
+/// The function that compares texts in the column's own collation.
+const SAME_AS: &str = "sameAs";
+
+const FUNCTIONS: &str = "rules know && || ! == != < <= > >= in, … ? … : …, has(), size(), sameAs(), startsWith(), endsWith(), \
                          contains(), + - * / % of numbers, timestamp() and duration() with + and -, and exists() and all() over links to many and \
                          lists of objects";
 
@@ -339,6 +351,7 @@ impl Compiler<'_> {
                     self.choice(condition, |compiler| compiler.condition(one), |compiler| compiler.condition(other))
                 }
                 (operators::IN, [one, list]) => self.membership(one, list),
+                (SAME_AS, [one, other]) if call.target.is_none() => self.same(one, other),
                 (name, [one, other]) if comparison(name).is_some() => {
                     self.comparison(comparison(name).unwrap_or(Comparison::Eq), one, other)
                 }
@@ -452,8 +465,18 @@ impl Compiler<'_> {
             ("size", [of], None) => self.size(of),
             ("size", [], Some(of)) => self.size(of),
             (name, ..) => {
-                let known =
-                    ["has", "size", "startsWith", "endsWith", "contains", "exists", "all", "duration", "timestamp"];
+                let known = [
+                    "has",
+                    "size",
+                    SAME_AS,
+                    "startsWith",
+                    "endsWith",
+                    "contains",
+                    "exists",
+                    "all",
+                    "duration",
+                    "timestamp",
+                ];
                 let hint = did_you_mean(name, known);
                 let name = name.trim_matches(|c: char| c == '_' || c == '@');
                 Err(self.wrong(expression, format!("`{name}` has no meaning here{hint}; {FUNCTIONS}")))
@@ -631,7 +654,7 @@ impl Compiler<'_> {
         let from = match self.term(time)? {
             Term::Claim(path) => TimeOrigin::Claim(path),
             Term::Constant(Json::String(text)) => {
-                TimeOrigin::Stated(text.parse().map_err(|_| self.wrong(time, EXPECTED))?)
+                TimeOrigin::Stated(instant(&text).ok_or_else(|| self.wrong(time, EXPECTED))?)
             }
             _ => return Err(self.wrong(time, EXPECTED)),
         };
@@ -874,6 +897,55 @@ impl Compiler<'_> {
         other: Term,
         at: &IdedExpr,
     ) -> Result<Condition, Wrong> {
+        let by = exact(&self.model.types[of].columns[path.column]);
+        self.compare_by(path, of, (comparison, by), other, at)
+    }
+
+    /// `sameAs(row.owner, claims.sub)`: the same by the column's own collation.
+    fn same(&mut self, one: &IdedExpr, other: &IdedExpr) -> Result<Condition, Wrong> {
+        let comparison = (Comparison::Eq, TextComparison::Collation);
+        let (left, right) = (self.term(one)?, self.term(other)?);
+        let (path, of, with, at) = match (left, right) {
+            (Term::Column { path, of }, with) if exact(self.column_of(&path, of)) == TextComparison::Exact => {
+                (path, of, with, other)
+            }
+            (with, Term::Column { path, of }) if exact(self.column_of(&path, of)) == TextComparison::Exact => {
+                (path, of, with, one)
+            }
+            (left, right) => {
+                let text = format!(
+                    "`sameAs` compares the text of a column in the column's own collation, found {} and {}; of anything else say `==`",
+                    left.describe(self.model),
+                    right.describe(self.model)
+                );
+                return Err(self.wrong(one, text));
+            }
+        };
+        let column = self.column_of(&path, of);
+        let by = column.collation.as_ref().map_or_else(String::new, |name| format!(", `{name}`"));
+        let text = format!(
+            "a rule compares `{}.{}` in the column's own collation{by}: texts that it takes for the same are the same caller here; \
+             say `==` to compare exactly",
+            self.model.types[of].name,
+            column.label()
+        );
+        let offset = self.wrong(at, "").offset;
+        self.registry.loose.push((offset, text));
+        self.compare_by(path, of, comparison, with, at)
+    }
+
+    fn column_of(&self, path: &Path, of: TypeId) -> &'_ Column {
+        &self.model.types[of].columns[path.column]
+    }
+
+    fn compare_by(
+        &mut self,
+        path: Path,
+        of: TypeId,
+        (comparison, by): (Comparison, TextComparison),
+        other: Term,
+        at: &IdedExpr,
+    ) -> Result<Condition, Wrong> {
         let model = self.model;
         let column = &model.types[of].columns[path.column];
         if let Term::Constant(Json::Null) = other {
@@ -903,7 +975,7 @@ impl Compiler<'_> {
                 return Err(self.wrong(at, text));
             }
         };
-        Ok(tested(path, Test::Compare { comparison, operand, ignore_case: false }))
+        Ok(tested(path, Test::Compare { comparison, operand, by }))
     }
 
     fn compare_size(
@@ -935,7 +1007,7 @@ impl Compiler<'_> {
             (Term::Column { path, of }, Term::Constant(Json::Array(items))) => {
                 let column = &self.model.types[of].columns[path.column];
                 let cells = items.iter().map(|item| self.constant(column, item, list)).collect::<Result<_, _>>()?;
-                Ok(among(path, Operand::Constant(Datum::List(cells))))
+                Ok(among(path, Operand::Constant(Datum::List(cells)), exact(column)))
             }
             (Term::Column { path, of }, Term::Claim(claim)) => {
                 let column = &self.model.types[of].columns[path.column];
@@ -943,8 +1015,9 @@ impl Compiler<'_> {
                     let text = self.not_comparable(column);
                     return Err(self.wrong(one, text));
                 }
+                let by = exact(column);
                 let operand = self.value(ClaimSource::Claim(claim), column, ClaimShape::List);
-                Ok(among(path, operand))
+                Ok(among(path, operand, by))
             }
             (item, Term::Column { path, of })
                 if matches!(self.model.types[of].columns[path.column].kind, FieldType::List(_)) =>
@@ -1170,11 +1243,21 @@ fn negated(condition: Condition) -> Condition {
 }
 
 fn equal(operand: Operand) -> Test {
-    Test::Compare { comparison: Comparison::Eq, operand, ignore_case: false }
+    Test::Compare { comparison: Comparison::Eq, operand, by: TextComparison::Collation }
 }
 
-fn among(path: Path, operand: Operand) -> Condition {
-    tested(path, Test::In { operand, ignore_case: false })
+fn among(path: Path, operand: Operand, by: TextComparison) -> Condition {
+    tested(path, Test::In { operand, by })
+}
+
+/// How a rule compares values of a column: texts by their bytes, so that it means the same on every engine.
+fn exact(column: &Column) -> TextComparison {
+    match column.kind {
+        FieldType::Scalar(Scalar::String) => TextComparison::Exact,
+        FieldType::Scalar(_) | FieldType::Enum(_) | FieldType::List(_) | FieldType::Object(_) | FieldType::Items(_) => {
+            TextComparison::Collation
+        }
+    }
 }
 
 fn claim_term(term: Term) -> ClaimTerm {

@@ -331,6 +331,12 @@ impl View {
         self.model.within(column).into_iter().all(is_seen)
     }
 
+    /// Can a column be read as it is, with all that is inside its JSON: never masked?
+    pub fn reads_as_is(&self, column: (TypeId, ColumnId)) -> bool {
+        let is_masked = |(of, column): (TypeId, ColumnId)| self.is_masked(of, column);
+        self.sees_all(column) && !self.model.within(column).into_iter().any(is_masked)
+    }
+
     fn fields_within(&self, id: TypeId, within: Option<ColumnId>) -> impl Iterator<Item = (ColumnId, &str)> {
         let t = &self.model.types[id];
         let granted = self.types[id].as_ref().map_or(&[][..], |view| &view.columns);

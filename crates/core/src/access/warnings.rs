@@ -48,7 +48,7 @@ const OWNING: &[&str] = &[
 /// Warnings about a role, each with the place of its grant. `anonymous`: is it the role of whoever says nothing?
 pub fn warnings(role: &Role, anonymous: bool) -> Vec<Mistake> {
     let model = role.view.model();
-    let mut found = Vec::new();
+    let mut found = role.loose_rules.clone();
     for grant in &role.grants {
         let texts = match grant.action {
             // The role that states it is warned of it.

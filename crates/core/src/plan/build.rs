@@ -23,7 +23,9 @@ use super::{
     CursorArgument, CursorSource, JoinTable, KeyQuery, LeafType, ListSource, OrderTerm, Output, Parameter, ParentJoin,
     Plan, RowSet, Seek, Select, SelectId,
 };
-use crate::access::{Comparison, Condition, Masks, Operand, Origin, Path, Predicate, Test, View, Within};
+use crate::access::{
+    Comparison, Condition, Masks, Operand, Origin, Path, Predicate, Test, TextComparison, View, Within,
+};
 use crate::error::{Code, Location, Problem};
 use crate::model::{Cardinality, ColumnId, FieldType, GLOBAL_ID, Link, LinkId, NODE, SourceId, Through, TypeId};
 use crate::project::Limits;
@@ -301,7 +303,7 @@ impl<'a> Planner<'a> {
             let leaf = LeafType { kind: c.kind, form: c.form };
             let items = ListSource::Items(keys.iter().flatten().copied().collect());
             let list = self.parameter(Parameter::List { items, leaf });
-            let test = Test::In { operand: Operand::Parameter(list), ignore_case: false };
+            let test = Test::In { operand: Operand::Parameter(list), by: TextComparison::Collation };
             return Condition::Test { path: Path { hops: Vec::new(), column: *column, masked: false }, test };
         }
         let is_it = |key: &Vec<usize>| {
@@ -978,7 +980,7 @@ fn cursor_source(leaf: Leaf) -> (CursorSource, Option<Location>) {
 fn equal(column: ColumnId, operand: Operand) -> Condition {
     Condition::Test {
         path: Path { hops: Vec::new(), column, masked: false },
-        test: Test::Compare { comparison: Comparison::Eq, operand, ignore_case: false },
+        test: Test::Compare { comparison: Comparison::Eq, operand, by: TextComparison::Collation },
     }
 }
 

@@ -10,7 +10,7 @@ use super::build::Planner;
 use super::filter::LinkFilter;
 use super::input::Input;
 use super::{GroupTerm, GroupUnit, KeyQuery, Output, Parameter, RowSet, Select};
-use crate::access::{Condition, Hop, Operand, Origin, Path, Predicate, Quantifier, Test};
+use crate::access::{Condition, Hop, Operand, Origin, Path, Predicate, Quantifier, Test, TextComparison};
 use crate::error::{Code, Problem};
 use crate::model::ColumnId;
 use crate::value::Datum;
@@ -94,7 +94,7 @@ impl<'a> Planner<'a> {
         let select = self.add(Select { output: vec![Output::Group(0)], row_set, needs, ..select })?;
         self.planned.key_queries.push(KeyQuery { select, of: at.from, column: own, from: other, most });
         let keys = self.parameter(Parameter::Keys(self.planned.key_queries.len() - 1));
-        let among = Test::In { operand: Operand::Parameter(keys), ignore_case: false };
+        let among = Test::In { operand: Operand::Parameter(keys), by: TextComparison::Collation };
         Ok(Condition::And(vec![
             tested(at.before.to_vec(), own, Test::IsNull(false)),
             tested(at.before.to_vec(), own, among),

@@ -6,7 +6,7 @@ use super::filter_words::{FilterWord, LINK_FILTER_WORDS};
 use super::input::{Input, Leaf, Listed, Members};
 use super::{LeafType, ListSource, Parameter};
 use crate::access::Within;
-use crate::access::{Comparison, Condition, Hop, Operand, Path, Test, TextTest};
+use crate::access::{Comparison, Condition, Hop, Operand, Path, Test, TextComparison, TextTest};
 use crate::error::{Code, Problem};
 use crate::model::{Cardinality, ColumnId, FieldType, LinkId, TypeId};
 
@@ -263,7 +263,8 @@ impl<'a> Planner<'a> {
         leaf: LeafType,
         ignore_case: bool,
     ) -> Result<(bool, Test), Problem> {
-        let compare = |comparison| move |operand| (false, Test::Compare { comparison, operand, ignore_case });
+        let by = if ignore_case { TextComparison::IgnoreCase } else { TextComparison::Collation };
+        let compare = |comparison| move |operand| (false, Test::Compare { comparison, operand, by });
         let text = |test| move |operand| (false, Test::Text { test, operand, ignore_case });
         match word {
             FilterWord::Eq => self.operand(value, leaf).map(compare(Comparison::Eq)),
@@ -274,7 +275,7 @@ impl<'a> Planner<'a> {
             FilterWord::Gte => self.operand(value, leaf).map(compare(Comparison::Gte)),
             FilterWord::In | FilterWord::NotIn => {
                 let operand = self.list_operand(value, leaf)?;
-                Ok((word == FilterWord::NotIn, Test::In { operand, ignore_case }))
+                Ok((word == FilterWord::NotIn, Test::In { operand, by }))
             }
             // One value is a list of one.
             FilterWord::Includes | FilterWord::IncludesAll => {

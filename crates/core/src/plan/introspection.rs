@@ -135,7 +135,7 @@ fn definitions(schema: &Schema) -> u64 {
 }
 
 fn wrong(error: &dyn std::fmt::Display) -> Problem {
-    Problem::new(Code::Internal, "introspection failed").with_detail(error)
+    Problem::new(Code::Internal, "introspection failed").with_detail(crate::error::Detail::plain(error))
 }
 
 /// One request that is being answered.

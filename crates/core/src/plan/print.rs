@@ -17,7 +17,8 @@ use super::{
     Select, SelectId,
 };
 use crate::access::{
-    Comparison, Condition, Hop, Masks, Number, Operand, Origin, Path, Predicate, Quantifier, Test, TextTest,
+    Comparison, Condition, Hop, Masks, Number, Operand, Origin, Path, Predicate, Quantifier, Test, TextComparison,
+    TextTest,
 };
 use crate::model::{ColumnId, FieldType, LinkId, Model, TypeId};
 use crate::value::Datum;
@@ -379,13 +380,18 @@ impl<'m> Printer<'m> {
     }
 
     fn test(&mut self, of: TypeId, value: &str, test: &Test) -> String {
+        let compared = |by: TextComparison| match by {
+            TextComparison::Collation => "",
+            TextComparison::IgnoreCase => " ignoring case",
+            TextComparison::Exact => " exactly",
+        };
         let folded = |ignore_case: bool| if ignore_case { " ignoring case" } else { "" };
         match test {
-            Test::Compare { comparison, operand, ignore_case } => {
-                format!("{value} {} {}{}", sign(*comparison), self.operand(of, operand), folded(*ignore_case))
+            Test::Compare { comparison, operand, by } => {
+                format!("{value} {} {}{}", sign(*comparison), self.operand(of, operand), compared(*by))
             }
-            Test::In { operand, ignore_case } => {
-                format!("{value} in {}{}", self.operand(of, operand), folded(*ignore_case))
+            Test::In { operand, by } => {
+                format!("{value} in {}{}", self.operand(of, operand), compared(*by))
             }
             Test::IsNull(true) => format!("{value} is null"),
             Test::IsNull(false) => format!("{value} is not null"),

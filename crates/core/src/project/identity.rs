@@ -1,7 +1,8 @@
 //! `[identity]`: how it is known who is asking.
 
 use super::Secret;
-use super::reader::{Reader, Section, is_stated};
+use super::address::is_stated;
+use super::reader::{Reader, Section};
 
 /// How it is known who is asking.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]

@@ -2,6 +2,7 @@
 //!
 //! Reading never stops at the first mistake: every one is reported with its place and remedy.
 
+mod address;
 mod edit;
 mod identity;
 mod json_schema;
@@ -13,11 +14,13 @@ mod role;
 mod service;
 mod source;
 mod types;
+mod widened;
 
 use std::fmt;
 
 use indexmap::IndexMap;
 
+pub use address::{Ambiguous, SecretPart, secret_parts, shown as shown_address, states_secret};
 pub use edit::{Edit, EditError, FieldRule, FieldSetting, GrantText, LinkText, Renamed, TypeSetting, apply, follow};
 pub use identity::{ALGORITHMS, Identity, TokenKey, Tokens};
 pub use json_schema::json_schema;
@@ -30,6 +33,7 @@ pub use role::{Action, Fields, GrantEdit, OWNER, RoleEdit, RuleText};
 pub use service::{Service, Tls};
 pub use source::{Replica, SourceSettings, check_source_name};
 pub use types::{FieldEdit, LinkSettings, MemberEdit, TypeEdit};
+pub use widened::widened;
 
 /// The project file's name.
 pub const FILE: &str = "puente.toml";

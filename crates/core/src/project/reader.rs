@@ -41,7 +41,7 @@ impl Section {
         self.get(key).is_some_and(|(item, _)| item.is_str())
     }
 
-    fn get(&self, key: &str) -> Option<(&Item, Place)> {
+    pub(super) fn get(&self, key: &str) -> Option<(&Item, Place)> {
         self.entries.iter().find(|(name, _, _)| name == key).map(|(_, item, place)| (item, *place))
     }
 }
@@ -415,20 +415,4 @@ pub(super) fn as_usize(number: u64) -> usize {
 
 pub(super) fn as_u32(number: u64) -> u32 {
     u32::try_from(number).unwrap_or(u32::MAX)
-}
-
-/// Is a text more than a variable of the environment?
-pub(super) fn is_stated(text: &str) -> bool {
-    let text = text.trim();
-    !(text.starts_with("${") && text.ends_with('}') && text.matches("${").count() == 1)
-}
-
-/// Has an address a password that is more than a variable of the environment?
-pub(super) fn states_password(address: &str) -> bool {
-    let authority = address.split_once("://").map(|(_, rest)| rest.split(['/', '?', '#']).next().unwrap_or(rest));
-    let user = authority.and_then(|authority| authority.rsplit_once('@')).map(|(user, _)| user);
-    let password = user.and_then(|user| user.split_once(':')).map(|(_, password)| password);
-    let parameter =
-        address.split_once('?').and_then(|(_, rest)| rest.split('&').find_map(|pair| pair.strip_prefix("password=")));
-    password.into_iter().chain(parameter).any(|password| !password.is_empty() && is_stated(password))
 }

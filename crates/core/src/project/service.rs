@@ -1,7 +1,7 @@
 //! `[service]`: how the service is reached, and what it offers beside plain requests.
 
 use super::Secret;
-use super::reader::{self, Reader, Section};
+use super::reader::{Reader, Section};
 
 /// `[service]`.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -74,7 +74,7 @@ pub(super) fn read_service(reader: &mut Reader<'_>, section: &Section) -> Servic
         section,
         &["secret", "hosts", "origins", "persisted", "global_ids", "metrics_listen", "traces", "tls", "drain_seconds"],
     );
-    let secret = reader.secret(section, "secret", reader::is_stated);
+    let secret = reader.secret(section, "secret", super::address::is_stated);
     if secret.as_ref().is_some_and(|secret| secret.0.len() < 32 && !secret.0.starts_with(super::UNSET)) {
         reader.mistake_at(section, "secret", "the secret is shorter than 32 bytes; `openssl rand -hex 32` makes one");
     }

@@ -1,7 +1,7 @@
 //! `[source.NAME]`: which database, and how it is reached.
 
-use super::Secret;
 use super::reader::{self, Reader, Section};
+use super::{Secret, address};
 use crate::catalog::Engine;
 
 /// A checked `[source.NAME]`.
@@ -13,6 +13,8 @@ pub struct SourceSettings {
     pub engine: Engine,
     /// The address, environment variables filled in.
     pub url: Secret,
+    /// The address as it may be told: variables by their names, and nothing secret.
+    pub shown: String,
     /// Connections that read at the same time; absent, one per processor for SQLite, eight for a server.
     pub connections: Option<usize>,
     /// How long a request waits for a connection, in milliseconds.
@@ -54,6 +56,7 @@ impl SourceSettings {
             name: String::new(),
             engine: Engine::Sqlite,
             url: Secret(String::new()),
+            shown: String::new(),
             connections: None,
             wait_ms: WAIT_MS,
             schemas: Vec::new(),
@@ -161,6 +164,7 @@ fn read_source(reader: &mut Reader<'_>, name: &str, section: &Section) -> Source
         reader.missing(section, "url", "such as `url = \"sqlite:huts.db\"`, or `url = \"${DATABASE_URL}\"`");
     }
     let (engine, url) = read_url(reader, section).unwrap_or((Engine::Sqlite, Secret(String::new())));
+    let shown = section.get("url").and_then(|(item, _)| item.as_str()).map(address::shown).unwrap_or_default();
     let is_known = !url.0.starts_with(super::UNSET);
     for (key, engines, are) in ONLY_FOR {
         if is_known && section.has(key) && !engines.contains(&engine) {
@@ -172,6 +176,7 @@ fn read_source(reader: &mut Reader<'_>, name: &str, section: &Section) -> Source
         name: name.to_owned(),
         engine,
         url,
+        shown,
         connections: reader.number(section, "connections", 1, 256).map(reader::as_usize),
         wait_ms: reader.number(section, "wait_ms", 1, 600_000).unwrap_or(WAIT_MS),
         schemas: reader.texts(section, "schemas"),
@@ -197,14 +202,17 @@ fn read_replica(reader: &mut Reader<'_>, section: &Section, engine: Engine) -> O
 }
 
 fn read_url(reader: &mut Reader<'_>, section: &Section) -> Option<(Engine, Secret)> {
-    let Secret(url) = reader.secret(section, "url", reader::states_password)?;
+    let Secret(url) = reader.secret(section, "url", address::states_secret)?;
     match SCHEMES.iter().find(|(scheme, _)| url.starts_with(scheme)) {
         Some((_, engine)) => Some((*engine, Secret(url))),
         // The survey knows what it is.
         None if url.starts_with(super::UNSET) => Some((Engine::Sqlite, Secret(url))),
         None => {
-            // Only what stands before the first colon is shown: what follows may hold a password.
-            let scheme = url.split(':').next().filter(|_| url.contains(':')).unwrap_or_default().to_owned();
+            // Only what stands before the first colon is shown: what follows may hold a password. Of a variable nothing is.
+            let written = section.get("url").and_then(|(item, _)| item.as_str()).unwrap_or_default();
+            let scheme = written.split_once(':').map_or("", |(scheme, _)| scheme);
+            let is_of_file = !scheme.contains("${") && url.starts_with(scheme);
+            let scheme = if is_of_file { scheme.to_owned() } else { String::new() };
             let known: Vec<&str> = SCHEMES.iter().map(|(scheme, _)| *scheme).collect();
             let text = match scheme.as_str() {
                 "" => {
@@ -232,7 +240,7 @@ mod tests {
     #[case("postgres://h/d?password=hush", true)]
     #[case("mariadb://u:pre${PW}@h/d", true)]
     fn a_password_in_an_address_is_noted(#[case] url: &str, #[case] noted: bool) {
-        assert_eq!(reader::states_password(url), noted);
+        assert_eq!(address::states_secret(url), noted);
         let text = format!("[source.main]\nurl = \"{url}\"\n");
         let project = crate::project::read(&text, &|_| Some("postgres://u:p@h/d".to_owned())).unwrap();
         assert_eq!(!project.exposed.is_empty(), noted, "{:?}", project.exposed);

@@ -202,7 +202,7 @@ impl Printer<'_> {
         let mut inputs = String::new();
         for word in SetWord::ALL {
             let mut members = String::new();
-            for (column, field) in view.settable_within(within, grant) {
+            for (column, field) in word.settable(view, within, grant) {
                 let c = &t.columns[column];
                 let is_json = c.form == StorageFormat::JsonValue;
                 let kind = match (word, c.kind) {
@@ -218,10 +218,7 @@ impl Printer<'_> {
                     (SetWord::Push | SetWord::Pull, FieldType::List(_)) if is_json => {
                         Some(format!("[{}!]", self.kind(c)))
                     }
-                    // Nothing may be found out about a list that is hidden in some rows.
-                    (SetWord::Pull, FieldType::Items(items))
-                        if self.has_filter(items) && !view.is_masked(within.of, column) =>
-                    {
+                    (SetWord::Pull, FieldType::Items(items)) if self.has_filter(items) => {
                         Some(format!("{}Filter", self.model.types[items].helpers))
                     }
                     (SetWord::Unset, _) => {

@@ -71,7 +71,7 @@ fn parse(parts: &[&str]) -> Result<Vec<Document>, Problem> {
 }
 
 fn wrong(errors: &DiagnosticList) -> Problem {
-    Problem::new(Code::Internal, "the schema could not be built").with_detail(errors)
+    Problem::new(Code::Internal, "the schema could not be built").with_detail(crate::error::Detail::plain(errors))
 }
 
 /// Definitions of fields that are kept once, however many types have them: most fields of a large schema are like others.

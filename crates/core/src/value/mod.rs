@@ -8,6 +8,7 @@ mod list;
 mod member;
 mod output;
 mod temporal;
+pub(crate) use temporal::instant;
 
 pub use convert::{KeyFormat, convert_key};
 pub(crate) use input::describe_json;

@@ -1,6 +1,10 @@
 //! Checked forms of days, times and instants. The text is judged, not reformatted beyond its separator, so that
 //! fractions of a second keep the digits they have.
 
+use jiff::SignedDuration;
+use jiff::civil::DateTime;
+use jiff::fmt::temporal::Pieces;
+
 /// Is it `YYYY-MM-DD` and a day of the calendar?
 pub(super) fn is_date(text: &str) -> bool {
     let [y1, y2, y3, y4, b'-', m1, m2, b'-', d1, d2] = text.as_bytes() else { return false };
@@ -54,10 +58,18 @@ pub(super) fn split_instant(text: &str) -> Option<(String, String)> {
     if let Some(local) = text.strip_suffix(['Z', 'z']) {
         return split_local(local).map(|(date, time)| (date.to_owned(), time.to_owned()));
     }
+    let text = instant(text)?.to_string();
+    split_local(&text).map(|(date, time)| (date.to_owned(), time.to_owned()))
+}
+
+/// An instant with `Z` or an offset (RFC 3339), as date and time in UTC, to the last second of the year 9999: an instant of the
+/// calendar's library ends a day before.
+pub(crate) fn instant(text: &str) -> Option<DateTime> {
     let normal = text.replacen(' ', "T", 1);
-    let instant: jiff::Timestamp = normal.parse().ok()?;
-    let text = instant.to_string();
-    split_local(text.strip_suffix('Z')?).map(|(date, time)| (date.to_owned(), time.to_owned()))
+    let pieces = Pieces::parse(normal.as_bytes()).ok()?;
+    let offset = pieces.to_numeric_offset().filter(|_| pieces.time_zone_annotation().is_none())?;
+    let local = pieces.date().to_datetime(pieces.time()?);
+    local.checked_sub(SignedDuration::from_secs(offset.seconds().into())).ok()
 }
 
 /// Is it a duration of ISO 8601: `P`, then numbers with `Y M W D`, then `T` and numbers with `H M S`? The seconds may
@@ -132,5 +144,8 @@ mod tests {
         let (date, time) = split_instant("2026-07-14T01:30:00+02:00").unwrap();
         assert_eq!((date.as_str(), time.as_str()), ("2026-07-13", "23:30:00"));
         assert!(split_instant("2026-07-14T01:30:00").is_none());
+        let (date, time) = split_instant("9999-12-31T23:59:59+00:00").unwrap();
+        assert_eq!((date.as_str(), time.as_str()), ("9999-12-31", "23:59:59"));
+        assert!(split_instant("9999-12-31T23:59:59-01:00").is_none());
     }
 }

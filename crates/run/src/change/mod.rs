@@ -13,7 +13,7 @@ mod update;
 use std::future::Future;
 
 use puente_core::answer::{self, Answer, Fetch, KeyValues};
-use puente_core::error::{Code, PathStep, Problem};
+use puente_core::error::{Code, Detail, PathStep, Problem};
 use puente_core::model::{Column, ColumnId, Model, TypeId};
 use puente_core::plan::change::{Address, Assignment, Lookup, Root};
 use puente_core::plan::{BoundPlan, Plan, SelectId};
@@ -156,7 +156,7 @@ pub struct ConstraintViolation {
     /// The constraint's name, where the engine tells only that; or its text.
     pub constraint: Option<String>,
     /// The database's own text, for the log.
-    pub detail: String,
+    pub detail: Detail,
 }
 
 /// The rule of a table that was broken.

@@ -68,7 +68,7 @@ impl<'c, S: Session> Run<'c, S> {
             return problem;
         }
         match self.taken(of, rows).await {
-            Ok(Some(columns)) => self.conflict(of, &columns).with_detail(problem.detail.unwrap_or_default()),
+            Ok(Some(columns)) => Problem { detail: problem.detail, ..self.conflict(of, &columns) },
             // Where the database does not answer any more, it had looked at keys before.
             Ok(None) | Err(_) => problem,
         }

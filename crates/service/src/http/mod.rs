@@ -110,7 +110,7 @@ impl Running {
     ///
     /// # Errors
     /// What is wrong; what was served is then served on.
-    pub fn reload(&self) -> Result<(), OpenError> {
+    pub fn reload(&self) -> Result<Vec<String>, OpenError> {
         crate::reload::reload(&self.shared)
     }
 
@@ -322,7 +322,7 @@ pub async fn serve(served: Served, access_keys: Arc<AccessKeys>, options: ServeO
     let server = tokio::spawn(server);
     tokio::task::spawn_blocking(move || {
         if let Err(problem) = warm.warm_up() {
-            tracing::error!(target: "puente::service", detail = problem.detail, "{}", problem.message);
+            tracing::error!(target: "puente::service", detail = problem.told(), "{}", problem.message);
         }
     });
     tracing::info!(target: "puente::service", address = %bound, tls = certificate.is_some(), "listening");

@@ -4,7 +4,7 @@ use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
 use actix_web::http::StatusCode;
-use actix_web::http::header::{CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE, HeaderValue};
+use actix_web::http::header::{AUTHORIZATION, CACHE_CONTROL, CONTENT_SECURITY_POLICY, CONTENT_TYPE, HeaderValue};
 use actix_web::{HttpRequest, HttpResponse, Route, guard, web};
 use futures_util::future::join_all;
 use puente_core::error::{Code, Problem};
@@ -107,17 +107,18 @@ impl Readiness {
 }
 
 /// Ready once a source answers: of several that one is away takes the others from nobody. Each is told.
-async fn ready(shared: web::Data<Shared>) -> HttpResponse {
+async fn ready(request: HttpRequest, shared: web::Data<Shared>) -> HttpResponse {
     if shared.draining.load(Ordering::Relaxed) {
         return HttpResponse::ServiceUnavailable().body("not ready: stopping\n");
     }
+    let told = told_to(&request, &shared).await;
     let found = shared.readiness.look(&shared.served().api).await;
     if let [(name, only)] = found.as_slice() {
-        return readiness(only, &shared.drift.types(name));
+        return readiness(only, &shared.drift.types(name), told);
     }
     let lines = found.iter().map(|(name, found)| match found {
-        Ok(()) => format!("{name}: {}", is_ready(&shared.drift.types(name))),
-        Err(problem) => format!("{name}: not ready: {}\n", problem.message),
+        Ok(()) => format!("{name}: {}", is_ready(&shared.drift.types(name), told)),
+        Err(problem) => format!("{name}: {}", is_not_ready(problem, told)),
     });
     let lines: String = lines.collect();
     match found.iter().any(|(_, found)| found.is_ok()) {
@@ -127,28 +128,60 @@ async fn ready(shared: web::Data<Shared>) -> HttpResponse {
 }
 
 /// The same of one source.
-async fn source_ready(shared: web::Data<Shared>, name: web::Path<String>) -> HttpResponse {
+async fn source_ready(request: HttpRequest, shared: web::Data<Shared>, name: web::Path<String>) -> HttpResponse {
+    let told = told_to(&request, &shared).await;
     let found = shared.readiness.look(&shared.served().api).await;
     match found.iter().find(|(known, _)| *known == *name) {
-        Some((_, found)) => readiness(found, &shared.drift.types(&name)),
+        Some((_, found)) => readiness(found, &shared.drift.types(&name), told),
         None => not_found().await,
     }
 }
 
-/// Ready, or ready but for some types.
-fn is_ready(drifted: &[String]) -> String {
-    if drifted.is_empty() {
-        return "ready\n".to_owned();
-    }
-    let types: Vec<String> = drifted.iter().map(|name| format!("`{name}`")).collect();
-    let types = types.join(", ");
-    format!("ready, degraded: {types} differ from the survey; `puente survey` takes the changes over\n")
+/// What is told of how ready a source is: anybody may ask.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Told {
+    /// That it is, or is not, and how many types differ.
+    Outline,
+    /// Also which, and why.
+    Whole,
 }
 
-fn readiness(found: &Result<(), Problem>, drifted: &[String]) -> HttpResponse {
+/// Names and reasons are for the owner's access key; a key that is none is not looked at here, since a probe needs none.
+async fn told_to(request: &HttpRequest, shared: &Shared) -> Told {
+    if !request.headers().contains_key(AUTHORIZATION) {
+        return Told::Outline;
+    }
+    match shared.caller(&shared.served(), request).await {
+        Ok(caller) if caller.is_owner() => Told::Whole,
+        Ok(_) | Err(_) => Told::Outline,
+    }
+}
+
+/// Ready, or ready but for some types.
+fn is_ready(drifted: &[String], told: Told) -> String {
+    let types = match (drifted, told) {
+        ([], _) => return "ready\n".to_owned(),
+        ([_], Told::Outline) => "1 type differs".to_owned(),
+        (several, Told::Outline) => format!("{} types differ", several.len()),
+        (types, Told::Whole) => {
+            let types: Vec<String> = types.iter().map(|name| format!("`{name}`")).collect();
+            format!("{} differ", types.join(", "))
+        }
+    };
+    format!("ready, degraded: {types} from the survey; `puente survey` accepts the changes\n")
+}
+
+fn is_not_ready(problem: &Problem, told: Told) -> String {
+    match told {
+        Told::Outline => format!("not ready: {}\n", problem.code.as_str()),
+        Told::Whole => format!("not ready: {}\n", problem.message),
+    }
+}
+
+fn readiness(found: &Result<(), Problem>, drifted: &[String], told: Told) -> HttpResponse {
     match found {
-        Ok(()) => HttpResponse::Ok().body(is_ready(drifted)),
-        Err(problem) => HttpResponse::ServiceUnavailable().body(format!("not ready: {}\n", problem.message)),
+        Ok(()) => HttpResponse::Ok().body(is_ready(drifted, told)),
+        Err(problem) => HttpResponse::ServiceUnavailable().body(is_not_ready(problem, told)),
     }
 }
 

@@ -124,6 +124,10 @@ fn get(address: &str) -> Result<String, String> {
         .build()
         .into();
     let mut answer = agent.get(address).call().map_err(|error| error.to_string())?;
+    // Of a redirection, or of any other answer, the body is not what the address names.
+    if answer.status() != 200 {
+        return Err(format!("it answers {}, and only a set that comes with 200 is taken", answer.status().as_u16()));
+    }
     answer.body_mut().with_config().limit(MOST_BYTES).read_to_string().map_err(|error| error.to_string())
 }
 

@@ -146,6 +146,10 @@ pub(super) fn decode(
         }
         .to_owned()
     })?;
+    // RFC 7519, section 4.1.1: a text. The library takes a list that holds it, too.
+    if !claims.get("iss").is_some_and(Json::is_string) {
+        return Err("the token's `iss` is not a text".to_owned());
+    }
     check_times(&claims)?;
     Ok(claims)
 }

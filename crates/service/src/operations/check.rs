@@ -172,7 +172,7 @@ fn check_project(project: Project, catalogs: impl FnOnce(&Project) -> Result<Vec
 }
 
 fn unbuilt(problem: &Problem, whose: &str) -> Finding {
-    let text = format!("{whose}{} {}", problem.message, problem.detail.as_deref().unwrap_or_default());
+    let text = format!("{whose}{} {}", problem.message, problem.told());
     Finding::new(FindingKind::Schema, text, true)
 }
 

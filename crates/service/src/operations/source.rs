@@ -27,7 +27,7 @@ pub(crate) struct Probed {
     pub text: Option<String>,
     /// The address as the project file would have it.
     pub url: String,
-    /// The variable that the password would be in; absent where the address holds none.
+    /// The variables that what is secret would be in; absent where the address holds nothing secret.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub variable: Option<String>,
 }
@@ -35,52 +35,68 @@ pub(crate) struct Probed {
 /// An address in two parts: what the file may say, and what it may not.
 struct Address {
     url: String,
-    /// The variable in the place of the password, and the password.
-    secret: Option<(String, String)>,
+    /// The variables in the places of what is secret, each with that.
+    secrets: Vec<(String, String)>,
 }
 
-/// Takes the password out of an address, and puts a variable in its place.
-fn without_secret(name: &str, url: &str) -> Address {
-    let plain = Address { url: url.to_owned(), secret: None };
-    let Some((scheme, rest)) = url.split_once("://") else { return plain };
-    let authority = rest.split(['/', '?', '#']).next().unwrap_or_default();
-    let Some((login, host)) = authority.rsplit_once('@') else { return plain };
-    let Some((user, password)) = login.split_once(':') else { return plain };
-    if password.is_empty() || password.contains("${") {
-        return plain;
+/// Takes what is secret out of an address, and puts variables in its place.
+///
+/// # Errors
+/// Where it is not clear what of it is secret.
+fn without_secrets(name: &str, url: &str) -> Result<Address, FolderError> {
+    let parts = project::secret_parts(url).map_err(|ambiguous| FolderError::Unreadable(ambiguous.to_string()))?;
+    let mut address = Address { url: url.to_owned(), secrets: Vec::new() };
+    for part in parts.into_iter().rev() {
+        let secret = url[part.at.clone()].to_owned();
+        if secret.contains("${") {
+            continue;
+        }
+        let word: String =
+            part.name.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_uppercase() } else { '_' }).collect();
+        let plain = format!("{}_{word}", name.to_ascii_uppercase());
+        let is_taken = |variable: &String| address.secrets.iter().any(|(known, _)| known == variable);
+        let numbered = (2..).map(|number| format!("{plain}_{number}"));
+        let variable = std::iter::once(plain.clone()).chain(numbered).find(|variable| !is_taken(variable));
+        let variable = variable.unwrap_or(plain);
+        address.url.replace_range(part.at, &format!("${{{variable}}}"));
+        address.secrets.push((variable, secret));
     }
-    let variable = format!("{}_PASSWORD", name.to_ascii_uppercase());
-    let after = &rest[authority.len()..];
-    Address {
-        url: format!("{scheme}://{user}:${{{variable}}}@{host}{after}"),
-        secret: Some((variable, password.to_owned())),
-    }
+    address.secrets.reverse();
+    Ok(address)
 }
 
 /// The settings of a source that is not in the project file yet, in a folder whose project has it.
 fn with_source(folder: &ProjectFolder, name: &str, url: &str) -> Result<(ProjectFolder, String, Address), FolderError> {
-    let address = without_secret(name, url);
+    let address = without_secrets(name, url)?;
     let before = folder.text()?;
     let edit = Edit::AddSource { name: name.to_owned(), url: address.url.clone() };
     let text = project::apply(&before, &edit).map_err(|error| FolderError::Unreadable(error.0))?;
     let known = environment::of_project(&folder.path);
-    let read = |variable: &str| match &address.secret {
-        Some((name, secret)) if name == variable => Some(secret.clone()),
-        _ => known(variable),
+    let read = |variable: &str| {
+        let secret = address.secrets.iter().find(|(name, _)| name == variable);
+        secret.map(|(_, secret)| secret.clone()).or_else(|| known(variable))
     };
     let (project, included) = crate::folder::read_project(&folder.path, text.clone(), &read)?;
-    Ok((ProjectFolder { path: folder.path.clone(), project, included }, text, address))
+    let state = folder.state.clone();
+    Ok((ProjectFolder { path: folder.path.clone(), project, included, state }, text, address))
 }
 
 /// Tries an address: is it one, and does a database answer there?
 pub(crate) async fn probe(folder: &ProjectFolder, name: &str, url: &str) -> Probed {
-    let shown = without_secret(name, url);
+    let shown = match without_secrets(name, url) {
+        Ok(address) => address,
+        Err(error) => {
+            let (text, url) = (Some(error.to_string()), project::shown_address(url));
+            return Probed { engine: None, answers: false, text, url, variable: None };
+        }
+    };
+    let names: Vec<&str> = shown.secrets.iter().map(|(variable, _)| variable.as_str()).collect();
     let probed = Probed {
         engine: None,
         answers: false,
         text: None,
+        variable: (!names.is_empty()).then(|| names.join(", ")),
         url: shown.url,
-        variable: shown.secret.map(|(variable, _)| variable),
     };
     let with = match with_source(folder, name, url) {
         Ok((with, ..)) => with,
@@ -128,7 +144,7 @@ pub(crate) fn survey_new_source(
 pub(crate) fn write_source(folder: &ProjectFolder, (name, url): (&str, &str)) -> Result<(String, String), FolderError> {
     let before = folder.text()?;
     let (with, text, address) = with_source(folder, name, url)?;
-    if let Some((variable, secret)) = &address.secret {
+    for (variable, secret) in &address.secrets {
         let private = folder.private_folder()?;
         environment::keep(&private, variable, secret).map_err(|error| {
             FolderError::Unreadable(format!("{} could not be kept in {}: {error}", variable, private.display()))
@@ -144,19 +160,28 @@ mod tests {
     use super::*;
 
     #[rstest::rstest]
-    #[case::password("postgres://app:hush@db/huts", "postgres://app:${MAIN_PASSWORD}@db/huts", Some("hush"))]
-    #[case::with_at(
-        "mariadb://app:a@b:c@db:3306/huts?x=1",
-        "mariadb://app:${MAIN_PASSWORD}@db:3306/huts?x=1",
-        Some("a@b:c")
+    #[case::password("postgres://app:hush@db/huts", "postgres://app:${MAIN_PASSWORD}@db/huts", &["hush"])]
+    #[case::with_at("mariadb://app:a@b:c@db:3306/huts?x=1", "mariadb://app:${MAIN_PASSWORD}@db:3306/huts?x=1", &["a@b:c"])]
+    #[case::parameter("postgres://u@h/db?password=hush", "postgres://u@h/db?password=${MAIN_PASSWORD}", &["hush"])]
+    #[case::several(
+        "postgres://u:one@h/db?password=two&sslpassword=three&x=1",
+        "postgres://u:${MAIN_PASSWORD_2}@h/db?password=${MAIN_PASSWORD}&sslpassword=${MAIN_SSLPASSWORD}&x=1",
+        &["one", "two", "three"]
     )]
-    #[case::variable("postgres://app:${PW}@db/huts", "postgres://app:${PW}@db/huts", None)]
-    #[case::no_password("postgres://app@db/huts", "postgres://app@db/huts", None)]
-    #[case::file("sqlite:huts.db", "sqlite:huts.db", None)]
-    #[case::whole_variable("${DATABASE_URL}", "${DATABASE_URL}", None)]
-    fn a_password_stays_out_of_the_file(#[case] url: &str, #[case] shown: &str, #[case] secret: Option<&str>) {
-        let address = without_secret("main", url);
+    #[case::variable("postgres://app:${PW}@db/huts", "postgres://app:${PW}@db/huts", &[])]
+    #[case::no_password("postgres://app@db/huts", "postgres://app@db/huts", &[])]
+    #[case::file("sqlite:huts.db", "sqlite:huts.db", &[])]
+    #[case::whole_variable("${DATABASE_URL}", "${DATABASE_URL}", &[])]
+    fn what_is_secret_stays_out_of_the_file(#[case] url: &str, #[case] shown: &str, #[case] secrets: &[&str]) {
+        let address = without_secrets("main", url).unwrap();
         assert_eq!(address.url, shown);
-        assert_eq!(address.secret.map(|(_, secret)| secret).as_deref(), secret);
+        let found: Vec<&str> = address.secrets.iter().map(|(_, secret)| secret.as_str()).collect();
+        assert_eq!(found, secrets);
+    }
+
+    #[test]
+    fn an_address_that_cannot_be_taken_apart_is_refused_untold() {
+        let text = without_secrets("main", "mongodb://u:pa/ss@h").err().unwrap().to_string();
+        assert!(text.contains("%2F") && !text.contains("pa/ss"), "{text}");
     }
 }

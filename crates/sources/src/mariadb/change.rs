@@ -64,7 +64,7 @@ impl Transactional for Server {
                 client.give_back();
                 Err(fault::problem(&error))
             }
-            Err(error) => Err(attempts::outcome_unknown(error)),
+            Err(error) => Err(attempts::outcome_unknown(fault::told(&error))),
         }
     }
 }

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use deadpool::managed::{Manager, Metrics, Object, Pool, PoolError, RecycleResult};
 use mysql_async::prelude::Queryable as _;
 use mysql_async::{Conn, Opts, OptsBuilder, SslOpts};
-use puente_core::error::{Code, Problem};
+use puente_core::error::{Code, Detail, Problem};
 use puente_core::project::SourceSettings;
 use tokio::time::{timeout, timeout_at};
 
@@ -173,7 +173,8 @@ impl Server {
                 self.backoff.failed();
                 Err(match error {
                     PoolError::Backend(error) => fault::unreachable(&error),
-                    error => Problem::new(Code::SourceUnavailable, "the database cannot be reached").with_detail(error),
+                    error => Problem::new(Code::SourceUnavailable, "the database cannot be reached")
+                        .with_detail(Detail::plain(error)),
                 })
             }
             Err(_) => {

@@ -1,7 +1,7 @@
 //! From MariaDB's errors to ours, by number. The database's own text goes to the log only.
 
-use mysql_async::{DriverError, Error, IoError};
-use puente_core::error::{Code, Problem};
+use mysql_async::{DriverError, Error, IoError, ServerError};
+use puente_core::error::{Code, Detail, Problem};
 
 use crate::server::Unreached;
 use puente_run::change::{ConstraintKind, ConstraintViolation};
@@ -11,7 +11,7 @@ pub(super) fn problem(error: &Error) -> Problem {
     let Error::Server(server) = error else { return unreachable(error) };
     let (code, text) = match server.code {
         // Interrupted; over the time of a statement, as MariaDB and as MySQL say it.
-        1317 | 1969 | 3024 => return Problem::timed_out().with_detail(error),
+        1317 | 1969 | 3024 => return Problem::timed_out().with_detail(told(error)),
         1142 | 1143 | 1370 => (Code::SourceRefused, "the database refuses this statement to Puente's login"),
         1146 | 1054 | 1305 | 1615 => (
             Code::SourceDrifted,
@@ -29,12 +29,18 @@ pub(super) fn problem(error: &Error) -> Problem {
         1040 | 1041 | 1053 | 1203 | 1226 | 1927 => return unreachable(error),
         _ => (Code::Internal, "the statement failed; the log has the details under the request's id"),
     };
-    Problem::new(code, text).with_detail(error)
+    Problem::new(code, text).with_detail(told(error))
 }
 
 /// What a table does not take.
 pub(super) fn refusal(error: &Error) -> Option<ConstraintViolation> {
     let Error::Server(server) = error else { return None };
+    let (rule, columns, constraint) = refused(server)?;
+    Some(ConstraintViolation { rule, columns, constraint, detail: told(error) })
+}
+
+/// What kind of constraint the server names, and its columns or its own name.
+fn refused(server: &ServerError) -> Option<(ConstraintKind, Vec<String>, Option<String>)> {
     let text = &server.message;
     let quoted = |mark: char, number: usize| text.split(mark).nth(number * 2 + 1).map(str::to_owned);
     let (rule, columns, constraint) = match server.code {
@@ -60,7 +66,7 @@ pub(super) fn refusal(error: &Error) -> Option<ConstraintViolation> {
         1265 | 1366 | 1292 => (ConstraintKind::Form, None, None),
         _ => return None,
     };
-    Some(ConstraintViolation { rule, columns: columns.unwrap_or_default(), constraint, detail: error.to_string() })
+    Some((rule, columns.unwrap_or_default(), constraint))
 }
 
 /// Did the database itself take the transaction back, in favour of others?
@@ -82,7 +88,28 @@ pub(super) fn unreachable(error: &Error) -> Problem {
         Error::Io(IoError::Tls(_)) => Unreached::CertificateRefused,
         _ => Unreached::Away,
     };
-    reason.problem(error)
+    reason.problem(told(error))
+}
+
+/// What the log says of an error. What the server says of a statement or of a login holds no value; its words about data may:
+/// `Duplicate entry 'ann@example' for key 'email'`.
+pub(super) fn told(error: &Error) -> Detail {
+    match error {
+        Error::Server(server) => {
+            // Statements, tables, columns, logins, connections, limits, locks.
+            const WITHOUT_VALUES: [&str; 7] = ["08", "25", "28", "3D", "40", "42", "70"];
+            let number = format!("{} ({})", server.code, server.state);
+            if WITHOUT_VALUES.iter().any(|class| server.state.starts_with(class)) {
+                return Detail::plain(format_args!("{number}: {}", server.message));
+            }
+            let names =
+                refused(server).into_iter().flat_map(|(_, columns, constraint)| columns.into_iter().chain(constraint));
+            let names: String = names.map(|name| format!(", `{name}`")).collect();
+            Detail::with_words(format_args!("{number}{names}"), &server.message)
+        }
+        Error::Driver(driver) => Detail::with_words("an error of the driver", driver),
+        Error::Io(_) | Error::Url(_) | Error::Other(_) => Detail::plain(error),
+    }
 }
 
 /// Did the session die?

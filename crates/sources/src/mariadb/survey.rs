@@ -241,7 +241,9 @@ async fn judge_flags(session: &mut Conn, table: &mut Table) {
                 ));
             }
             Ok(None) => {}
-            Err(error) => tracing::debug!(target: "puente::source", %error, "a column could not be sampled"),
+            Err(error) => {
+                tracing::debug!(target: "puente::source", detail = fault::told(&error).told(), "a column could not be sampled")
+            }
         }
     }
 }
@@ -253,7 +255,9 @@ async fn add_shapes(session: &mut Conn, table: &mut Table, samples: u32) {
         let sample = ValueSample { from: from.clone(), value: Sql.quote(&column.name), key: key.clone(), samples };
         match shape(session, &sample).await {
             Ok(found) => column.shape = found,
-            Err(error) => tracing::debug!(target: "puente::source", %error, "a JSON column could not be sampled"),
+            Err(error) => {
+                tracing::debug!(target: "puente::source", detail = fault::told(&error).told(), "a JSON column could not be sampled")
+            }
         }
     }
 }
@@ -355,7 +359,7 @@ async fn answer(session: &mut Conn, text: String) -> Option<Vec<i64>> {
     match session.query_first::<Row, _>(text).await {
         Ok(row) => row.map(|row| (0..row.len()).map(|at| row.get(at).unwrap_or_default()).collect()),
         Err(error) => {
-            tracing::debug!(target: "puente::source", %error, "a proposal could not be sampled");
+            tracing::debug!(target: "puente::source", detail = fault::told(&error).told(), "a proposal could not be sampled");
             None
         }
     }

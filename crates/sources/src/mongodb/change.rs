@@ -6,7 +6,7 @@ use bson::raw::RawDocumentBuf;
 use bson::{Bson, Document, doc, oid::ObjectId};
 use mongodb::error::{ErrorKind, UNKNOWN_TRANSACTION_COMMIT_RESULT};
 use mongodb::options::ReadConcern;
-use puente_core::error::{Code, Problem};
+use puente_core::error::{Code, Detail, Problem};
 use puente_core::model::{Column, ColumnId, Model, TypeId};
 use puente_core::plan::change::{Assignment, JsonChange};
 use puente_core::rows::Rows;
@@ -67,7 +67,7 @@ impl Transactional for Server {
             if is_answered && !error.contains_label(UNKNOWN_TRANSACTION_COMMIT_RESULT) {
                 fault::problem(&error)
             } else {
-                attempts::outcome_unknown(error)
+                attempts::outcome_unknown(fault::told(&error))
             }
         })
     }
@@ -332,13 +332,18 @@ impl Transaction<'_> {
             None => match told.get("writeConcernError") {
                 None => Ok(()),
                 // Written, but perhaps not by enough members of the replica set to last.
-                Some(error) => Err(Failure::Problem(attempts::outcome_unknown(error))),
+                Some(error) => {
+                    let detail = Detail::with_words("a write concern was not met", error);
+                    Err(Failure::Problem(attempts::outcome_unknown(detail)))
+                }
             },
             Some(error) => Err(match fault::refusal(error) {
                 Some(refusal) => Failure::Refused(refusal),
                 None => {
                     let text = "the database did not take the change; the log has the details under the request's id";
-                    Failure::Problem(Problem::new(Code::Internal, text).with_detail(error))
+                    let code = error.get_i32("code").unwrap_or_default();
+                    let detail = Detail::with_words(format_args!("a write failed ({code})"), error);
+                    Failure::Problem(Problem::new(Code::Internal, text).with_detail(detail))
                 }
             }),
         }

@@ -4,7 +4,7 @@
 
 use bson::Bson;
 use puente_core::access::{
-    Arithmetic, Comparison, Condition, Hop, MOST_DIGITS, Number, Operand, Path, Quantifier, Test,
+    Arithmetic, Comparison, Condition, Hop, MOST_DIGITS, Number, Operand, Path, Quantifier, Test, TextComparison,
 };
 use puente_core::model::{Column, ColumnId, FieldType, ITEM_COLUMN, Model, TypeId};
 use puente_core::plan::FilteredItems;
@@ -475,7 +475,18 @@ impl<'a> Lowering<'a> {
         let asked = match test {
             _ if !is_plain => None,
             Test::Compare { operand: Operand::Value(_), .. } | Test::Size { .. } | Test::Fits => None,
-            Test::Compare { comparison, operand: with, ignore_case: false } => {
+            Test::Compare { comparison: Comparison::Eq | Comparison::Ne, by: TextComparison::Exact, .. }
+            | Test::In { by: TextComparison::Exact, .. }
+                if value.column.collation.is_some() =>
+            {
+                let exact = apply("$expr", self.tested_expression(scope, value, test, negated));
+                // Beside the collation's own comparison, which an index serves.
+                return match loosely(test).filter(|_| !negated) {
+                    Some(loose) => apply("$and", vec![self.tested(scope, value, &loose, false), exact]),
+                    None => exact,
+                };
+            }
+            Test::Compare { comparison, operand: with, by: TextComparison::Collation | TextComparison::Exact } => {
                 let comparison = if negated { negation(*comparison) } else { *comparison };
                 let asked = vec![(operator(comparison).to_owned(), operand(with))];
                 let types = Some(types);
@@ -487,14 +498,14 @@ impl<'a> Lowering<'a> {
                     }
                 };
             }
-            Test::Compare { comparison, operand: with, ignore_case: true } => match comparison {
+            Test::Compare { comparison, operand: with, by: TextComparison::IgnoreCase } => match comparison {
                 Comparison::Eq | Comparison::Ne => {
                     let is_equal = (*comparison == Comparison::Eq) != negated;
                     Some((pattern(with, Matching::Whole), true, is_equal))
                 }
                 Comparison::Lt | Comparison::Lte | Comparison::Gt | Comparison::Gte => None,
             },
-            Test::In { operand: with, ignore_case: false } => {
+            Test::In { operand: with, by: TextComparison::Collation | TextComparison::Exact } => {
                 let list = Node::Bound(list_slot(with, value.column));
                 return match negated {
                     true => self.guarded(value, vec![("$nin".to_owned(), list)], Some(types)),
@@ -504,7 +515,9 @@ impl<'a> Lowering<'a> {
                     }
                 };
             }
-            Test::In { operand: with, ignore_case: true } => Some((pattern(with, Matching::Whole), true, !negated)),
+            Test::In { operand: with, by: TextComparison::IgnoreCase } => {
+                Some((pattern(with, Matching::Whole), true, !negated))
+            }
             Test::Text { test, operand: with, ignore_case } if types == ["string"] => {
                 Some((pattern(with, Matching::Part(*test)), *ignore_case, !negated))
             }
@@ -691,25 +704,43 @@ impl<'a> Lowering<'a> {
                 let fits = apply("$or", vec![absent, typed]);
                 return if negated { apply("$not", vec![fits]) } else { fits };
             }
-            Test::Compare { comparison, operand: Operand::Value(other), .. } => {
+            Test::Compare { comparison, operand: Operand::Value(other), by } => {
                 let other = self.value(scope, other);
-                let both = apply_to(operator(*comparison), [reference, self.reference(&other)]);
+                let sides = [reference, self.reference(&other)];
+                let is_exact = *by == TextComparison::Exact && value.column.collation.is_some();
+                let both = match comparison {
+                    Comparison::Eq if is_exact => same_bytes(sides),
+                    Comparison::Ne if is_exact => apply("$not", vec![same_bytes(sides)]),
+                    _ => apply_to(operator(*comparison), sides),
+                };
                 let asked = if negated { apply("$not", vec![both]) } else { both };
                 return apply("$and", vec![typed, self.is_typed_expression(&other), asked]);
             }
-            Test::Compare { comparison, operand, ignore_case: true }
+            Test::Compare { comparison, operand, by: TextComparison::IgnoreCase }
                 if matches!(comparison, Comparison::Eq | Comparison::Ne) =>
             {
                 let is_equal = matches(operand, Matching::Whole, true, reference);
                 if *comparison == Comparison::Ne { apply("$not", vec![is_equal]) } else { is_equal }
             }
-            Test::Compare { comparison, operand, ignore_case } => {
+            Test::Compare {
+                comparison: comparison @ (Comparison::Eq | Comparison::Ne),
+                operand,
+                by: TextComparison::Exact,
+            } if value.column.collation.is_some() => {
+                let is_equal = matches(operand, Matching::Whole, false, reference);
+                if *comparison == Comparison::Ne { apply("$not", vec![is_equal]) } else { is_equal }
+            }
+            Test::Compare { comparison, operand, by } => {
                 let sides = [reference, bound(operand)];
-                let folded = |side: Node| if *ignore_case { apply("$toLower", side) } else { side };
+                let folds = *by == TextComparison::IgnoreCase;
+                let folded = |side: Node| if folds { apply("$toLower", side) } else { side };
                 apply_to(operator(*comparison), sides.map(folded))
             }
-            Test::In { operand, ignore_case: true } => matches(operand, Matching::Whole, true, reference),
-            Test::In { operand, ignore_case: false } => {
+            Test::In { operand, by: TextComparison::Exact } if value.column.collation.is_some() => {
+                matches(operand, Matching::Whole, false, reference)
+            }
+            Test::In { operand, by: TextComparison::IgnoreCase } => matches(operand, Matching::Whole, true, reference),
+            Test::In { operand, by: TextComparison::Collation | TextComparison::Exact } => {
                 let list = apply("$literal", Node::Bound(list_slot(operand, value.column)));
                 apply_to("$in", [reference, list])
             }
@@ -848,6 +879,26 @@ fn is_of_nothing(test: &Test) -> Option<Node> {
         Operand::Constant(Datum::List(items)) => items.is_empty().into(),
         Operand::Constant(_) | Operand::Value(_) => false.into(),
     })
+}
+
+/// A test of equality as the collection's own collation means it, where every row that passes the exact one passes it; none of
+/// another.
+fn loosely(test: &Test) -> Option<Test> {
+    match test {
+        Test::Compare { comparison: Comparison::Eq, operand, .. } if !matches!(operand, Operand::Value(_)) => {
+            let (comparison, operand) = (Comparison::Eq, operand.clone());
+            Some(Test::Compare { comparison, operand, by: TextComparison::Collation })
+        }
+        Test::In { operand, .. } => Some(Test::In { operand: operand.clone(), by: TextComparison::Collation }),
+        _ => None,
+    }
+}
+
+/// Have two texts the same bytes? The collation of a collection has no say in where one is found in the other.
+fn same_bytes([one, other]: [Node; 2]) -> Node {
+    let found = apply_to("$eq", [apply_to("$indexOfBytes", [one.clone(), other.clone()]), 0.into()]);
+    let sizes = [one, other].map(|text| apply("$strLenBytes", text));
+    apply("$and", vec![found, apply_to("$eq", sizes)])
 }
 
 /// The types of what is not there.

@@ -2,7 +2,7 @@
 
 use bson::Document;
 use mongodb::error::{Error, ErrorKind, TRANSIENT_TRANSACTION_ERROR, WriteFailure};
-use puente_core::error::{Code, Problem};
+use puente_core::error::{Code, Detail, Problem};
 use puente_run::change::{ConstraintKind, ConstraintViolation};
 
 /// The number of an error, where the server gave one.
@@ -20,7 +20,7 @@ pub(super) fn problem(error: &Error) -> Problem {
     let (code, text) = match code(error) {
         None => return unreachable(error),
         // MaxTimeMSExpired, Interrupted.
-        Some(50 | 11_601) => return Problem::timed_out().with_detail(error),
+        Some(50 | 11_601) => return Problem::timed_out().with_detail(told(error)),
         Some(13) => (Code::SourceRefused, "the database refuses this command to Puente's login"),
         // NamespaceNotFound, CommandNotSupportedOnView.
         Some(26 | 166) => (
@@ -46,7 +46,7 @@ pub(super) fn problem(error: &Error) -> Problem {
         Some(89 | 91 | 189 | 10_107 | 11_600 | 13_435 | 13_436) => return unreachable(error),
         Some(_) => (Code::Internal, "the command failed; the log has the details under the request's id"),
     };
-    Problem::new(code, text).with_detail(error)
+    Problem::new(code, text).with_detail(told(error))
 }
 
 /// The problem of a deployment that cannot be reached, or that went away.
@@ -57,7 +57,27 @@ pub(super) fn unreachable(error: &Error) -> Problem {
     } else {
         "the database cannot be reached; is it running, and are the hosts of the source's `url` right?"
     };
-    Problem::new(Code::SourceUnavailable, text).with_detail(error)
+    Problem::new(Code::SourceUnavailable, text).with_detail(told(error))
+}
+
+/// What the log says of an error. The server's words about documents may hold their values; those about a connection do not.
+pub(super) fn told(error: &Error) -> Detail {
+    match &*error.kind {
+        ErrorKind::Command(command) => {
+            Detail::with_words(format_args!("{} ({})", command.code_name, command.code), error)
+        }
+        ErrorKind::Write(_) | ErrorKind::InsertMany(_) | ErrorKind::BulkWrite(_) => {
+            Detail::with_words(format_args!("a write failed ({})", code(error).unwrap_or_default()), error)
+        }
+        ErrorKind::Io(_)
+        | ErrorKind::ServerSelection { .. }
+        | ErrorKind::Authentication { .. }
+        | ErrorKind::DnsResolve { .. }
+        | ErrorKind::ConnectionPoolCleared { .. }
+        | ErrorKind::InvalidTlsConfig { .. }
+        | ErrorKind::Shutdown => Detail::plain(error),
+        _ => Detail::with_words("an error of the driver", error),
+    }
 }
 
 /// Did the deployment go away?
@@ -85,8 +105,11 @@ pub(super) fn refusal(write: &Document) -> Option<ConstraintViolation> {
     let pattern = write.get_document("keyPattern").ok();
     let pattern = pattern.or_else(|| write.get_document("errInfo").ok()?.get_document("keyPattern").ok());
     let columns = pattern.map(|pattern| pattern.keys().cloned().collect()).unwrap_or_default();
-    let text = write.get_str("errmsg").unwrap_or_default().to_owned();
-    Some(ConstraintViolation { rule, columns, constraint: None, detail: text })
+    let columns: Vec<String> = columns;
+    let names: String = columns.iter().map(|name| format!(", `{name}`")).collect();
+    let words = write.get_str("errmsg").unwrap_or_default();
+    let detail = Detail::with_words(format_args!("{code}{names}"), words);
+    Some(ConstraintViolation { rule, columns, constraint: None, detail })
 }
 
 /// The same from the error of a whole command.

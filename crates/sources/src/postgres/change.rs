@@ -57,7 +57,7 @@ impl Transactional for Server {
             Err(error) if error.code().is_some() => Err(fault::problem(&error)),
             Err(error) => {
                 self.lost();
-                Err(attempts::outcome_unknown(error))
+                Err(attempts::outcome_unknown(fault::told(&error)))
             }
         }
     }

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use deadpool_postgres::{
     ClientWrapper, Manager, ManagerConfig, Object, Pool, PoolError, RecyclingMethod, Runtime, TimeoutType,
 };
-use puente_core::error::{Code, Problem};
+use puente_core::error::{Code, Detail, Problem};
 use puente_core::project::SourceSettings;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::client::verify_server_cert_signed_by_trust_anchor;
@@ -97,7 +97,9 @@ impl Server {
             .create_timeout(Some(CONNECT_TIMEOUT))
             .runtime(Runtime::Tokio1)
             .build()
-            .map_err(|error| Problem::new(Code::SourceUnavailable, "no pool of connections").with_detail(error))?;
+            .map_err(|error| {
+                Problem::new(Code::SourceUnavailable, "no pool of connections").with_detail(Detail::plain(error))
+            })?;
         let gate = gate(connections);
         let wait = Duration::from_millis(settings.wait_ms);
         Ok(Server { pool, connecting, backoff: Backoff::default(), gate, wait, prepared: settings.prepared })
@@ -139,7 +141,8 @@ impl Server {
                 self.backoff.failed();
                 Err(match &error {
                     PoolError::Backend(error) => fault::unreachable(error),
-                    other => Problem::new(Code::SourceUnavailable, "the database cannot be reached").with_detail(other),
+                    other => Problem::new(Code::SourceUnavailable, "the database cannot be reached")
+                        .with_detail(Detail::plain(other)),
                 })
             }
         }
@@ -174,7 +177,7 @@ pub async fn connect(settings: &SourceSettings, base: &Path) -> Result<tokio_pos
     let (client, connection) = config.connect(tls).await.map_err(|error| fault::unreachable(&error))?;
     tokio::spawn(async move {
         if let Err(error) = connection.await {
-            tracing::debug!(target: "puente::source", %error, "a session ended");
+            tracing::debug!(target: "puente::source", detail = fault::told(&error).told(), "a session ended");
         }
     });
     Ok(client)

@@ -1,6 +1,6 @@
 //! From PostgreSQL's errors to ours, by SQLSTATE. The database's own text goes to the log only.
 
-use puente_core::error::{Code, Problem};
+use puente_core::error::{Code, Detail, Problem};
 use tokio_postgres::Error;
 
 use crate::server::Unreached;
@@ -11,7 +11,7 @@ pub(super) fn problem(error: &Error) -> Problem {
     let state = error.code().map(tokio_postgres::error::SqlState::code).unwrap_or_default();
     let (code, text) = match state {
         "" => return unreachable(error),
-        "57014" => return Problem::timed_out().with_detail(error),
+        "57014" => return Problem::timed_out().with_detail(told(error)),
         "42501" => (Code::SourceRefused, "the database refuses this statement to Puente's login"),
         "42P01" | "42703" | "42704" | "42883" | "42804" | "0A000" | "3F000" | "26000" => (
             Code::SourceDrifted,
@@ -82,18 +82,18 @@ pub(super) fn is_rolled_back(error: &Error) -> bool {
 /// The problem of a server that cannot be reached, or that went away.
 pub(super) fn unreachable(error: &Error) -> Problem {
     let state = error.code().map(tokio_postgres::error::SqlState::code).unwrap_or_default();
-    let detail = told(error);
+    let words = words(error);
     let reason = match state {
         "28P01" | "28000" => Unreached::LoginRefused,
         "3D000" => Unreached::NoSuchDatabase,
         "53300" => Unreached::Full,
         // What the driver finds has no code, only words.
-        _ if detail.contains("password missing") => Unreached::PasswordMissing,
-        _ if detail.contains("does not support TLS") => Unreached::WithoutTls,
-        _ if detail.contains("invalid peer certificate") => Unreached::CertificateRefused,
+        _ if words.contains("password missing") => Unreached::PasswordMissing,
+        _ if words.contains("does not support TLS") => Unreached::WithoutTls,
+        _ if words.contains("invalid peer certificate") => Unreached::CertificateRefused,
         _ => Unreached::Away,
     };
-    reason.problem(detail)
+    reason.problem(told(error))
 }
 
 /// Is it worth a second try with a statement prepared again?
@@ -101,8 +101,23 @@ pub(super) fn is_stale_plan(problem: &Problem) -> bool {
     problem.code == Code::SourceDrifted
 }
 
-/// The driver's words and the server's, for the log.
-fn told(error: &Error) -> String {
+/// What the log says of an error. What the server says of a statement, of a login, or of itself holds no value; its words about
+/// data may hold whole rows: `Failing row contains (…)`, `Key (email)=(…)`.
+pub(super) fn told(error: &Error) -> Detail {
+    let Some(server) = error.as_db_error() else { return Detail::plain(words(error)) };
+    let state = server.code().code();
+    // Syntax and access rules, transactions, limits of the server and of statements, connections, logins.
+    const WITHOUT_VALUES: [&str; 9] = ["08", "25", "28", "3D", "40", "42", "53", "54", "57"];
+    if WITHOUT_VALUES.iter().any(|class| state.starts_with(class)) {
+        return Detail::plain(format_args!("{state}: {}", server.message()));
+    }
+    let names = [("table", server.table()), ("column", server.column()), ("constraint", server.constraint())];
+    let names: String = names.iter().filter_map(|(what, name)| name.map(|name| format!(", {what} `{name}`"))).collect();
+    Detail::with_words(format_args!("{state}{names}"), words(error))
+}
+
+/// The driver's words and the server's.
+fn words(error: &Error) -> String {
     match std::error::Error::source(error) {
         Some(source) => format!("{error}: {source}"),
         None => error.to_string(),

@@ -63,7 +63,7 @@ impl Connecting {
         let (client, connection) = self.config.connect_raw(socket, tls).await?;
         let task = tokio::spawn(async move {
             if let Err(error) = connection.await {
-                tracing::debug!(target: "puente::source", %error, "a session ended");
+                tracing::debug!(target: "puente::source", detail = super::fault::told(&error).told(), "a session ended");
             }
         });
         let wanted = match self.config.get_target_session_attrs() {

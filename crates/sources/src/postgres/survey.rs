@@ -423,7 +423,7 @@ async fn add_shapes(client: &Client, table: &mut Table, samples: u32) {
         match shape(client, &sample).await {
             Ok(found) => column.shape = found,
             Err(error) => {
-                tracing::debug!(target: "puente::source", %error, "a JSON column could not be sampled");
+                tracing::debug!(target: "puente::source", detail = fault::told(&error).told(), "a JSON column could not be sampled");
                 if client.batch_execute("rollback to savepoint sampling").await.is_err() {
                     return;
                 }
@@ -460,7 +460,7 @@ async fn answer(client: &Client, text: &str) -> Option<Row> {
     match client.query_one(text, &[]).await {
         Ok(row) => Some(row),
         Err(error) => {
-            tracing::debug!(target: "puente::source", %error, "a proposal could not be sampled");
+            tracing::debug!(target: "puente::source", detail = fault::told(&error).told(), "a proposal could not be sampled");
             client.batch_execute("rollback to savepoint sampling").await.ok()?;
             None
         }

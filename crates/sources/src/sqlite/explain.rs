@@ -2,13 +2,13 @@
 
 use crate::member_index;
 use crate::statements::{program, runs};
-use std::path::Path;
 
 use puente_core::error::Problem;
 use puente_core::plan::{BoundPlan, SelectId};
 use puente_sql::{Slot, Sqlite, Statement};
 use rusqlite::Connection;
 
+use super::DatabaseFile;
 use super::bind::bind_slot;
 use super::fault::problem;
 use super::statements::Kept;
@@ -18,7 +18,7 @@ use puente_run::{Explanation, Request};
 ///
 /// # Errors
 /// What the database reports.
-pub(super) fn explain(kept: &Kept, file: &Path, request: &Request) -> Result<Vec<Explanation>, Problem> {
+pub(super) fn explain(kept: &Kept, file: &DatabaseFile, request: &Request) -> Result<Vec<Explanation>, Problem> {
     let read = program(request).statements().iter().enumerate().filter(|(select, _)| runs(request, *select));
     read.map(|(select, statement)| explain_one(&kept.connection, statement, select, &request.bound))
         .collect::<rusqlite::Result<_>>()

@@ -1,15 +1,15 @@
 //! From SQLite's errors to ours. The database's own text goes to the log only.
 
-use std::path::Path;
-
-use puente_core::error::{Code, Problem};
+use puente_core::error::{Code, Detail, Problem};
 use rusqlite::{Error, ErrorCode, ffi};
 
+use super::DatabaseFile;
+
 /// The problem that an error of SQLite is to a caller.
-pub fn problem(error: &Error, file: &Path) -> Problem {
-    let name = file.file_name().map_or_else(String::new, |name| name.to_string_lossy().into_owned());
+pub fn problem(error: &Error, file: &DatabaseFile) -> Problem {
+    let name = &file.shown;
     let (code, text) = match error.sqlite_error_code() {
-        Some(ErrorCode::OperationInterrupted) => return Problem::timed_out().with_detail(error),
+        Some(ErrorCode::OperationInterrupted) => return Problem::timed_out().with_detail(told(error)),
         Some(ErrorCode::CannotOpen) => (
             Code::SourceUnavailable,
             format!("the database file `{name}` cannot be opened; is it there, and readable?"),
@@ -44,7 +44,17 @@ pub fn problem(error: &Error, file: &Path) -> Problem {
         _ if LIMITS.iter().any(|limit| error.to_string().contains(limit)) => (Code::TooCostly, TOO_MUCH.to_owned()),
         _ => (Code::Internal, "the statement failed; the log has the details under the request's id".to_owned()),
     };
-    Problem::new(code, text).with_detail(error)
+    Problem::new(code, text).with_detail(told(error))
+}
+
+/// What the log says of an error. SQLite's own words name tables and columns; a trigger's may hold values.
+pub(super) fn told(error: &Error) -> Detail {
+    match error.sqlite_error() {
+        Some(code) if code.extended_code == ffi::SQLITE_CONSTRAINT_TRIGGER => {
+            Detail::with_words(format_args!("a trigger refused it ({})", code.extended_code), error)
+        }
+        _ => Detail::plain(error),
+    }
 }
 
 /// Is there a change that nobody finished, in the way of a connection that may not roll it back?

@@ -1,7 +1,7 @@
 //! A pool of reading threads. Each has one connection, opened when first needed and again when the file was replaced.
 
 use std::panic::AssertUnwindSafe;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
@@ -14,6 +14,7 @@ use puente_core::project::SourceSettings;
 use puente_sql::Dialect as _;
 use tokio::sync::oneshot;
 
+use super::DatabaseFile;
 use super::statements::Kept;
 use super::write::Writer;
 use super::{explain, fault, run};
@@ -38,7 +39,7 @@ const IDENTITY_CHECK: Duration = Duration::from_secs(1);
 pub(crate) fn connector(settings: &SourceSettings, base: &Path, _: usize) -> Result<Source, Problem> {
     let processors = || std::thread::available_parallelism().map_or(2, usize::from);
     let readers = settings.connections.unwrap_or_else(processors);
-    Ok(Arc::new(Pool::start(super::file_of(&settings.url.0, base), readers)))
+    Ok(Arc::new(Pool::start(DatabaseFile::of(settings, base), readers)))
 }
 
 /// Readers of one file, and its writer.
@@ -46,7 +47,7 @@ pub(crate) fn connector(settings: &SourceSettings, base: &Path, _: usize) -> Res
 pub struct Pool {
     jobs: Arc<Jobs<Job>>,
     writer: Writer,
-    file: Arc<Path>,
+    file: Arc<DatabaseFile>,
 }
 
 /// The queue of a file's threads, which end when nobody can add to it any more.
@@ -69,7 +70,38 @@ enum Work {
 struct Job {
     request: Request,
     cancelled: Arc<AtomicBool>,
+    claim: Claim,
     work: Work,
+}
+
+/// Whose a job is: the thread's that begins it, or the caller's whose time is up before one does. The first that takes it has it.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Claim(Arc<AtomicBool>);
+
+impl Claim {
+    /// Was it nobody's?
+    pub(super) fn take(&self) -> bool {
+        !self.0.swap(true, Ordering::AcqRel)
+    }
+}
+
+/// Waits for the answer to a job: at the deadline no longer, unless a thread has begun it, which then stops by itself.
+pub(super) async fn answered<T>(
+    mut answer: oneshot::Receiver<Result<T, Problem>>,
+    deadline: Instant,
+    claim: &Claim,
+) -> Result<T, Problem> {
+    let gone = |_| Err(Problem::new(Code::Internal, "the thread of the database file stopped"));
+    match tokio::time::timeout_at(deadline.into(), &mut answer).await {
+        Ok(answer) => answer.unwrap_or_else(gone),
+        Err(_) if claim.take() => Err(waited_too_long()),
+        Err(_) => answer.await.unwrap_or_else(gone),
+    }
+}
+
+/// The problem of a request whose time was up before its turn came.
+fn waited_too_long() -> Problem {
+    Problem::new(Code::TimedOut, "the request waited too long for the database; ask again in a moment")
 }
 
 impl Work {
@@ -110,7 +142,7 @@ impl Connector for Pool {
     fn snapshot(&self, request: Request) -> Snapshot {
         let cancelled = Arc::new(AtomicBool::new(false));
         let (snapshot, jobs) = snapshot::snapshot(Some(Box::new(CancelOnDrop(Arc::clone(&cancelled)))));
-        self.push(Job { request, cancelled, work: Work::Hold(jobs) });
+        self.push(Job { request, cancelled, claim: Claim::default(), work: Work::Hold(jobs) });
         snapshot
     }
 
@@ -142,8 +174,8 @@ impl Connector for Pool {
 
 impl Pool {
     /// Starts `readers` threads. The file is opened with the first ask; it need not be there yet.
-    pub fn start(file: PathBuf, readers: usize) -> Self {
-        let file: Arc<Path> = file.into();
+    pub fn start(file: DatabaseFile, readers: usize) -> Self {
+        let file = Arc::new(file);
         let regular = readers.max(1);
         // Readers beside those: whoever has none at work need not wait until others are done.
         let places = Places { regular, spare: regular.max(LEAST_SPARE) };
@@ -162,7 +194,7 @@ impl Pool {
 
     /// The file that is read.
     pub fn file(&self) -> &Path {
-        &self.file
+        &self.file.path
     }
 
     fn push(&self, job: Job) {
@@ -180,8 +212,9 @@ impl Pool {
         let cancelled = Arc::new(AtomicBool::new(false));
         let _guard = CancelOnDrop(Arc::clone(&cancelled));
         let (reply, answer) = oneshot::channel();
-        self.push(Job { request, cancelled, work: work(reply) });
-        answer.await.unwrap_or_else(|_| Err(Problem::new(Code::Internal, "the reader stopped")))
+        let (claim, deadline) = (Claim::default(), request.deadline);
+        self.push(Job { request, cancelled, claim: claim.clone(), work: work(reply) });
+        answered(answer, deadline, &claim).await
     }
 }
 
@@ -200,7 +233,7 @@ impl Current {
 }
 
 struct Reader {
-    file: Arc<Path>,
+    file: Arc<DatabaseFile>,
     connection: Option<Kept>,
     identity: Option<Identity>,
     checked: Instant,
@@ -211,13 +244,13 @@ struct Reader {
 pub(super) type Identity = (u64, Option<SystemTime>);
 
 impl Reader {
-    fn new(file: Arc<Path>) -> Self {
+    fn new(file: Arc<DatabaseFile>) -> Self {
         Reader { file, connection: None, identity: None, checked: Instant::now(), current: Arc::default() }
     }
 
     fn work(mut self, queue: &Queue<Job>, place: Place) {
-        while let Some((_turn, Job { request, cancelled, work })) = queue.take(place) {
-            if cancelled.load(Ordering::Relaxed) {
+        while let Some((_turn, Job { request, cancelled, claim, work })) = queue.take(place) {
+            if cancelled.load(Ordering::Relaxed) || !claim.take() {
                 continue;
             }
             *lock(&self.current) = Current { deadline: Some(request.deadline), cancelled: Some(cancelled) };
@@ -226,7 +259,8 @@ impl Reader {
                 Work::Run(reply) => drop(reply.send(self.guarded(&request, run::run))),
                 Work::Explain(reply) => drop(reply.send(self.guarded(&request, explain::explain))),
                 Work::Hold(mut jobs) => {
-                    let hold = |kept: &Kept, file: &Path, request: &Request| run::hold(kept, file, request, &mut jobs);
+                    let hold =
+                        |kept: &Kept, file: &DatabaseFile, request: &Request| run::hold(kept, file, request, &mut jobs);
                     if let Err(problem) = self.guarded(&request, hold) {
                         jobs.refuse(&problem);
                     }
@@ -239,7 +273,7 @@ impl Reader {
     fn guarded<T>(
         &mut self,
         request: &Request,
-        work: impl FnOnce(&Kept, &Path, &Request) -> Result<T, Problem>,
+        work: impl FnOnce(&Kept, &DatabaseFile, &Request) -> Result<T, Problem>,
     ) -> Result<T, Problem> {
         let result = std::panic::catch_unwind(AssertUnwindSafe(|| self.on_connection(request, work)));
         result.unwrap_or_else(|_| {
@@ -251,16 +285,13 @@ impl Reader {
     fn on_connection<T>(
         &mut self,
         request: &Request,
-        work: impl FnOnce(&Kept, &Path, &Request) -> Result<T, Problem>,
+        work: impl FnOnce(&Kept, &DatabaseFile, &Request) -> Result<T, Problem>,
     ) -> Result<T, Problem> {
         if lock(&self.current).is_over() {
-            return Err(Problem::new(
-                Code::TimedOut,
-                "the request waited too long for the database; ask again in a moment",
-            ));
+            return Err(waited_too_long());
         }
         let file = Arc::clone(&self.file);
-        let connection = self.connection().map_err(|error| fault::problem(&error, &file))?;
+        let connection = self.connection(request.deadline).map_err(|error| fault::problem(&error, &file))?;
         let result = work(connection, &file, request);
         self.end_reading();
         if matches!(&result, Err(problem) if problem.code == Code::SourceUnavailable) {
@@ -277,27 +308,31 @@ impl Reader {
         match kept.end_reading() {
             Ok(()) => kept.tidy(),
             Err(error) => {
-                tracing::error!(target: "puente::source", %error, "a read transaction could not be ended");
+                tracing::error!(target: "puente::source", detail = fault::told(&error).told(), "a read transaction could not be ended");
                 self.connection = None;
             }
         }
     }
 
-    fn connection(&mut self) -> rusqlite::Result<&Kept> {
+    /// The connection, which waits for other processes until the deadline, and no longer than reads do.
+    fn connection(&mut self, deadline: Instant) -> rusqlite::Result<&Kept> {
+        let patience = deadline.saturating_duration_since(Instant::now()).min(super::BUSY_TIMEOUT);
         if self.connection.is_some() && self.checked.elapsed() > IDENTITY_CHECK {
             self.checked = Instant::now();
-            if identity(&self.file) != self.identity {
+            if identity(&self.file.path) != self.identity {
                 self.connection = None;
             }
         }
         if self.connection.is_none() {
-            self.identity = identity(&self.file);
-            let mut connection = super::open(&self.file)?;
+            self.identity = identity(&self.file.path);
+            let mut connection = super::open(&self.file.path, patience)?;
             let current = Arc::clone(&self.current);
             connection.progress_handler(INSTRUCTIONS_PER_CHECK, Some(move || lock(&current).is_over()))?;
             self.connection = Some(Kept::new(connection));
         }
-        Ok(self.connection.as_ref().expect("just opened"))
+        let kept = self.connection.as_ref().expect("just opened");
+        kept.connection.busy_timeout(patience)?;
+        Ok(kept)
     }
 }
 
@@ -326,11 +361,11 @@ mod tests {
     fn a_request_that_nobody_waits_for_leaves_no_transaction() {
         let file = tempfile::NamedTempFile::new().unwrap();
         Connection::open(file.path()).unwrap().execute_batch("create table t (a)").unwrap();
-        let mut reader = Reader::new(file.path().into());
+        let mut reader = Reader::new(Arc::new(DatabaseFile::named(file.path().to_owned())));
         // What a statement was interrupted by is looked at every thousand steps, over all of its executions.
         for _ in 0..1_000 {
             *lock(&reader.current) = Current::default();
-            reader.connection().unwrap().begin_reading().unwrap();
+            reader.connection(Instant::now() + Duration::from_secs(9)).unwrap().begin_reading().unwrap();
             let cancelled = Arc::new(AtomicBool::new(true));
             *lock(&reader.current) = Current { deadline: None, cancelled: Some(cancelled) };
             reader.end_reading();

@@ -4,7 +4,6 @@
 //! reaches it; where one does not, every statement is executed once for all parents.
 
 use crate::statements::{needs_snapshot, program};
-use std::path::Path;
 use std::time::{Duration, Instant};
 
 use futures_util::FutureExt as _;
@@ -20,8 +19,8 @@ use rusqlite::types::ValueRef;
 
 use super::bind::{Borrowed, bind_slot, keys_json};
 use super::fault::problem;
-use super::past_rollback;
 use super::statements::Kept;
+use super::{DatabaseFile, past_rollback};
 use puente_run::levels::LevelReader;
 use puente_run::snapshot::{LevelJob, LevelJobs};
 use puente_run::{Outcome, Request, StatementReport};
@@ -30,7 +29,7 @@ use puente_run::{Outcome, Request, StatementReport};
 ///
 /// # Errors
 /// What the database reports, as the caller may know it.
-pub(super) fn run(kept: &Kept, file: &Path, request: &Request) -> Result<Outcome, Problem> {
+pub(super) fn run(kept: &Kept, file: &DatabaseFile, request: &Request) -> Result<Outcome, Problem> {
     let plan = request.bound.plan();
     let several = plan.selects().len() > 1;
     if several {
@@ -51,7 +50,7 @@ pub(super) fn run(kept: &Kept, file: &Path, request: &Request) -> Result<Outcome
 ///
 /// # Errors
 /// What the database reports, where it was not told with the rows of a level.
-pub(super) fn hold(kept: &Kept, file: &Path, request: &Request, jobs: &mut LevelJobs) -> Result<(), Problem> {
+pub(super) fn hold(kept: &Kept, file: &DatabaseFile, request: &Request, jobs: &mut LevelJobs) -> Result<(), Problem> {
     let plan = request.bound.plan();
     if needs_snapshot(request) {
         kept.begin_reading().map_err(|error| problem(&error, file))?;
@@ -80,7 +79,7 @@ struct Tally {
 
 struct Run<'c> {
     kept: &'c Kept,
-    file: &'c Path,
+    file: &'c DatabaseFile,
     bound: &'c BoundPlan,
     program: &'c Program,
     source: SourceId,
@@ -112,7 +111,7 @@ impl<'s> Fetch<'s> for Run<'_> {
 }
 
 impl<'c> Run<'c> {
-    fn new(kept: &'c Kept, file: &'c Path, request: &'c Request) -> Self {
+    fn new(kept: &'c Kept, file: &'c DatabaseFile, request: &'c Request) -> Self {
         let selects = request.bound.plan().selects().len();
         Run {
             kept,

@@ -31,8 +31,8 @@ const COUNTED_ROWS: u32 = 100_000;
 /// # Errors
 /// `SOURCE_UNAVAILABLE` where the file cannot be read. A table that cannot be read is a notice.
 pub fn survey(settings: &SourceSettings, base: &Path, watch: &SurveyWatch) -> Result<Survey, Problem> {
-    let file = &super::file_of(&settings.url.0, base);
-    let connection = super::open(file).map_err(|error| problem(&error, file))?;
+    let file = &super::DatabaseFile::of(settings, base);
+    let connection = super::open(&file.path, super::BUSY_TIMEOUT).map_err(|error| problem(&error, file))?;
     read(&connection, settings, watch).map_err(|error| problem(&error, file))
 }
 
@@ -41,9 +41,9 @@ pub fn survey(settings: &SourceSettings, base: &Path, watch: &SurveyWatch) -> Re
 /// # Errors
 /// As for a survey.
 pub(crate) fn fingerprint(settings: &SourceSettings, base: &Path) -> Result<String, Problem> {
-    let file = &super::file_of(&settings.url.0, base);
+    let file = &super::DatabaseFile::of(settings, base);
     let lines = || -> rusqlite::Result<Vec<String>> {
-        let connection = super::open(file)?;
+        let connection = super::open(&file.path, super::BUSY_TIMEOUT)?;
         super::past_rollback(|| super::tables(&connection))?;
         let mut statement = connection.prepare(
             "select type || ' ' || tbl_name || ' ' || coalesce(sql, name) from sqlite_schema
@@ -453,7 +453,7 @@ fn proposed_key(connection: &Connection, table: &Table, columns: Vec<&Column>) -
         let counts = |row: &rusqlite::Row<'_>| (0..row.as_ref().column_count()).map(|at| row.get(at)).collect();
         let answer: rusqlite::Result<Vec<i64>> = connection.query_row(text, [], counts);
         let told = |error: &rusqlite::Error| {
-            tracing::debug!(target: "puente::source", %error, "a proposal could not be sampled");
+            tracing::debug!(target: "puente::source", detail = super::fault::told(&error).told(), "a proposal could not be sampled");
         };
         answer.inspect_err(told).ok()
     };

@@ -1,7 +1,6 @@
 //! The one writer of a file: a thread of its own, which takes mutations in the order in which they came.
 
 use std::panic::AssertUnwindSafe;
-use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -16,10 +15,12 @@ use rusqlite::{Connection, Error};
 use tokio::sync::oneshot;
 
 use super::bind::{bind, bind_slot, keys_json};
-use super::fault;
-use super::pool::{CancelOnDrop, Current, INSTRUCTIONS_PER_CHECK, Identity, Jobs, MOST_WAITING, identity, lock};
+use super::pool::{
+    CancelOnDrop, Claim, Current, INSTRUCTIONS_PER_CHECK, Identity, Jobs, MOST_WAITING, answered, identity, lock,
+};
 use super::run::cell;
 use super::statements::Kept;
+use super::{DatabaseFile, fault};
 use crate::statements::{Lowered, SqlSession};
 use puente_run::change::{self, ConstraintKind, ConstraintViolation, Failure, Values};
 use puente_run::turns::{self, Place, Places, Queue};
@@ -34,6 +35,7 @@ pub(super) struct Writer {
 struct Job {
     request: ChangeRequest,
     cancelled: Arc<AtomicBool>,
+    claim: Claim,
     reply: oneshot::Sender<Result<Outcome, Problem>>,
 }
 
@@ -45,7 +47,7 @@ impl std::fmt::Debug for Job {
 
 impl Writer {
     /// Starts the thread. The file is opened with the first mutation.
-    pub(super) fn start(file: Arc<Path>) -> Self {
+    pub(super) fn start(file: Arc<DatabaseFile>) -> Self {
         let jobs = Arc::new(Queue::new(Places { regular: 1, spare: 0 }, MOST_WAITING));
         let queue = Arc::clone(&jobs);
         let work = move || Work::new(file).work(&queue);
@@ -59,29 +61,29 @@ impl Writer {
         let cancelled = Arc::new(AtomicBool::new(false));
         let _guard = CancelOnDrop(Arc::clone(&cancelled));
         let (reply, answer) = oneshot::channel();
-        let caller = request.party.clone();
-        if let Err(job) = self.jobs.0.push(&caller, Job { request, cancelled, reply }) {
+        let (caller, deadline, claim) = (request.party.clone(), request.deadline, Claim::default());
+        if let Err(job) = self.jobs.0.push(&caller, Job { request, cancelled, claim: claim.clone(), reply }) {
             drop(job.reply.send(Err(turns::too_busy())));
         }
-        answer.await.unwrap_or_else(|_| Err(Problem::new(Code::Internal, "the writer stopped")))
+        answered(answer, deadline, &claim).await
     }
 }
 
 struct Work {
-    file: Arc<Path>,
+    file: Arc<DatabaseFile>,
     connection: Option<Kept>,
     identity: Option<Identity>,
     current: Arc<Mutex<Current>>,
 }
 
 impl Work {
-    fn new(file: Arc<Path>) -> Self {
+    fn new(file: Arc<DatabaseFile>) -> Self {
         Work { file, connection: None, identity: None, current: Arc::default() }
     }
 
     fn work(mut self, queue: &Queue<Job>) {
-        while let Some((_turn, Job { request, cancelled, reply })) = queue.take(Place::Regular) {
-            if cancelled.load(Ordering::Relaxed) {
+        while let Some((_turn, Job { request, cancelled, claim, reply })) = queue.take(Place::Regular) {
+            if cancelled.load(Ordering::Relaxed) || !claim.take() {
                 continue;
             }
             *lock(&self.current) = Current { deadline: Some(request.deadline), cancelled: Some(cancelled) };
@@ -99,7 +101,7 @@ impl Work {
         let file = Arc::clone(&self.file);
         let current = Arc::clone(&self.current);
         let told = |error: Error| fault::problem(&error, &file);
-        let kept = self.connection().map_err(told)?;
+        let kept = self.connection(request.deadline).map_err(told)?;
         kept.tidy();
         begin(&kept.connection, request.deadline).map_err(told)?;
         let dangled = if request.rehearse { dangling(&kept.connection).unwrap_or_default() } else { 0 };
@@ -119,7 +121,7 @@ impl Work {
         };
         let rolled_back = if connection.is_autocommit() { Ok(()) } else { connection.execute_batch("rollback") };
         if let Err(error) = rolled_back {
-            tracing::error!(target: "puente::source", %error, "a transaction could not be rolled back");
+            tracing::error!(target: "puente::source", detail = fault::told(&error).told(), "a transaction could not be rolled back");
             self.connection = None;
         }
         ended.map_err(|error| match refusal(&error) {
@@ -129,13 +131,14 @@ impl Work {
         result
     }
 
-    fn connection(&mut self) -> rusqlite::Result<&mut Kept> {
-        if self.connection.is_some() && identity(&self.file) != self.identity {
+    fn connection(&mut self, deadline: Instant) -> rusqlite::Result<&mut Kept> {
+        if self.connection.is_some() && identity(&self.file.path) != self.identity {
             self.connection = None;
         }
         if self.connection.is_none() {
-            self.identity = identity(&self.file);
-            let mut connection = super::open_for_writing(&self.file)?;
+            self.identity = identity(&self.file.path);
+            let mut connection =
+                super::open_for_writing(&self.file.path, deadline.saturating_duration_since(Instant::now()))?;
             let current = Arc::clone(&self.current);
             connection.progress_handler(INSTRUCTIONS_PER_CHECK, Some(move || lock(&current).is_over()))?;
             self.connection = Some(Kept::new(connection));
@@ -178,7 +181,7 @@ fn no_more_than(before: i64, now: i64) -> rusqlite::Result<()> {
 /// The transaction of one mutation.
 struct Transaction<'c> {
     kept: &'c mut Kept,
-    file: &'c Path,
+    file: &'c DatabaseFile,
 }
 
 impl SqlSession for Transaction<'_> {
@@ -246,5 +249,5 @@ fn refusal(error: &Error) -> Option<ConstraintViolation> {
     let columns: Vec<String> =
         if rule == ConstraintKind::Check { Vec::new() } else { told.split(", ").filter_map(column).collect() };
     let constraint = (columns.is_empty() && !told.is_empty()).then(|| told.to_owned());
-    Some(ConstraintViolation { rule, columns, constraint, detail: text.clone() })
+    Some(ConstraintViolation { rule, columns, constraint, detail: fault::told(error) })
 }

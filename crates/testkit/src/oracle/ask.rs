@@ -1,6 +1,6 @@
 //! Random asks: a tree that the oracle interprets, and the same as a GraphQL document with variables.
 
-use puente_core::access::{Comparison, Operand, Quantifier, Test, TextTest, View, Within};
+use puente_core::access::{Comparison, Operand, Quantifier, Test, TextComparison, TextTest, View, Within};
 use puente_core::model::{Cardinality, FieldType, Model, TypeId};
 use puente_core::plan::edge_fields;
 use puente_core::value::{Datum, Scalar};
@@ -735,7 +735,7 @@ impl<'a> Drawing<'a> {
                 let items: Vec<(Datum, Json)> = if self.random.random_bool(0.1) { Vec::new() } else { known };
                 let (cells, jsons): (Vec<Datum>, Vec<Json>) = items.into_iter().unzip();
                 let list = self.write(written, &format!("[{name}!]"), Json::Array(jsons), is_enum);
-                let test = Test::In { operand: Operand::Constant(Datum::List(cells)), ignore_case };
+                let test = Test::In { operand: Operand::Constant(Datum::List(cells)), by: by(ignore_case) };
                 let word = if negated { "notIn" } else { "in" };
                 (Filter::Column { column, negated, test }, format!("{{ {field}: {{ {word}: {list}{suffix} }} }}"))
             }
@@ -766,7 +766,7 @@ impl<'a> Drawing<'a> {
                 ];
                 let (word, comparison) = words[self.random.random_range(0..if is_ordered { 6 } else { 2 })];
                 let written = self.write(written, &name, json, is_enum);
-                let test = Test::Compare { comparison, operand: Operand::Constant(cell), ignore_case };
+                let test = Test::Compare { comparison, operand: Operand::Constant(cell), by: by(ignore_case) };
                 (
                     Filter::Column { column, negated: false, test },
                     format!("{{ {field}: {{ {word}: {written}{suffix} }} }}"),
@@ -811,4 +811,8 @@ fn operand(kind: FieldType, cell: &Datum) -> Datum {
         (FieldType::Scalar(Scalar::Decimal), Datum::Text(text)) => Datum::Real(text.parse().unwrap_or(0.0)),
         _ => cell.clone(),
     }
+}
+
+fn by(ignore_case: bool) -> TextComparison {
+    if ignore_case { TextComparison::IgnoreCase } else { TextComparison::Collation }
 }

@@ -7,8 +7,8 @@
 use std::sync::Arc;
 
 use puente_core::access::{
-    Arithmetic, Comparison, Condition, Hop, Masks, Number, Operand, Path, Quantifier, Test, TextTest, TypeView, View,
-    WriteGrant,
+    Arithmetic, Comparison, Condition, Hop, Masks, Number, Operand, Path, Quantifier, Test, TextComparison, TextTest,
+    TypeView, View, WriteGrant,
 };
 use puente_core::model::{Cardinality, Column, FieldType, ITEM_COLUMN, TypeId};
 use puente_core::value::{Datum, Scalar, StorageFormat};
@@ -450,6 +450,7 @@ impl Drawing<'_> {
             };
         };
         let is_text = c.kind == FieldType::Scalar(Scalar::String);
+        let by = if is_text { TextComparison::Exact } else { TextComparison::Collation };
         if is_number(c.kind) && self.chance(0.35) {
             return self.numbers(of, row, &path.hops);
         }
@@ -477,7 +478,7 @@ impl Drawing<'_> {
             }
             2 | 3 => {
                 let (cel, operand) = self.list(of, column, (json, cell));
-                let meaning = operand.map(|operand| stated(Test::In { operand, ignore_case: false }));
+                let meaning = operand.map(|operand| stated(Test::In { operand, by }));
                 (format!("{field} in {cel}"), meaning.unwrap_or(Condition::ClaimPredicate(0)))
             }
             4 => {
@@ -491,12 +492,12 @@ impl Drawing<'_> {
                 let beside = Path { column: other, ..path.clone() };
                 let named = format!("{row}.{}", t.columns[other].label());
                 let operand = Operand::Value(beside);
-                (format!("{field} {word} {named}"), stated(Test::Compare { comparison, operand, ignore_case: false }))
+                (format!("{field} {word} {named}"), stated(Test::Compare { comparison, operand, by }))
             }
             _ => {
                 let (comparison, word) = self.comparison();
                 let (cel, operand) = self.operand(c, json, cell);
-                let meaning = operand.map(|operand| stated(Test::Compare { comparison, operand, ignore_case: false }));
+                let meaning = operand.map(|operand| stated(Test::Compare { comparison, operand, by }));
                 let meaning = meaning.unwrap_or(Condition::ClaimPredicate(0));
                 if self.chance(0.2) {
                     let mirrored = comparison_word(comparison.mirrored());

@@ -4,7 +4,7 @@ use std::cmp::Ordering;
 
 use bigdecimal::num_bigint::BigInt;
 use bigdecimal::{BigDecimal, RoundingMode};
-use puente_core::access::{Arithmetic, Condition, Number, Operand, Path, Quantifier, Test, TextTest};
+use puente_core::access::{Arithmetic, Condition, Number, Operand, Path, Quantifier, Test, TextComparison, TextTest};
 use puente_core::catalog::Engine;
 use puente_core::model::{FieldType, TypeId};
 use puente_core::value::{Datum, Scalar, decimal_digits};
@@ -27,7 +27,8 @@ pub(super) fn judge(world: &World, of: TypeId, row: &[Datum], condition: &Condit
             let (target, cell) = value(world, of, row, path);
             let collation = world.collation(target, path.column);
             match test {
-                Test::Compare { comparison, operand: Operand::Value(other), .. } => {
+                Test::Compare { comparison, operand: Operand::Value(other), by } => {
+                    let collation = if *by == TextComparison::Exact { &Collation::Plain } else { collation };
                     let (_, other) = value(world, of, row, other);
                     let known = cell != Datum::Null && other != Datum::Null;
                     known.then(|| comparison.holds(compare(&cell, &other, collation)))
@@ -221,12 +222,33 @@ pub(super) enum Collation {
     Plain,
     /// Regardless of the case of ASCII letters.
     NoCase,
+    /// Regardless of case and accents, and of blanks at the end where it `pads`.
+    Folded {
+        /// Does it take blanks at the end for nothing?
+        pads: bool,
+    },
     /// As numbers, also where they come as text.
     Number,
     /// Bytes: shorter ones first.
     Length,
     /// By the place among these texts.
     Rank(Vec<String>),
+}
+
+impl Collation {
+    /// Are there different texts that are the same to it?
+    pub(super) fn folds(&self) -> bool {
+        match self {
+            Collation::NoCase | Collation::Folded { .. } => true,
+            Collation::Plain | Collation::Number | Collation::Length | Collation::Rank(_) => false,
+        }
+    }
+}
+
+/// A text without what a collation takes for nothing: of the letters that the worlds have.
+fn folded(text: &str, pads: bool) -> String {
+    let text = if pads { text.trim_end_matches(' ') } else { text };
+    text.to_lowercase().replace('á', "a")
 }
 
 /// Numbers, texts, bytes: SQLite's order of what is of different classes. Null is not compared.
@@ -254,6 +276,7 @@ pub(super) fn compare(a: &Datum, b: &Datum, collation: &Collation) -> Ordering {
         (Datum::Real(a), Datum::Integer(b)) => a.total_cmp(&as_real(*b)),
         (Datum::Text(a), Datum::Text(b)) => match collation {
             Collation::NoCase => a.to_ascii_lowercase().cmp(&b.to_ascii_lowercase()),
+            Collation::Folded { pads } => folded(a, *pads).cmp(&folded(b, *pads)),
             Collation::Rank(texts) => {
                 let rank = |text: &String| texts.iter().position(|known| known == text);
                 rank(a).cmp(&rank(b))
@@ -296,9 +319,14 @@ pub(super) fn test_cell(cell: &Datum, test: &Test, collation: &Collation) -> Opt
         Datum::Text(text) if ignore_case => Datum::Text(text.to_ascii_lowercase()),
         other => other.clone(),
     };
+    let compared = |by: TextComparison| match by {
+        TextComparison::Collation => (false, collation),
+        TextComparison::IgnoreCase => (true, &Collation::Plain),
+        TextComparison::Exact => (false, &Collation::Plain),
+    };
     match test {
         Test::IsNull(expected) => return Some((*cell == Datum::Null) == *expected),
-        Test::In { operand, ignore_case } => {
+        Test::In { operand, by } => {
             let Datum::List(items) = constant(operand) else { return None };
             if items.is_empty() {
                 return Some(false);
@@ -306,17 +334,17 @@ pub(super) fn test_cell(cell: &Datum, test: &Test, collation: &Collation) -> Opt
             if *cell == Datum::Null {
                 return None;
             }
-            let cell = fold(cell, *ignore_case);
-            let folded = if *ignore_case { &Collation::Plain } else { collation };
-            return Some(items.iter().any(|item| compare(&cell, &fold(item, *ignore_case), folded).is_eq()));
+            let (folds, collation) = compared(*by);
+            let cell = fold(cell, folds);
+            return Some(items.iter().any(|item| compare(&cell, &fold(item, folds), collation).is_eq()));
         }
         _ if *cell == Datum::Null => return None,
         _ => {}
     }
     match test {
-        Test::Compare { comparison, operand, ignore_case } => {
-            let collation = if *ignore_case { &Collation::Plain } else { collation };
-            let order = compare(&fold(cell, *ignore_case), &fold(&constant(operand), *ignore_case), collation);
+        Test::Compare { comparison, operand, by } => {
+            let (folds, collation) = compared(*by);
+            let order = compare(&fold(cell, folds), &fold(&constant(operand), folds), collation);
             Some(comparison.holds(order))
         }
         Test::Size { comparison, size } => {

@@ -53,7 +53,7 @@ fn words(world: &World, of: TypeId, column: usize) -> Vec<&'static str> {
     let single = c.cast.as_deref() == Some("float4");
     match scalar {
         // What is equal regardless of case has no one smallest text.
-        _ if *world.collation(of, column) == Collation::NoCase => Vec::new(),
+        _ if world.collation(of, column).folds() => Vec::new(),
         Scalar::Int | Scalar::Decimal => vec!["sum", "avg", "min", "max"],
         Scalar::Float if !single && is_exact(world, of, column) => vec!["sum", "avg", "min", "max"],
         Scalar::BigInt => vec!["sum", "min", "max"],
@@ -118,7 +118,7 @@ impl Drawing<'_> {
         let mut columns = self.values(of);
         columns.retain(|(column, ..)| {
             let c = &self.world.model.types[of].columns[*column];
-            c.is_comparable() && *self.world.collation(of, *column) != Collation::NoCase
+            c.is_comparable() && !self.world.collation(of, *column).folds()
         });
         let mut by: Vec<(usize, &'static str)> = Vec::new();
         let (mut by_text, mut keys, mut key_text) = (Vec::new(), Vec::new(), String::new());

@@ -87,6 +87,7 @@ const POSTGRES: &[Domain] = &[
         &["'a'", "'A'", "'ab'", "'b%'", "'Ümlaut'", "''", "'a_b'", "null", "'50% off'", "'a\\\"b{,}'"],
     ),
     ("text collate \"C\"", &["'{long}a'", "'{long}b'", "'{long}'", "'Z'", "null"]),
+    ("text collate folding", &["'ann'", "'ANN'", "'ánn'", "'bob'", "null"]),
     ("char(4) collate \"C\"", &["'a'", "'ab'", "'a b'", "'abcd'", "''", "null"]),
     ("varchar(20) collate \"C\" not null default 'x'", &["'x'", "'y'", "'X'", "'xy'"]),
     ("double precision", &["0.5", "-1.25", "3.0", "1e10", "null"]),
@@ -109,7 +110,8 @@ const POSTGRES: &[Domain] = &[
 ];
 
 /// What PostgreSQL's worlds need before their tables. The order of the enum's values is not that of their texts.
-const POSTGRES_TYPES: &str = "create type mood as enum ('new', 'in use', 'done');\n\
+const POSTGRES_TYPES: &str = "create collation folding (provider = icu, locale = 'und-u-ks-level1', deterministic = false);\n\
+                              create type mood as enum ('new', 'in use', 'done');\n\
                               create domain percent as integer check (value between 0 and 100);\n";
 
 /// MariaDB's. Text is in a collation by code points that does not pad.
@@ -121,6 +123,7 @@ const MARIADB: &[Domain] = &[
         "varchar(20) collate utf8mb4_nopad_bin",
         &["'a'", "'A'", "'ab'", "'b%'", "'Ümlaut'", "''", "'a_b'", "null", "'50% off'"],
     ),
+    ("varchar(20) collate utf8mb4_general_ci", &["'ann'", "'ANN'", "'ann '", "'ánn'", "'bob'", "null"]),
     ("longtext collate utf8mb4_nopad_bin", &["'{long}a'", "'{long}b'", "'{long}'", "'Z'", "null"]),
     ("char(4) collate utf8mb4_nopad_bin", &["'a'", "'ab'", "'a b'", "'abcd'", "''", "null"]),
     ("varchar(20) collate utf8mb4_nopad_bin not null default 'x'", &["'x'", "'y'", "'X'", "'xy'"]),
@@ -231,8 +234,12 @@ impl World {
                 Collation::Rank(model.enums[id].values.iter().map(|(_, text)| text.clone()).collect())
             }
             FieldType::Scalar(Scalar::Bytes) if engine == Engine::Mongodb => Collation::Length,
-            _ if column.collation.as_deref() == Some("NOCASE") => Collation::NoCase,
-            _ => Collation::Plain,
+            _ => match column.collation.as_deref() {
+                Some("NOCASE") => Collation::NoCase,
+                Some("utf8mb4_general_ci") => Collation::Folded { pads: true },
+                Some("folding") => Collation::Folded { pads: false },
+                _ => Collation::Plain,
+            },
         };
         let collations = model
             .types
@@ -290,7 +297,7 @@ fn crossing_links(random: &mut Random, catalogs: &[Catalog]) -> String {
         // What is equal regardless of case, or of blanks, is so on one side only.
         let is_plain = |column: &Column| {
             !column.list
-                && column.collation.as_deref() != Some("NOCASE")
+                && !matches!(column.collation.as_deref(), Some("NOCASE" | "utf8mb4_general_ci" | "folding"))
                 && column.cast.as_deref() != Some("bpchar")
                 && column.form != StorageFormat::EngineText
         };

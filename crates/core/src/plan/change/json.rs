@@ -9,7 +9,7 @@ use serde_json::Value as Json;
 use super::at_place;
 use super::build::ChangePlanner;
 use super::rows::{Members, items};
-use crate::access::{Condition, Path, Test, Within, WriteGrant};
+use crate::access::{Condition, Path, Test, View, Within, WriteGrant};
 use crate::error::{Code, Problem};
 use crate::model::{ColumnId, FieldType, ITEM_COLUMN, TypeId};
 use crate::plan::LeafType;
@@ -85,6 +85,27 @@ impl SetWord {
             }
             SetWord::Unset => "Members to be taken away, where `true`.",
         }
+    }
+
+    /// Does what comes of it (a refusal, a count) tell what is there? A sum that the table refuses tells how large the number was, to
+    /// whoever tries often enough; a list that grows too long, how long it was. What takes a member away succeeds whatever was there.
+    fn tells_what_is_there(self) -> bool {
+        match self {
+            SetWord::Add | SetWord::Push | SetWord::Pull => true,
+            SetWord::Unset => false,
+        }
+    }
+
+    /// The columns that a grant lets the caller change by this word, in a row or in an object inside its JSON: where the word tells
+    /// what is there, those alone that the role reads as they are.
+    pub fn settable<'a>(
+        self,
+        view: &'a View,
+        within: Within,
+        grant: &'a WriteGrant,
+    ) -> impl Iterator<Item = (ColumnId, &'a str)> {
+        let settable = view.settable_within(within, grant);
+        settable.filter(move |(column, _)| !self.tells_what_is_there() || view.reads_as_is((within.of, *column)))
     }
 
     /// What the helper types of a row, or of an object inside JSON, end with.
@@ -232,7 +253,8 @@ impl<'a> ChangePlanner<'a> {
             }
             let Some(word) = SetWord::ALL.into_iter().find(|word| word.word() == name) else { continue };
             for (name, value) in value.as_object().into_iter().flatten() {
-                let Some(column) = self.settable_field(within, grant, name) else { continue };
+                let mut settable = word.settable(self.planner.view, within, grant);
+                let Some((column, _)) = settable.find(|(_, field)| *field == name) else { continue };
                 let member = format!("{member}.{name}");
                 if let Some(change) = self.json_word(word, (within.of, column), value, &member, inside)? {
                     changes.push((self.json_name_of((within.of, column)), change));

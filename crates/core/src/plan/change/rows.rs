@@ -9,7 +9,7 @@ use serde_json::{Map, Value as Json};
 use super::build::ChangePlanner;
 use super::json::{Inside, fits};
 use super::{Assignment, EdgeChange, EdgeRow, LookupId, NewRow, RowChange, Set, SetWord, Target, at_place};
-use crate::access::{Comparison, Condition, Operand, Path, Test, View, Within, WriteGrant};
+use crate::access::{Comparison, Condition, Operand, Path, Test, TextComparison, View, Within, WriteGrant};
 use crate::error::{Code, Problem};
 use crate::model::{Cardinality, Column, ColumnId, FieldType, GLOBAL_ID, Link, LinkId, Through, TypeId, VersionStep};
 use crate::plan::{LeafType, edge_fields};
@@ -320,7 +320,8 @@ impl<'a> ChangePlanner<'a> {
                 self.set_link(of, (id, link), value, &mut set)?;
             } else if let Some(word) = SetWord::ALL.into_iter().find(|word| word.word() == name) {
                 for (name, value) in value.as_object().unwrap_or(&empty) {
-                    let Some((column, _)) = view.settable(of, grant).find(|(_, field)| field == name) else { continue };
+                    let mut settable = word.settable(view, Within::row(of), grant);
+                    let Some((column, _)) = settable.find(|(_, field)| field == name) else { continue };
                     let place = format!("set.{}.{name}", word.word());
                     if let Some(assignment) = self.assigned_by(word, (of, column), value, &place, &mut inside)? {
                         set.values.push((column, assignment));
@@ -550,7 +551,7 @@ fn fits_an_int(column: ColumnId) -> Condition {
     let test = |test: Test| Condition::Test { path: Path { hops: Vec::new(), column, masked: false }, test };
     let compare = |comparison, value: i32| {
         let operand = Operand::Constant(Datum::Integer(value.into()));
-        test(Test::Compare { comparison, operand, ignore_case: false })
+        test(Test::Compare { comparison, operand, by: TextComparison::Collation })
     };
     let within = vec![compare(Comparison::Gte, i32::MIN), compare(Comparison::Lte, i32::MAX)];
     Condition::Or(vec![test(Test::IsNull(true)), Condition::And(within)])
