@@ -51,8 +51,8 @@ pub(crate) fn project(url: &str, path: &str, body: Option<&Json>) -> Result<Json
     match status {
         200 => Ok(told),
         _ => {
-            let text =
-                told["message"].as_str().map_or_else(|| format!("{url}{path} answered with {status}"), str::to_owned);
+            let answered = || format!("{url}{path} answered with {status}");
+            let text = told["message"].as_str().map_or_else(answered, crate::output::foreign);
             Err(Failure { code: 1, text })
         }
     }

@@ -4,6 +4,8 @@ use std::fmt;
 
 use serde::Serialize;
 
+use crate::visible::visible;
+
 /// Who has to act for the error to go away.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Fault {
@@ -191,12 +193,13 @@ pub struct Detail {
 impl Detail {
     /// Words of ours, of a driver about a connection, or of a database about a statement: none of them holds a value.
     pub fn plain(told: impl fmt::Display) -> Self {
-        Detail { told: told.to_string(), words: None }
+        Detail { told: visible(&told.to_string()).into_owned(), words: None }
     }
 
     /// What a database says of values: `told` is its code with the names that go with it, `words` all of it.
     pub fn with_words(told: impl fmt::Display, words: impl fmt::Display) -> Self {
-        Detail { told: told.to_string(), words: Some(words.to_string()) }
+        let [told, words] = [told.to_string(), words.to_string()].map(|text| visible(&text).into_owned());
+        Detail { told, words: Some(words) }
     }
 
     /// What every log may say.
@@ -214,6 +217,10 @@ impl Problem {
     /// A problem without a place.
     pub fn new(code: Code, message: impl Into<String>) -> Self {
         let mut message: String = message.into();
+        // It may name what is not ours: a table, a value.
+        if let std::borrow::Cow::Owned(shown) = visible(&message) {
+            message = shown;
+        }
         if message.len() > MOST_MESSAGE_BYTES {
             message = shortened(&message, MOST_MESSAGE_BYTES).into_owned();
         }

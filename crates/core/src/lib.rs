@@ -26,3 +26,4 @@ pub mod rows;
 pub mod schema;
 pub mod suggest;
 pub mod value;
+pub mod visible;

@@ -3,8 +3,9 @@
 use std::path::{Path, PathBuf};
 
 /// The modules, lowest first. Each may use those before it.
-const MODULES: &[&str] =
-    &["error", "suggest", "value", "rows", "catalog", "project", "model", "access", "plan", "schema", "answer"];
+const MODULES: &[&str] = &[
+    "visible", "error", "suggest", "value", "rows", "catalog", "project", "model", "access", "plan", "schema", "answer",
+];
 /// The crates, lowest first.
 const CRATES: &[&str] = &["allocator", "core", "sql", "run", "sources", "service", "cli"];
 

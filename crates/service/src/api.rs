@@ -24,6 +24,7 @@ use crate::principal::{Principal, no_such_role};
 use crate::recent::RecentAsk;
 use crate::roles::{RoleApi, Roles};
 use crate::traces::{AskSpan, Traces};
+use crate::under_way::{Held, UnderWay};
 
 /// One request.
 #[derive(Debug, Clone, Default)]
@@ -101,6 +102,8 @@ pub struct AskResult {
     pub has_data: bool,
     /// What it took of its budget.
     pub spent: Spent,
+    /// Counts its bytes until it is taken.
+    pub(crate) held: Option<Held>,
 }
 
 /// How an [`Api`] is set up.
@@ -159,6 +162,8 @@ impl<'a> Arrival<'a> {
 pub struct Api {
     inner: Arc<Inner>,
     metrics: Arc<Metrics>,
+    /// What is being sent, also of the API that this one took the place of.
+    under_way: Arc<UnderWay>,
 }
 
 /// What an API is made of.
@@ -197,7 +202,8 @@ impl Api {
     /// Sets up the API; schemas are built when first asked for.
     pub fn new(options: ApiOptions, metrics: Arc<Metrics>) -> Self {
         let inner = Arc::new(Inner::new(options, &metrics));
-        Api { inner, metrics }
+        let under_way = Arc::clone(&metrics.under_way);
+        Api { inner, metrics, under_way }
     }
 
     /// The project's limits.
@@ -236,6 +242,7 @@ impl Api {
                 metrics.cached_bytes.get_or_create(&labels).set(i64::try_from(bytes).unwrap_or(i64::MAX));
             }
         }
+        metrics.answer_bytes.set(gauge(self.under_way.bytes()));
         metrics.to_text()
     }
 
@@ -291,11 +298,28 @@ impl Api {
             Ok((outcome, insight)) => (Ok(outcome), insight),
             Err(problems) => (Err(problems), Insight::default()),
         };
+        let (result, held) = self.held(result, principal, insight.changes);
         let elapsed = at.elapsed();
         let operation = operation.as_deref().or(insight.operation.as_deref());
         let from = From { id, client, trace };
         self.account(&result, elapsed, operation, (role.as_deref(), principal), &from);
-        respond(result, &insight, elapsed, &self.inner.model.sources)
+        AskResult { held, ..respond(result, &insight, elapsed, &self.inner.model.sources) }
+    }
+
+    /// The same answer, counted among those that are under way; or why it is not sent.
+    fn held(
+        &self,
+        result: Result<Outcome, Vec<Problem>>,
+        principal: &Principal,
+        changes: bool,
+    ) -> (Result<Outcome, Vec<Problem>>, Option<Held>) {
+        let Ok(outcome) = result else { return (result, None) };
+        let role = self.inner.roles.asked(&principal.role);
+        let most = role.map_or(self.inner.limits.memory, |role| role.limits.memory);
+        match self.under_way.hold(&principal.party, outcome.answer.body.len(), most, changes) {
+            Ok(held) => (Ok(outcome), Some(held)),
+            Err(problem) => (Err(vec![problem]), None),
+        }
     }
 
     /// Answers a request, and leaves the answer as its parts.
@@ -442,6 +466,8 @@ struct Insight {
     plan: Option<String>,
     /// The operation's name, as the document says it.
     operation: Option<String>,
+    /// Has it changed something?
+    changes: bool,
 }
 
 /// How sources run statements.
@@ -546,13 +572,15 @@ impl Asking {
                 let plan = ask.plan.then(|| mutation.to_text());
                 let outcome = self.change(mutation, &ask).await?;
                 let operation = ask.operation_name;
-                Ok((outcome, Insight { statements: ask.statements, explained: Vec::new(), plan, operation }))
+                let changes = true;
+                Ok((outcome, Insight { statements: ask.statements, explained: Vec::new(), plan, operation, changes }))
             }
             Prepared::Query(query) => {
                 let plan = ask.plan.then(|| query.bound.plan().to_text());
                 let (outcome, explained) = self.read(query, &ask).await?;
                 let operation = ask.operation_name;
-                Ok((outcome, Insight { statements: ask.statements, explained, plan, operation }))
+                let changes = false;
+                Ok((outcome, Insight { statements: ask.statements, explained, plan, operation, changes }))
             }
         }
     }
@@ -762,7 +790,7 @@ fn respond(
             }
             body.push(b'}');
             let spent = Spent { cost, bytes: body.len(), statements };
-            AskResult { body, code, has_data: true, spent }
+            AskResult { body, code, has_data: true, spent, held: None }
         }
         Err(problems) => AskResult::refused(&problems),
     }
@@ -778,7 +806,7 @@ impl AskResult {
         let has_data = code.is_some_and(|code| code.status() == 200);
         body.extend_from_slice(if has_data { b",\"data\":null}" } else { b"}" });
         let spent = Spent { bytes: body.len(), ..Spent::default() };
-        AskResult { body, code, has_data, spent }
+        AskResult { body, code, has_data, spent, held: None }
     }
 }
 

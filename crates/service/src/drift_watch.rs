@@ -62,7 +62,7 @@ impl DriftWatch {
         let quick = SourceSettings { samples: FEW_SAMPLES, ..source.clone() };
         let live = puente_sources::survey(&quick, &folder.path).ok()?;
         let mut types = Vec::new();
-        for drift in compare(&surveyed, &live.catalog).into_iter().filter(|drift| drift.breaking) {
+        for drift in compare(&surveyed, &live.catalog.widened(&surveyed)).into_iter().filter(|drift| drift.breaking) {
             tracing::warn!(
                 target: "puente::source", source = source.name, table = drift.table,
                 "the database is not as it was surveyed: {}; `puente survey` takes the change over", drift.text

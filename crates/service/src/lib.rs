@@ -27,6 +27,7 @@ mod reload;
 mod roles;
 mod shares;
 mod traces;
+mod under_way;
 mod workbench;
 
 pub use access_keys::{AccessKey, AccessKeys, NewKey, RecordsError, hash as key_hash, new_key};
@@ -38,7 +39,7 @@ pub use identity::{DevelopmentKey, Identity, IdentityError};
 pub use metrics::Metrics;
 pub use operations::{
     Accepted, Finding, FindingKind, SourceOutcome, SurveyError, SurveyOutcome, Visible, WhoLine, accept, check,
-    check_key_set, field_names, find_drift, has_field, survey, visible_rows, who_can,
+    check_key_set, field_names, find_drift, has_field, survey, survey_afresh, visible_rows, who_can,
 };
 pub use persisted::Hash;
 pub use principal::{AuthMethod, Principal, claims_of};

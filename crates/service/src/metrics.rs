@@ -1,6 +1,6 @@
 //! What is counted, and how `/metrics` shows it: OpenMetrics text.
 
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 
 use prometheus_client::encoding::EncodeLabelSet;
 use prometheus_client::encoding::text::{encode_eof, encode_registry};
@@ -13,6 +13,7 @@ use prometheus_client::registry::Registry;
 
 use crate::process_stats::ProcessStats;
 use crate::recent::RecentAsks;
+use crate::under_way::UnderWay;
 
 /// Labels of a request.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
@@ -84,6 +85,12 @@ pub struct Metrics {
     statuses: Box<[OnceLock<Counter>]>,
     /// Requests of whoever was not let in, by why.
     pub sign_ins_refused: Family<RefusalLabels, Counter>,
+    /// Connections that were closed by us, by why: `slow`, `streams`, `idle`, `old`.
+    pub connections_cut: Family<RefusalLabels, Counter>,
+    /// Bytes of answers that are being sent.
+    pub answer_bytes: Gauge,
+    /// What those are.
+    pub(crate) under_way: Arc<UnderWay>,
     /// Requests as a role that the caller does not have.
     pub roles_refused: Counter,
     /// Does a source answer?
@@ -136,6 +143,9 @@ impl Default for Metrics {
             responses: Family::default(),
             statuses: (0..STATUSES).map(|_| OnceLock::new()).collect(),
             sign_ins_refused: Family::default(),
+            connections_cut: Family::default(),
+            answer_bytes: Gauge::default(),
+            under_way: Arc::default(),
             roles_refused: Counter::default(),
             source_up: Family::default(),
             source_drifted: Family::default(),
@@ -167,6 +177,8 @@ impl Default for Metrics {
         r.register("ask_seconds", "Time per ask", metrics.seconds.clone());
         r.register("asks_running", "Asks running now", metrics.running.clone());
         r.register("http_responses", "Answers over HTTP, by status", metrics.responses.clone());
+        r.register("connections_cut", "Connections that were closed, by why", metrics.connections_cut.clone());
+        r.register("answer_bytes", "Bytes of answers that are being sent", metrics.answer_bytes.clone());
         r.register("sign_ins_refused", "Requests of whoever was not let in", metrics.sign_ins_refused.clone());
         r.register("roles_refused", "Requests as a role that the caller does not have", metrics.roles_refused.clone());
         r.register("source_up", "Does the source answer? As of the last look", metrics.source_up.clone());

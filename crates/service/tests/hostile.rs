@@ -478,7 +478,8 @@ fn an_empty_database_file_is_not_ready() {
     std::fs::write(project.database(), b"").unwrap();
     let until = Instant::now() + Duration::from_secs(10);
     loop {
-        let ready = service.send("GET", "/health/ready", &[], b"");
+        let owner = format!("Bearer {}", puente_testkit::project::OWNER_KEY);
+        let ready = service.send("GET", "/health/ready", &[("Authorization", &owner)], b"");
         if ready.status == 503 {
             assert!(ready.text().contains("has no tables"), "{}", ready.text());
             return;

@@ -203,7 +203,13 @@ fn drift_is_noticed_while_it_is_served_and_until_it_is_over(
     );
     database.execute("alter table huts drop column name");
     let told = wait_for(&service, "/health/ready", "degraded");
-    assert_eq!(told, "ready, degraded: `Hut` differ from the survey; `puente survey` takes the changes over\n");
+    assert_eq!(told, "ready, degraded: 1 type differs from the survey; `puente survey` accepts the changes\n");
+    let (name, value) = owner();
+    let told = service.send("GET", "/health/ready", &[(name, &value)], b"").text();
+    assert_eq!(told, "ready, degraded: `Hut` differ from the survey; `puente survey` accepts the changes\n");
+    let stranger =
+        service.send("GET", "/health/ready", &[("Authorization", "Bearer nobody's"), ("Host", "elsewhere")], b"");
+    assert!(!stranger.text().contains("Hut"), "names are for the owner: {}", stranger.text());
     assert_eq!(service.send("GET", "/health/ready", &[], b"").status, 200, "the rest is served");
     let (name, value) = owner();
     let text = service.send("GET", "/metrics", &[(name, &value)], b"").text();

@@ -268,7 +268,7 @@ fn tls_is_verified_by_default() {
         let settings = puente_core::project::read(&text, &|_| None).expect("a project").sources.remove(0);
         puente_sources::survey(&settings, folder.path())
             .map(|survey| survey.catalog.tables.len())
-            .map_err(|problem| problem.detail.unwrap_or_default())
+            .map_err(|problem| problem.told().to_owned())
     };
     assert_eq!(reached("localhost", "sslmode=verify-full&sslrootcert=root.crt"), Ok(1));
     assert_eq!(

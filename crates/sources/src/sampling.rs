@@ -7,6 +7,19 @@ use puente_sql::Dialect;
 
 /// Rows at the beginning of a table whose values are looked at.
 pub(crate) const SAMPLED_ROWS: u32 = 10_000;
+/// Rows up to which a table is counted: more are estimated. One more tells that there are more.
+pub(crate) const COUNTED_EXACTLY: u64 = 10_000;
+/// Tables that one statement counts.
+pub(crate) const COUNTED_TOGETHER: usize = 50;
+
+/// Asks how many rows some tables have, up to the bound. They come as a statement names them.
+pub(crate) fn counting<'t>(tables: impl Iterator<Item = &'t str>) -> String {
+    let most = COUNTED_EXACTLY + 1;
+    let counts: Vec<String> =
+        tables.map(|table| format!("(select count(*) from (select 1 from {table} limit {most}) as c)")).collect();
+    format!("select {}", counts.join(", "))
+}
+
 /// Distinct values sampled for a proposal.
 const SAMPLED_VALUES: u32 = 500;
 
@@ -121,8 +134,12 @@ impl ValueSample {
     /// Asks for the first of them.
     pub(crate) fn first(&self) -> String {
         let ValueSample { from, value, key, samples } = self;
-        let count = if key.is_some() { samples.div_ceil(2) } else { *samples };
-        format!("select {value} as v from {from} where {value} is not null limit {count}")
+        // In the order of the key, where there is one: without it, where a scan begins may depend on what others do.
+        let (count, order) = match key {
+            Some(key) => (samples.div_ceil(2), format!(" order by {key}")),
+            None => (*samples, String::new()),
+        };
+        format!("select {value} as v from {from} where {value} is not null{order} limit {count}")
     }
 
     /// Asks for the least and the largest key.
@@ -150,5 +167,5 @@ pub(crate) fn spread_key(table: &Table, samples: u32) -> Option<&str> {
     let [key] = table.primary_key.as_slice() else { return None };
     let is_whole = |column: &Column| matches!(column.scalar, Scalar::Int | Scalar::BigInt) && !column.list;
     let found = table.column(key).filter(|column| is_whole(column) && column.form != StorageFormat::Unsigned);
-    found.filter(|_| table.about_rows > u64::from(samples)).map(|_| key.as_str())
+    found.filter(|_| table.about_rows.is_none_or(|rows| rows > u64::from(samples))).map(|_| key.as_str())
 }

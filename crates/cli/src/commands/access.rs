@@ -69,7 +69,7 @@ impl Access {
                     json!({ "role": role.view.role(), "description": role.description, "grants": grants })
                 })
                 .collect();
-            output::say(Json::Array(roles).to_string());
+            output::say_json(&Json::Array(roles));
             return;
         }
         let head: Vec<&str> = std::iter::once("").chain(roles.iter().map(|role| role.view.role())).collect();
@@ -124,7 +124,7 @@ impl Access {
             }
         }
         if self.json {
-            output::say(Json::Array(found).to_string());
+            output::say_json(&Json::Array(found));
         }
         Ok(())
     }
@@ -145,7 +145,7 @@ impl Access {
                 .iter()
                 .flat_map(|role| role.grants.iter().filter(is_named).map(move |grant| told(model, role, grant)))
                 .collect();
-            output::say(Json::Array(found).to_string());
+            output::say_json(&Json::Array(found));
             return Ok(());
         }
         if lines.is_empty() {

@@ -132,25 +132,25 @@ impl Ask {
             members.shift_remove("extensions");
         }
         if self.json {
-            output::say(answer.to_string());
+            output::say_json(&answer);
         } else if self.table && answer.get("data").is_some_and(|data| !data.is_null()) {
             output::say(tables(&answer["data"]));
         } else {
-            output::say(serde_json::to_string_pretty(&shown).unwrap_or_default());
+            output::say_pretty(&shown);
         }
         if self.rehearse && !self.json {
             output::say(faint("rehearsed: everything was rolled back"));
         }
         if let Some(plan) = answer["extensions"]["plan"].as_str().filter(|_| !self.json) {
             output::say(heading("\nplan"));
-            output::say(plan.trim_end());
+            plan.lines().for_each(|line| output::say(format!("  {}", output::foreign(line))));
         }
         if self.statements && !self.json {
             print_statements(&answer["extensions"]);
         }
         let Some(errors) = answer.get("errors").and_then(Json::as_array) else { return Ok(()) };
         for error in errors.iter().filter(|_| !self.json) {
-            output::complain(&describe(error));
+            output::complain(&output::foreign(&describe(error)));
         }
         let code = errors.first().map_or("", |error| error["extensions"]["code"].as_str().unwrap_or_default());
         Err(Failure { code: if code.starts_with("SOURCE_UNAVAILABLE") { 3 } else { 1 }, text: String::new() })
@@ -205,7 +205,7 @@ fn tables(data: &Json) -> String {
     let Some(members) = data.as_object() else { return data.to_string() };
     let mut parts = Vec::new();
     for (key, value) in members {
-        parts.push(heading(key));
+        parts.push(heading(&output::foreign(key)));
         parts.push(match rows_of(value) {
             Some(rows) => {
                 let beside: Vec<String> = value
@@ -213,7 +213,7 @@ fn tables(data: &Json) -> String {
                     .into_iter()
                     .flatten()
                     .filter(|(name, list)| !LISTS.contains(&name.as_str()) || !std::ptr::eq(*list, list_of(value)))
-                    .map(|(name, value)| format!("{name}: {}", cell(value)))
+                    .map(|(name, value)| format!("{}: {}", output::foreign(name), cell(value)))
                     .collect();
                 let table = table_of(&rows);
                 if beside.is_empty() { table } else { format!("{table}\n{}", faint(&beside.join("  "))) }
@@ -265,7 +265,7 @@ fn cell(value: &Json) -> String {
     }
     match value {
         Json::Null => "–".to_owned(),
-        Json::String(text) => text.clone(),
+        Json::String(text) => output::foreign(text),
         Json::Object(members) => match members.iter().collect::<Vec<_>>().as_slice() {
             [(_, only)] => cell(only),
             _ => named(members),
@@ -275,7 +275,11 @@ fn cell(value: &Json) -> String {
 }
 
 fn named(members: &serde_json::Map<String, Json>) -> String {
-    members.iter().map(|(name, value)| format!("{name}: {}", inner(value))).collect::<Vec<_>>().join(", ")
+    members
+        .iter()
+        .map(|(name, value)| format!("{}: {}", output::foreign(name), inner(value)))
+        .collect::<Vec<_>>()
+        .join(", ")
 }
 
 /// A value beside others in a cell: what has several parts of its own is put in brackets.
@@ -293,19 +297,20 @@ fn print_statements(extensions: &Json) {
     let statements = extensions["statements"].as_array().map_or(&[][..], Vec::as_slice);
     output::say(heading(&format!("\n{} statements, {}", statements.len(), time(&extensions["microseconds"]))));
     for statement in statements {
-        let source = statement["source"].as_str().map_or_else(String::new, |source| format!("{source}: "));
+        let source =
+            statement["source"].as_str().map_or_else(String::new, |source| format!("{}: ", output::foreign(source)));
         output::say(faint(&format!(
             "{source}{}× {} rows {}",
             statement["executions"],
             statement["rows"],
             time(&statement["microseconds"])
         )));
-        output::say(format!("  {}", statement["text"].as_str().unwrap_or_default()));
+        output::say(format!("  {}", output::foreign(statement["text"].as_str().unwrap_or_default())));
         for step in statement["plan"].as_array().into_iter().flatten() {
-            output::say(faint(&format!("    {}", step.as_str().unwrap_or_default())));
+            output::say(faint(&format!("    {}", output::foreign(step.as_str().unwrap_or_default()))));
         }
         for advice in statement["advice"].as_array().into_iter().flatten() {
-            output::say(format!("    {} {}", urgent("→"), advice.as_str().unwrap_or_default()));
+            output::say(format!("    {} {}", urgent("→"), output::foreign(advice.as_str().unwrap_or_default())));
         }
     }
 }

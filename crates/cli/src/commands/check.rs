@@ -51,11 +51,12 @@ impl Check {
                 .iter()
                 .map(|told| json!({ "kind": told.kind, "text": told.text, "breaking": told.breaking }))
                 .collect();
-            output::say(json!({ "findings": rows }).to_string());
+            output::say_json(&json!({ "findings": rows }));
         } else {
             for Told { kind, text, breaking } in &found {
-                let kind = if *breaking { output::urgent(kind) } else { output::faint(kind) };
-                output::say(format!("{kind} {text}"));
+                let kind = output::foreign(kind);
+                let kind = if *breaking { output::urgent(&kind) } else { output::faint(&kind) };
+                output::say(format!("{kind} {}", output::foreign(text)));
             }
             if failure.is_none() {
                 output::say(if found.is_empty() { "all is well" } else { "nothing breaks" });

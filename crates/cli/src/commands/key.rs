@@ -178,7 +178,7 @@ fn create(access_keys: &AccessKeys, new: &NewKey<'_>, json: bool) -> Result<(), 
     let NewKey { name, claims, .. } = new;
     let role = Some(new.role).filter(|_| !new.metrics);
     if json {
-        output::say(serde_json::json!({ "name": name, "role": role, "claims": claims, "key": key }).to_string());
+        output::say_json(&serde_json::json!({ "name": name, "role": role, "claims": claims, "key": key }));
     } else {
         output::say(&key);
         let does = role.map_or_else(|| "reads counters".to_owned(), |role| format!("asks as {role}"));

@@ -3,7 +3,7 @@
 use std::fmt::Write as _;
 use std::path::Path;
 
-use puente_core::catalog::{Drift, Rename, Shape, TableKind};
+use puente_core::catalog::{Drift, Rename, Shape, TableKind, told_rows};
 use puente_core::model::{Cardinality, FieldType, Model, Proposal, ShapeProposal, Type, shaped};
 use puente_core::suggest::did_you_mean;
 use puente_service::{Accepted, ProjectFolder, SourceOutcome, SurveyOutcome};
@@ -21,12 +21,17 @@ Example:
   puente survey --accept occupancy.hut_id    # writes that proposal into puente.toml
   puente survey --accept occupancy           # writes the key that is proposed for it
   puente survey --accept incidents.report    # gives the JSON in that column types
+  puente survey --afresh                     # forgets what is not found any more
   puente survey --accept huts.bed_count      # where huts.beds was renamed: the API keeps calling it beds
   puente survey --json | jq '.proposals'")]
 pub(crate) struct Survey {
     /// The one source to read, of several.
     #[arg(long, value_name = "NAME")]
     source: Option<String>,
+    /// Forget what samples of values showed before and do not show any more: types may become narrower, members may go. What that
+    /// breaks is told.
+    #[arg(long)]
+    afresh: bool,
     /// Print JSON.
     #[arg(long)]
     json: bool,
@@ -41,29 +46,22 @@ impl Survey {
         let folder = super::open(project)?;
         let only = self.source.as_deref();
         check_source(&folder, only)?;
-        let mut outcome = puente_service::survey(&folder, only)?;
+        let survey = if self.afresh { puente_service::survey_afresh } else { puente_service::survey };
+        let mut outcome = survey(&folder, only)?;
         if let Some(columns) = &self.accept {
             let accepted = chosen(&outcome, columns)?;
             puente_service::accept(&folder, &accepted)?;
             for (_, rename) in &accepted.renames {
-                output::note(format!(
-                    "accepted: {} is what was {}, and keeps its names",
-                    rename.now(),
-                    rename.before()
-                ));
+                noted(format!("accepted: {} is what was {}, and keeps its names", rename.now(), rename.before()));
             }
             for key in &accepted.keys {
-                output::note(format!(
-                    "accepted: rows of {} are told apart by {}",
-                    key.table,
-                    key.columns.join(" and ")
-                ));
+                noted(format!("accepted: rows of {} are told apart by {}", key.table, key.columns.join(" and ")));
             }
             for shape in &accepted.shapes {
-                output::note(format!("accepted: the JSON in {}.{} gets types", shape.table, shape.column));
+                noted(format!("accepted: the JSON in {}.{} gets types", shape.table, shape.column));
             }
             for proposal in &accepted.links {
-                output::note(format!(
+                noted(format!(
                     "accepted: {}.{} refers to {}.{}",
                     proposal.table, proposal.column, proposal.to, proposal.references
                 ));
@@ -72,7 +70,7 @@ impl Survey {
             outcome = puente_service::survey(&super::open(project)?, only)?;
         }
         if self.json {
-            output::say(to_json(&outcome).to_string());
+            output::say_json(&to_json(&outcome));
         } else {
             output::say(summary(&outcome));
             let files: Vec<String> = outcome.sources.iter().map(|of| of.file.display().to_string()).collect();
@@ -100,6 +98,11 @@ fn check_source(folder: &ProjectFolder, name: Option<&str>) -> Result<(), Failur
     }
 }
 
+/// Tells what was done.
+fn noted(text: String) {
+    output::note(output::one_line(&text));
+}
+
 /// What was meant: by name, or else all links that are proven; of several for one column the one with most values on the other
 /// side.
 fn chosen<'o>(outcome: &'o SurveyOutcome, names: &[String]) -> Result<Accepted<'o>, Failure> {
@@ -112,7 +115,8 @@ fn chosen<'o>(outcome: &'o SurveyOutcome, names: &[String]) -> Result<Accepted<'
     known.extend(proposals.iter().map(name));
     if let Some(unknown) = names.iter().find(|wanted| !known.contains(wanted)) {
         known.dedup();
-        let known = if known.is_empty() { "there are none".to_owned() } else { known.join(", ") };
+        let known = if known.is_empty() { "there are none".to_owned() } else { output::foreign(&known.join(", ")) };
+        let unknown = output::foreign(unknown);
         return Err(Failure::wrong(format!("nothing is proposed for `{unknown}`; proposals: {known}")));
     }
     Ok(Accepted {
@@ -148,13 +152,17 @@ fn is_proven(proposal: &Proposal) -> bool {
 /// The readable summary: tables, links, proposals, advice, changes.
 pub(crate) fn summary(outcome: &SurveyOutcome) -> String {
     let mut text = String::new();
-    let mut line = |line: String| writeln!(text, "{line}").expect("writing to memory does not fail");
+    let written = std::cell::RefCell::new(&mut text);
+    let mut line = |line: String| {
+        writeln!(written.borrow_mut(), "{}", output::one_line(&line)).expect("writing to memory does not fail");
+    };
+    let lines = |lines: String| writeln!(written.borrow_mut(), "{lines}").expect("writing to memory does not fail");
     for of in &outcome.sources {
         if let Some(model) = outcome.model.as_ref().ok().filter(|model| model.has_several_sources()) {
             let before = if std::ptr::eq(of, &outcome.sources[0]) { "" } else { "\n" };
             line(heading(&format!("{before}Source {} ({} types)", of.name, types_of(model, of).count())));
         }
-        line(tables(outcome, of));
+        lines(tables(outcome, of));
     }
     if let Ok(model) = &outcome.model
         && model.types.iter().any(|t| !t.links.is_empty())
@@ -301,11 +309,11 @@ fn tables(outcome: &SurveyOutcome, of: &SourceOutcome) -> String {
         let kind = if table.kind == TableKind::View { " (view)" } else { "" };
         let key = if table.primary_key.is_empty() { "–".to_owned() } else { table.primary_key.join(", ") };
         vec![
-            format!("{}{kind}", table.name),
+            format!("{}{kind}", output::foreign(&table.name)),
             t.map_or("hidden", |t| t.name.as_str()).to_owned(),
             table.columns.len().to_string(),
-            key,
-            if table.kind == TableKind::View { "–".to_owned() } else { format!("~{}", table.about_rows) },
+            output::foreign(&key),
+            told_rows(table.about_rows),
         ]
     });
     output::table(&["table", "type", "columns", "key", "rows"], rows)

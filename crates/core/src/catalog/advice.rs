@@ -47,14 +47,14 @@ pub fn advise(catalog: &Catalog) -> Vec<Advice> {
             }
         }
         for key in &table.foreign_keys {
-            if !table.is_indexed(&key.columns) && table.about_rows >= WORTH_AN_INDEX {
+            // Where it is not known, there may be any number.
+            if !table.is_indexed(&key.columns) && table.about_rows.is_none_or(|rows| rows >= WORTH_AN_INDEX) {
                 let statement = index_statement(catalog.engine, table, &key.columns);
                 found.push(Advice {
                     place: format!("{name}({})", key.columns.join(", ")),
                     text: format!(
-                        "refers to `{}` without an index over about {} rows; `{statement}` would make the link from `{}` \
-                         cheap",
-                        key.table, table.about_rows, key.table
+                        "refers to `{}` without an index over {} rows; `{statement}` would make the link from `{}` cheap",
+                        key.table, rows_in_words(table.about_rows), key.table
                     ),
                     statement: Some(statement),
                 });
@@ -67,6 +67,11 @@ pub fn advise(catalog: &Catalog) -> Vec<Advice> {
         }
     }
     found
+}
+
+/// `about 1200`, `nobody knows how many`.
+fn rows_in_words(rows: Option<u64>) -> String {
+    rows.map_or_else(|| "nobody knows how many".to_owned(), |rows| format!("about {rows}"))
 }
 
 /// The statement that makes an index, with the names quoted as the engine has it.

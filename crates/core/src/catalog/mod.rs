@@ -8,6 +8,7 @@ mod drift;
 mod member_index;
 mod renames;
 mod shape;
+mod widen;
 
 pub(crate) use advice::WORTH_AN_INDEX;
 pub use advice::{Advice, advise};
@@ -15,6 +16,9 @@ pub use drift::{Drift, compare};
 pub use member_index::{Indexed, IndexedType, MemberIndex};
 pub use renames::{Rename, renames};
 pub use shape::{ColumnShape, ITEMS, Sampled, Shape, ShapeSample, ShapeType, document_columns, is_askable};
+
+use std::collections::HashMap;
+use std::sync::OnceLock;
 
 use indexmap::IndexMap;
 use serde::{Deserialize, Serialize};
@@ -65,7 +69,30 @@ pub struct Catalog {
     /// The API's names as they were first given, so that no later table takes one away.
     #[serde(default, skip_serializing_if = "AssignedNames::is_empty")]
     pub names: AssignedNames,
+    /// Where its tables are, once somebody has looked for one.
+    #[serde(skip)]
+    #[schema(ignore)]
+    places: Places,
 }
+
+/// Where tables are in a catalog, by their names.
+#[derive(Debug, Default)]
+struct Places(OnceLock<HashMap<String, usize>>);
+
+impl Clone for Places {
+    /// A copy may be changed: it finds out by itself.
+    fn clone(&self) -> Self {
+        Places::default()
+    }
+}
+
+impl PartialEq for Places {
+    fn eq(&self, _: &Self) -> bool {
+        true
+    }
+}
+
+impl Eq for Places {}
 
 /// A table or a view.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -111,9 +138,10 @@ pub struct Table {
     /// `inherits`.)
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub inherited: bool,
-    /// About how many rows there were, rounded to one digit so that the file changes seldom.
-    #[serde(default)]
-    pub about_rows: u64,
+    /// About how many rows there were, rounded to two digits so that the file changes seldom; none where that is not known: then there
+    /// may be any number.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub about_rows: Option<u64>,
 }
 
 /// Table or view.
@@ -248,6 +276,33 @@ impl AssignedNames {
 }
 
 impl Table {
+    /// Makes one of foreign keys that say the same: of the same columns to the same ones of the same table. Real schemas have them, and
+    /// two of them are one link.
+    fn unite_foreign_keys(&mut self) {
+        let mut united: Vec<ForeignKey> = Vec::with_capacity(self.foreign_keys.len());
+        for key in std::mem::take(&mut self.foreign_keys) {
+            let pairs = |key: &ForeignKey| {
+                // What it refers to may not be said: then it is the other table's primary key.
+                let others = key.references.iter().map(Some).chain(std::iter::repeat(None));
+                let mut pairs: Vec<(&String, Option<&String>)> = key.columns.iter().zip(others).collect();
+                pairs.sort_unstable();
+                pairs.into_iter().map(|(own, other)| (own.clone(), other.cloned())).collect::<Vec<_>>()
+            };
+            let is_same = |known: &&mut ForeignKey| known.table == key.table && pairs(known) == pairs(&key);
+            match united.iter_mut().find(is_same) {
+                Some(known) => {
+                    known.enforced |= key.enforced;
+                    // The one that does something is the one that matters.
+                    if known.on_delete.is_none() {
+                        known.on_delete = key.on_delete;
+                    }
+                }
+                None => united.push(key),
+            }
+        }
+        self.foreign_keys = united;
+    }
+
     /// Its name in its schema.
     pub fn relation(&self) -> &str {
         self.relation.as_deref().unwrap_or(&self.name)
@@ -268,6 +323,28 @@ impl Table {
     /// Is there a key among exactly these columns, in any order?
     pub fn is_key(&self, columns: &[String]) -> bool {
         self.keys().any(|key| key.len() == columns.len() && key.iter().all(|column| columns.contains(column)))
+    }
+
+    /// A number of rows as the survey file has it.
+    pub fn round_rows(rows: u64) -> u64 {
+        let magnitude = 10_u64.pow(rows.checked_ilog10().unwrap_or(0).saturating_sub(1));
+        rows / magnitude * magnitude
+    }
+
+    /// A number of rows in words: `~120`, `about 1.2 million`, `not known`.
+    pub fn told_rows(rows: Option<u64>) -> String {
+        match rows {
+            None => "not known".to_owned(),
+            Some(rows @ ..1_000_000) => format!("~{rows}"),
+            Some(rows) => {
+                let (unit, word) =
+                    if rows < 1_000_000_000 { (1_000_000, "million") } else { (1_000_000_000, "billion") };
+                let tenths = rows / (unit / 10);
+                let fraction =
+                    if tenths % 10 == 0 || tenths >= 100 { String::new() } else { format!(".{}", tenths % 10) };
+                format!("about {}{fraction} {word}", tenths / 10)
+            }
+        }
     }
 
     /// Does some index begin with exactly these columns, in any order?
@@ -293,6 +370,26 @@ pub fn round(rows: u64) -> u64 {
     rows / magnitude * magnitude
 }
 
+/// A number of rows as the survey file has it.
+pub fn round_rows(rows: u64) -> u64 {
+    let magnitude = 10_u64.pow(rows.checked_ilog10().unwrap_or(0).saturating_sub(1));
+    rows / magnitude * magnitude
+}
+
+/// A number of rows in words: `~120`, `about 1.2 million`, `not known`.
+pub fn told_rows(rows: Option<u64>) -> String {
+    match rows {
+        None => "not known".to_owned(),
+        Some(rows @ ..1_000_000) => format!("~{rows}"),
+        Some(rows) => {
+            let (unit, word) = if rows < 1_000_000_000 { (1_000_000, "million") } else { (1_000_000_000, "billion") };
+            let tenths = rows / (unit / 10);
+            let fraction = if tenths % 10 == 0 || tenths >= 100 { String::new() } else { format!(".{}", tenths % 10) };
+            format!("about {}{fraction} {word}", tenths / 10)
+        }
+    }
+}
+
 /// Does some index begin with exactly these columns, in any order?
 pub(crate) fn some_begins_with<C: PartialEq>(indexes: &[Vec<C>], columns: &[C]) -> bool {
     indexes
@@ -303,7 +400,14 @@ pub(crate) fn some_begins_with<C: PartialEq>(indexes: &[Vec<C>], columns: &[C]) 
 impl Catalog {
     /// A catalog without tables.
     pub fn empty(engine: Engine) -> Self {
-        Catalog { format: FORMAT, engine, tables: Vec::new(), fingerprint: None, names: AssignedNames::default() }
+        Catalog::of(engine, Vec::new())
+    }
+
+    /// A catalog of these tables.
+    pub fn of(engine: Engine, mut tables: Vec<Table>) -> Self {
+        tables.iter_mut().for_each(Table::unite_foreign_keys);
+        let (names, places) = (AssignedNames::default(), Places::default());
+        Catalog { format: FORMAT, engine, tables, fingerprint: None, names, places }
     }
 
     /// Reads a survey file's text.
@@ -322,11 +426,13 @@ impl Catalog {
                 "expected a survey file of format {FORMAT}, found format {format}; run `puente survey` to write it again"
             ));
         }
-        serde_json::from_str(text).map_err(|error| {
+        let mut catalog: Catalog = serde_json::from_str(text).map_err(|error| {
             format!(
                 "not a survey file: {error}; restore it from version control, or run `puente survey` to write it again"
             )
-        })
+        })?;
+        catalog.tables.iter_mut().for_each(Table::unite_foreign_keys);
+        Ok(catalog)
     }
 
     /// The survey file as JSON Schema (draft 2020-12).
@@ -354,7 +460,16 @@ impl Catalog {
 
     /// The table of this name.
     pub fn table(&self, name: &str) -> Option<&Table> {
-        self.tables.iter().find(|table| table.name == name)
+        let places = self
+            .places
+            .0
+            .get_or_init(|| self.tables.iter().enumerate().rev().map(|(at, table)| (table.name.clone(), at)).collect());
+        match places.get(name).and_then(|at| self.tables.get(*at)).filter(|table| table.name == name) {
+            Some(table) => Some(table),
+            // Tables that came since then.
+            None if places.len() < self.tables.len() => self.tables.iter().find(|table| table.name == name),
+            None => None,
+        }
     }
 }
 

@@ -39,6 +39,7 @@ pub fn build(catalogs: &[&Catalog], project: &Project) -> Result<Model, Vec<Mist
         project,
         mistakes,
         type_names: Register::of_types(project.service.global_ids),
+        of_tables: vec![HashMap::new(); project.sources.len()],
         declared_enums: HashMap::new(),
         field_names: Vec::new(),
         model,
@@ -73,6 +74,8 @@ pub(super) struct Builder<'a> {
     pub(super) project: &'a Project,
     pub(super) mistakes: Vec<Mistake>,
     pub(super) type_names: Register,
+    /// The types of each source's tables.
+    of_tables: Vec<HashMap<String, TypeId>>,
     /// Enums that the database has as types of their own, by what they are declared as.
     declared_enums: HashMap<(SourceId, String), FieldType>,
     /// The names of the fields of each type.
@@ -93,7 +96,7 @@ impl<'a> Builder<'a> {
 
     /// The type of a table, if it has one.
     pub(super) fn type_of(&self, source: SourceId, table: &str) -> Option<TypeId> {
-        self.model.types.iter().position(|t| t.source == source && t.table == table)
+        self.of_tables.get(source)?.get(table).copied()
     }
 
     /// What a type's table is called in the project file, whatever else is there.
@@ -373,6 +376,7 @@ impl<'a> Builder<'a> {
         let indexes = indexes.map(|index| index.into_iter().take_while(is_found).collect::<Vec<_>>());
         let indexes = indexes.filter(|index| !index.is_empty()).collect();
         self.model.names[source].types.insert(table.name.clone(), assigned);
+        self.of_tables[source].entry(table.name.clone()).or_insert(self.model.types.len());
         self.model.types.push(Type {
             source,
             table: table.name.clone(),
@@ -391,7 +395,7 @@ impl<'a> Builder<'a> {
             keys,
             row_number: table.row_number,
             indexes,
-            small: table.about_rows < WORTH_AN_INDEX,
+            small: table.about_rows.is_some_and(|rows| rows < WORTH_AN_INDEX),
             writable,
             transactional: !table.without_transactions,
             version,

@@ -1,5 +1,7 @@
 //! Links: from foreign keys both ways, from join tables directly, and from the project file.
 
+use std::collections::{HashMap, HashSet};
+
 use super::build::Builder;
 use super::link_words::{Ends, LinkWords};
 use super::names;
@@ -55,10 +57,11 @@ struct Draft {
 /// Adds every link of the model, forward links first, then links back, then direct links.
 pub(super) fn add_links(builder: &mut Builder<'_>) {
     let references = references(builder);
-    let words: Vec<LinkWords> = references.iter().map(|reference| link_words(reference, &references)).collect();
+    let rivals = Rivals::of(&references);
+    let words: Vec<LinkWords> = references.iter().map(|reference| rivals.link_words(reference)).collect();
     let all = || references.iter().zip(&words);
     let mut drafts: Vec<Draft> = all().map(|(reference, words)| forward(builder, reference, words)).collect();
-    drafts.extend(all().map(|(reference, words)| back(builder, reference, words, &references)));
+    drafts.extend(all().map(|(reference, words)| back(builder, reference, words, &rivals)));
     let mut mistakes = through_mistakes(builder, &references);
     mistakes.extend(crossing_mistakes(builder, &references));
     builder.mistakes.extend(mistakes);
@@ -173,10 +176,27 @@ fn crossing_mistakes(builder: &Builder<'_>, references: &[Reference<'_>]) -> Vec
     mistakes
 }
 
-/// What a link is called among all that lead from its table to the same one.
-fn link_words(reference: &Reference<'_>, all: &[Reference<'_>]) -> LinkWords {
-    let rivals = all.iter().filter(|other| (other.from, other.to) == (reference.from, reference.to));
-    reference.ends.link_words(&rivals.map(|other| other.ends).collect::<Vec<_>>())
+/// References that lead from one type to another, by those two.
+struct Rivals<'c>(HashMap<(TypeId, TypeId), Vec<Ends<'c>>>);
+
+impl<'c> Rivals<'c> {
+    fn of(references: &[Reference<'c>]) -> Self {
+        let mut all: HashMap<(TypeId, TypeId), Vec<Ends<'c>>> = HashMap::new();
+        for reference in references {
+            all.entry((reference.from, reference.to)).or_default().push(reference.ends);
+        }
+        Rivals(all)
+    }
+
+    /// All that lead the same way as this one, itself too.
+    fn with(&self, reference: &Reference<'_>) -> &[Ends<'c>] {
+        self.0.get(&(reference.from, reference.to)).map_or(&[], Vec::as_slice)
+    }
+
+    /// What a link is called among all that lead from its table to the same one.
+    fn link_words(&self, reference: &Reference<'_>) -> LinkWords {
+        reference.ends.link_words(self.with(reference))
+    }
 }
 
 fn forward(builder: &Builder<'_>, reference: &Reference<'_>, words: &LinkWords) -> Draft {
@@ -211,12 +231,12 @@ fn forward(builder: &Builder<'_>, reference: &Reference<'_>, words: &LinkWords) 
 }
 
 /// The way back is called by the type that it leads to. Where several lead back, by what this type is for it, too.
-fn back(builder: &Builder<'_>, reference: &Reference<'_>, words: &LinkWords, all: &[Reference<'_>]) -> Draft {
+fn back(builder: &Builder<'_>, reference: &Reference<'_>, words: &LinkWords, rivals: &Rivals<'_>) -> Draft {
     let source = &builder.model.types[reference.from];
     let called = builder.said_from(reference.to, source);
     let Ends { columns, references, .. } = reference.ends;
     let is_own = reference.from == reference.to;
-    let siblings = all.iter().filter(|r| (r.from, r.to) == (reference.from, reference.to)).count();
+    let siblings = rivals.with(reference).len();
     let name = names::pascal(&names::link_name(&words.words));
     let by_rule = |base: String| {
         let with_name = format!("{base}As{name}");
@@ -406,8 +426,13 @@ struct Join<'r, 'c> {
 }
 
 fn direct_links(builder: &Builder<'_>, references: &[Reference<'_>]) -> Vec<Draft> {
+    let mut of_tables: HashMap<*const Table, Vec<&Reference<'_>>> = HashMap::new();
+    for reference in references {
+        of_tables.entry(std::ptr::from_ref(reference.ends.table)).or_default().push(reference);
+    }
     let reference = |table: &Table, key: &ForeignKey| {
-        references.iter().find(|known| std::ptr::eq(known.ends.table, table) && known.ends.columns == key.columns)
+        let own = of_tables.get(&std::ptr::from_ref(table))?;
+        own.iter().copied().find(|known| known.ends.columns == key.columns)
     };
     let mut joins: Vec<Join<'_, '_>> = Vec::new();
     for edit in &builder.project.links {
@@ -415,21 +440,27 @@ fn direct_links(builder: &Builder<'_>, references: &[Reference<'_>]) -> Vec<Draf
         joins.push(Join { near, far, name: edit.name.clone(), place: edit.place });
         joins.push(Join { near: far, far: near, name: edit.back.clone(), place: edit.place });
     }
+    let pair = |near: &Reference<'_>, far: &Reference<'_>| {
+        [near, far].map(|reference| std::ptr::from_ref(reference.ends.columns).cast::<String>())
+    };
+    let mut known: HashSet<_> = joins.iter().map(|join| pair(join.near, join.far)).collect();
     for TableOf { table, .. } in builder.tables.all() {
         let Some((first, second)) = table.join_keys() else { continue };
         let (Some(first), Some(second)) = (reference(table, first), reference(table, second)) else { continue };
         for (near, far) in [(first, second), (second, first)] {
-            let is_written = |join: &Join<'_, '_>| std::ptr::eq(join.near, near) && std::ptr::eq(join.far, far);
-            if !joins.iter().any(is_written) {
+            if known.insert(pair(near, far)) {
                 joins.push(Join { near, far, name: None, place: Place::default() });
             }
         }
     }
     let mut drafts: Vec<Draft> = joins.iter().map(|join| direct_link(builder, join)).collect();
     // Where several tables join the same two, each link says which it goes through.
-    let firsts: Vec<(TypeId, String)> = drafts.iter().map(|draft| (draft.owner, draft.wanted[0].clone())).collect();
-    for (at, draft) in drafts.iter_mut().enumerate() {
-        if firsts.iter().enumerate().any(|(other, first)| other != at && *first == firsts[at]) {
+    let mut firsts: HashMap<(TypeId, String), usize> = HashMap::new();
+    for draft in &drafts {
+        *firsts.entry((draft.owner, draft.wanted[0].clone())).or_default() += 1;
+    }
+    for draft in &mut drafts {
+        if firsts.get(&(draft.owner, draft.wanted[0].clone())).is_some_and(|count| *count > 1) {
             draft.wanted.remove(0);
         }
     }

@@ -20,6 +20,8 @@ use std::fmt;
 
 use indexmap::IndexMap;
 
+use crate::visible::visible;
+
 pub use address::{Ambiguous, SecretPart, secret_parts, shown as shown_address, states_secret};
 pub use edit::{Edit, EditError, FieldRule, FieldSetting, GrantText, LinkText, Renamed, TypeSetting, apply, follow};
 pub use identity::{ALGORITHMS, Identity, TokenKey, Tokens};
@@ -95,9 +97,9 @@ impl fmt::Display for Mistake {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let file = self.place.file.unwrap_or(FILE);
         if self.place.line > 0 {
-            write!(f, "{file}:{}:{}: {}", self.place.line, self.place.column, self.text)
+            write!(f, "{file}:{}:{}: {}", self.place.line, self.place.column, visible(&self.text))
         } else {
-            write!(f, "{file}: {}", self.text)
+            write!(f, "{file}: {}", visible(&self.text))
         }
     }
 }

@@ -8,7 +8,7 @@ use indexmap::IndexMap;
 use puente_core::answer::KeyValues;
 use puente_core::error::{Code, Problem};
 use puente_core::model::{Cardinality, ColumnId, Link, LinkId, TypeId};
-use puente_core::plan::change::{EdgeRow, Existing, LookupId, NewRow, Target, Unruled, locator};
+use puente_core::plan::change::{EdgeRow, Existing, LookupId, NewRow, Target, Unruled, WrittenEnd, locator};
 use puente_core::value::{Datum, push_item};
 
 use super::Step;
@@ -144,16 +144,63 @@ impl<'c, S: Session> Run<'c, S> {
                 cells.filter(|cells| !cells.contains(&Datum::Null))
             };
             let keys: Vec<Datums> = rows.iter().filter_map(key).collect();
-            let is_hidden = match visible {
-                Some(lookup) => self.find(*lookup, keys).await?.contains(&None),
-                None => !keys.is_empty(),
-            };
-            if is_hidden {
+            if self.first_hidden(*visible, keys).await?.is_some() {
                 let columns: Vec<ColumnId> = link.pairs.iter().map(|(own, _)| *own).collect();
                 return Err(self.missing_target(of, &columns));
             }
         }
         Ok(())
+    }
+
+    /// The same of what is written into JSON, at any depth.
+    pub(super) async fn check_ends(&mut self) -> Result<(), Problem> {
+        let change = self.change;
+        let mut links: IndexMap<(TypeId, LinkId), Vec<&WrittenEnd>> = IndexMap::new();
+        change.ends.iter().for_each(|end| links.entry((end.of, end.link)).or_default().push(end));
+        for ((of, id), ends) in links {
+            let Some(visible) = change.visible.get(&(of, id)) else { continue };
+            let keys = ends.iter().map(|end| end.key.clone()).collect();
+            if let Some(at) = self.first_hidden(*visible, keys).await? {
+                let columns: Vec<ColumnId> = self.model.types[of].links[id].pairs.iter().map(|(own, _)| *own).collect();
+                let problem = self.missing_target(of, &columns);
+                let message = format!("{}: {}", ends[at].place, problem.message);
+                return Err(Problem { message, ..problem });
+            }
+        }
+        Ok(())
+    }
+
+    /// The same of links of which a part of the columns was set, as the rows are now.
+    pub(super) async fn check_partly_set(
+        &mut self,
+        of: TypeId,
+        set: &[ColumnId],
+        rows: &[Datums],
+    ) -> Result<(), Problem> {
+        let change = self.change;
+        for (id, link) in self.model.types[of].links.iter().enumerate() {
+            let Some(visible) = change.visible.get(&(of, id)) else { continue };
+            let own: Vec<ColumnId> = link.pairs.iter().map(|(own, _)| *own).collect();
+            let said = own.iter().filter(|column| set.contains(column)).count();
+            if said == 0 || said == own.len() {
+                continue;
+            }
+            let keys: Result<Vec<Datums>, Problem> =
+                rows.iter().map(|cells| self.pick(of, cells, own.iter().copied())).collect();
+            let keys = keys?.into_iter().filter(|key| !key.contains(&Datum::Null)).collect();
+            if self.first_hidden(*visible, keys).await?.is_some() {
+                return Err(self.missing_target(of, &own));
+            }
+        }
+        Ok(())
+    }
+
+    /// The first of some keys that leads to no row that the role can read.
+    async fn first_hidden(&mut self, visible: Option<LookupId>, keys: Vec<Datums>) -> Result<Option<usize>, Problem> {
+        match visible {
+            Some(lookup) => Ok(self.find(lookup, keys).await?.iter().position(Option::is_none)),
+            None => Ok((!keys.is_empty()).then_some(0)),
+        }
     }
 
     /// Inserts rows in as few statements as the engine allows; gives their locators.
@@ -403,9 +450,13 @@ impl<'c, S: Session> Run<'c, S> {
             }
             let owned: Vec<Datums> = members.iter().map(|at| locators[*at].clone()).collect();
             self.update_each(of, &set, &key, given, &owned).await?;
-            for at in members {
-                locators[at] = self.replaced(of, &locators[at], &change(&at)?.values);
+            for at in &members {
+                locators[*at] = self.replaced(of, &locators[*at], &change(at)?.values);
             }
+            let now: Vec<Datums> = members.iter().map(|at| locators[*at].clone()).collect();
+            let fixed = &change(&members[0])?.fixed;
+            let said: Vec<ColumnId> = set.into_iter().filter(|column| !fixed.contains(column)).collect();
+            self.check_partly_set(of, &said, &now).await?;
         }
         let changed: Vec<Datums> = there.iter().map(|at| locators[*at].clone()).collect();
         let changed = self.update_linked(of, changed).await?;

@@ -64,6 +64,7 @@ impl<'c, S: Session> Run<'c, S> {
 
     pub(super) async fn root(&mut self) -> Result<RootAnswer, Problem> {
         let of = self.change.of;
+        self.check_ends().await?;
         match &self.change.act {
             Act::Create { rows, existing } => {
                 let changed = match existing {

@@ -71,6 +71,9 @@ impl<'c, S: Session> Run<'c, S> {
         if let Some(in_range) = set.in_range {
             self.check_range(of, in_range, &now).await?;
         }
+        let said: Vec<ColumnId> =
+            set.values.iter().map(|(column, _)| *column).filter(|column| !set.fixed.contains(column)).collect();
+        self.check_partly_set(of, &said, &now).await?;
         for change in &set.edges {
             self.change_edges(of, change, &now).await?;
         }

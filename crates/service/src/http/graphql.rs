@@ -18,6 +18,7 @@ use super::{Served, Shared};
 use crate::api::{Arrival, Ask, AskResult, Client, Spent};
 use crate::identity::{Caller, Unidentified};
 use crate::principal::Principal;
+use crate::under_way::Held;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     // Two resources: one of several paths is found by regular expressions, which costs as much as a small answer.
@@ -93,7 +94,7 @@ async fn answer_list(
     media: MediaType,
 ) -> HttpResponse {
     let mut spent = Spent::default();
-    let mut body = b"[".to_vec();
+    let (mut body, mut held) = (b"[".to_vec(), Vec::new());
     for (at, asked) in list.into_iter().enumerate() {
         let result = match asked {
             Ok((ask, role)) => {
@@ -106,10 +107,13 @@ async fn answer_list(
             body.push(b',');
         }
         body.extend_from_slice(&result.body);
+        held.extend(result.held);
         spent += result.spent;
     }
     body.push(b']');
-    HttpResponse::Ok().insert_header((header::CONTENT_TYPE, media.content_type())).body(body)
+    let mut response = HttpResponse::Ok().insert_header((header::CONTENT_TYPE, media.content_type())).body(body);
+    counted(&mut response, held);
+    response
 }
 
 /// GET and HEAD: the same, for what only reads. An answer without errors has a tag, by which it need not be sent twice.
@@ -129,7 +133,11 @@ async fn get(request: HttpRequest, shared: web::Data<Shared>) -> HttpResponse {
             };
             let result = asked(&request, &served, &principal, ask, (start, None)).await;
             match result.code {
-                None => caching::respond(&request, &principal, &media.content_type(), result.body),
+                None => {
+                    let mut response = caching::respond(&request, &principal, &media.content_type(), result.body);
+                    counted(&mut response, result.held.into_iter().collect());
+                    response
+                }
                 Some(_) => respond_with(media, result),
             }
         }
@@ -220,7 +228,16 @@ fn respond_with(media: MediaType, result: AskResult) -> HttpResponse {
     if result.code == Some(Code::MethodNotAllowed) {
         response.insert_header((header::ALLOW, header::HeaderValue::from_static("POST")));
     }
-    response.insert_header((header::CONTENT_TYPE, media.content_type())).body(result.body)
+    let mut response = response.insert_header((header::CONTENT_TYPE, media.content_type())).body(result.body);
+    counted(&mut response, result.held.into_iter().collect());
+    response
+}
+
+/// Counts the bytes of answers until the response is taken.
+fn counted(response: &mut HttpResponse, held: Vec<Held>) {
+    if !held.is_empty() {
+        response.extensions_mut().insert(held);
+    }
 }
 
 impl Unidentified {

@@ -3,6 +3,7 @@
 mod body;
 mod caching;
 mod compression;
+mod connections;
 mod graphql;
 mod guard;
 mod listen;
@@ -35,6 +36,7 @@ use crate::metrics::RefusalLabels;
 use crate::operations::SurveyOutcome;
 use crate::principal::Principal;
 use crate::workbench::Workbench;
+use connections::Connections;
 pub(crate) use guard::Guard;
 use listen::Socket;
 pub use listen::{Bound, Listen};
@@ -277,9 +279,13 @@ pub async fn serve(served: Served, access_keys: Arc<AccessKeys>, options: ServeO
         bodies: Gate::new(Places { regular: BODIES, spare: BODIES }, MOST_WAITING),
     });
     let for_each_worker = shared.clone();
+    let connections = Arc::new(Connections::new(Arc::clone(shared.served().api.metrics())));
+    let (accepted, counted) = (Arc::clone(&connections), Arc::clone(&connections));
     let server = HttpServer::new(move || {
         App::new()
             .app_data(for_each_worker.clone())
+            .app_data(web::Data::from(Arc::clone(&counted)))
+            .wrap(from_fn(connections::count))
             .wrap(from_fn(compression::pack))
             .wrap(from_fn(guard::check))
             .app_data(web::Data::from(Arc::clone(&guard)))
@@ -292,6 +298,7 @@ pub async fn serve(served: Served, access_keys: Arc<AccessKeys>, options: ServeO
     .client_request_timeout(HEAD_TIMEOUT)
     .max_connections(CONNECTIONS_PER_WORKER)
     .shutdown_timeout(limits.time_ms / 1_000 + 5)
+    .on_connect(move |io, data| accepted.accepted(io, data))
     .disable_signals();
     let server = match options.workers {
         Some(workers) => server.workers(workers),
@@ -327,6 +334,7 @@ pub async fn serve(served: Served, access_keys: Arc<AccessKeys>, options: ServeO
     });
     tracing::info!(target: "puente::service", address = %bound, tls = certificate.is_some(), "listening");
     let mut beside: Vec<_> = options.look_for_drift.map(|every| watch_drift(&shared, every)).into_iter().collect();
+    beside.push(tokio::spawn(connections.watch()));
     beside.extend(certificate.map(|certificate| tokio::spawn(certificate.watch())));
     let metrics = options.metrics_listen.map(|listen| serve_counters(&shared, listen)).transpose()?;
     let (metrics_server, metrics_address) = match metrics {

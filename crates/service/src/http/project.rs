@@ -912,7 +912,8 @@ pub(crate) async fn start_survey(
     }
     let watch = shared.workbench.begin_survey(source.clone()).ok_or_else(is_surveying)?;
     std::thread::spawn(move || {
-        let outcome = survey_watched(&folder, source.as_deref(), &watch).map_err(|error| text_of(error.into()));
+        let outcome =
+            survey_watched(&folder, (source.as_deref(), false), &watch).map_err(|error| text_of(error.into()));
         // Reloaded first: whoever sees that the survey has ended sees what it found, too.
         if outcome.is_ok()
             && let Err(error) = crate::reload::reload(&shared)
@@ -958,7 +959,7 @@ pub(crate) async fn take_rename(
         };
         let folder = shared.workbench.folder();
         accept(&folder, &Accepted { renames: vec![rename], ..Accepted::default() })?;
-        let again = survey_watched(&folder, Some(&wanted.source), &puente_run::SurveyWatch::default());
+        let again = survey_watched(&folder, (Some(&wanted.source), false), &puente_run::SurveyWatch::default());
         shared.workbench.end_survey(again.map_err(|error| text_of(error.into())));
         crate::reload::reload(&shared)?;
         Ok(Begun { begun: true })

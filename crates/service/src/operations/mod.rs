@@ -14,5 +14,5 @@ mod visible_rows;
 
 pub use access::{WhoLine, field_names, has_field, who_can};
 pub use check::{Finding, FindingKind, check, check_key_set, find_drift};
-pub use survey::{Accepted, SourceOutcome, SurveyError, SurveyOutcome, accept, survey};
+pub use survey::{Accepted, SourceOutcome, SurveyError, SurveyOutcome, accept, survey, survey_afresh};
 pub use visible_rows::{Visible, visible_rows};

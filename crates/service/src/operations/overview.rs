@@ -35,7 +35,8 @@ pub(crate) struct TypeOverview {
     /// Is it a view, or a table?
     pub view: bool,
     /// About how many rows there are.
-    pub about_rows: u64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub about_rows: Option<u64>,
     /// What it is.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub description: Option<String>,
@@ -127,7 +128,7 @@ fn type_overview(described: &Described<'_>, model: &Model, t: &Type) -> TypeOver
         source: model.sources[t.source].clone(),
         table: described.called(t.source, &t.table),
         view: table.is_some_and(|table| table.kind == TableKind::View),
-        about_rows: table.map_or(0, |table| table.about_rows),
+        about_rows: table.and_then(|table| table.about_rows),
         description: t.description.clone(),
         list: t.list.clone(),
         fields: own.clone().filter_map(|column| column.field.clone()).collect(),

@@ -28,7 +28,8 @@ pub(crate) struct TypeSheet {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub description: Option<String>,
     /// About how many rows there are.
-    pub about_rows: u64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub about_rows: Option<u64>,
     /// Can its rows be written?
     pub writable: bool,
     /// The column that makes a row's revision.
@@ -198,7 +199,7 @@ pub(crate) fn sheet(folder: &ProjectFolder, view: &View, of: TypeId) -> Result<T
         one: t.one.clone(),
         list: t.list.clone(),
         description: t.description.clone(),
-        about_rows: described.table(t).map_or(0, |table| table.about_rows),
+        about_rows: described.table(t).and_then(|table| table.about_rows),
         writable: t.writable,
         version: t.version.map(|version| t.columns[version].name.clone()),
         columns: columns(&described, model, (of, None), edit),

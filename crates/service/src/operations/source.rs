@@ -133,7 +133,7 @@ pub(crate) fn survey_new_source(
     watch: &SurveyWatch,
 ) -> Result<SurveyOutcome, SurveyError> {
     let (with, ..) = with_source(folder, name, url).map_err(SurveyError::Folder)?;
-    survey_watched(&with, Some(name), watch)
+    survey_watched(&with, (Some(name), false), watch)
 }
 
 /// Writes a database into the project file as it is now, which may be another one than before its survey, and keeps its password

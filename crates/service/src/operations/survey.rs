@@ -71,7 +71,15 @@ pub enum SurveyError {
 /// # Errors
 /// [`SurveyError`]; the old survey files are then as they were.
 pub fn survey(folder: &ProjectFolder, only: Option<&str>) -> Result<SurveyOutcome, SurveyError> {
-    survey_watched(folder, only, &SurveyWatch::default())
+    survey_watched(folder, (only, false), &SurveyWatch::default())
+}
+
+/// The same as if there had been no survey before, but for the names: what samples showed once and do not show any more is gone.
+///
+/// # Errors
+/// As for [`survey`].
+pub fn survey_afresh(folder: &ProjectFolder, only: Option<&str>) -> Result<SurveyOutcome, SurveyError> {
+    survey_watched(folder, (only, true), &SurveyWatch::default())
 }
 
 /// The same, while somebody watches.
@@ -80,7 +88,7 @@ pub fn survey(folder: &ProjectFolder, only: Option<&str>) -> Result<SurveyOutcom
 /// [`SurveyError`]; the old survey files are then as they were, also where it was stopped.
 pub(crate) fn survey_watched(
     folder: &ProjectFolder,
-    only: Option<&str>,
+    (only, afresh): (Option<&str>, bool),
     watch: &SurveyWatch,
 ) -> Result<SurveyOutcome, SurveyError> {
     let project = &folder.project;
@@ -97,7 +105,10 @@ pub(crate) fn survey_watched(
         let found = puente_sources::survey_watched(source, &folder.path, watch).map_err(|problem| {
             SurveyError::Source(if project.sources.len() > 1 { problem.of_source(&source.name) } else { problem })
         })?;
-        let mut catalog = found.catalog;
+        let mut catalog = match &before {
+            Some(before) if !afresh => found.catalog.widened(before),
+            _ => found.catalog,
+        };
         let mut renames = Vec::new();
         if let Some(before) = &before {
             let mut names = before.names.clone();

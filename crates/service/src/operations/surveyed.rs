@@ -46,7 +46,8 @@ pub(crate) struct SurveyedTable {
     /// Is it a view?
     pub view: bool,
     /// About how many rows there are.
-    pub about_rows: u64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub about_rows: Option<u64>,
     /// How many columns it has.
     pub columns: usize,
     /// The columns of its primary key.

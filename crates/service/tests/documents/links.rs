@@ -117,6 +117,44 @@ fields = [\"name\"]
 }
 
 #[test]
+fn a_link_from_inside_a_list_is_set_to_what_can_be_read_alone() {
+    let roles = "
+[role.writer.Report.read]
+fields = [\"id\", \"crew\"]
+[role.writer.Report.create]
+fields = [\"id\", \"crew\"]
+[role.writer.Report.update]
+fields = [\"crew\"]
+[role.writer.Member.read]
+fields = [\"name\"]
+rows = \"row.secret == false\"
+[role.blind.Report.read]
+fields = [\"id\", \"crew\"]
+[role.blind.Report.update]
+fields = [\"crew\"]
+";
+    let served = served(&collections(), &format!("{MEMBERS}{roles}"));
+    let update = |crew: &str| format!("mutation {{ updateReport(key: {{ id: 2 }}, set: {{ {crew} }}) {{ count }} }}");
+    let create = |who: &str| {
+        format!("mutation {{ createReport(input: {{ id: 90, crew: [{{ who: \"{who}\" }}] }}) {{ count }} }}")
+    };
+    for (hidden, missing) in [
+        (update("crew: [{ who: \"C1\" }]"), update("crew: [{ who: \"C7\" }]")),
+        (update("crew: [{ who: \"C2\" }, { who: \"C1\" }]"), update("crew: [{ who: \"C2\" }, { who: \"C7\" }]")),
+        (update("push: { crew: [{ who: \"C1\" }] }"), update("push: { crew: [{ who: \"C7\" }] }")),
+        (create("C1"), create("C7")),
+    ] {
+        let refused = [hidden, missing].map(|document| served.ask_as("writer", &json!({}), &document));
+        assert_eq!(code(&refused[0]), "REFERENCE_BROKEN", "{}", refused[0]);
+        assert_eq!(refused[0], refused[1], "what is hidden is as what is not there");
+    }
+    let fine = served.ask_as("writer", &json!({}), &update("crew: [{ who: \"C2\" }, { role: \"none\" }]"));
+    assert_eq!(fine["data"]["updateReport"]["count"], 1, "{fine}");
+    let blind = served.ask_as("blind", &json!({}), &update("crew: [{ who: \"C2\" }]"));
+    assert_eq!(code(&blind), "REFERENCE_BROKEN", "whoever reads no member links to none: {blind}");
+}
+
+#[test]
 fn a_link_that_cannot_be_followed_is_a_mistake() {
     let mistakes = |edit: &str| {
         let database = super::filled(&collections());

@@ -6,7 +6,7 @@ use std::path::Path;
 use mysql_async::prelude::Queryable as _;
 use mysql_async::{Conn, Error, Row, Value};
 use puente_core::catalog::{
-    AssignedNames, Catalog, Column, ColumnShape, Engine, FORMAT, ForeignKey, ShapeSample, Table, TableKind, round,
+    Catalog, Column, ColumnShape, Engine, ForeignKey, ShapeSample, Table, TableKind, round_rows,
 };
 use puente_core::error::Problem;
 use puente_core::model::{KeyProposal, Proposal, candidates, keyless};
@@ -17,12 +17,14 @@ use puente_sql::{Dialect as _, Mariadb as Sql};
 use super::connect::connect;
 use super::fault;
 use super::types::{checked_texts, checks_json, judge};
-use crate::sampling::{KeySearch, SAMPLED_ROWS, ValueSample, convincing, question, spread_key};
+use crate::sampling::{
+    COUNTED_EXACTLY, COUNTED_TOGETHER, KeySearch, SAMPLED_ROWS, ValueSample, convincing, counting, question, spread_key,
+};
 use puente_run::{Survey, SurveyWatch};
 
 /// Tables and views of the database; system-versioned tables are tables.
 const TABLES: &str = "\
-select table_name, table_type, table_comment, coalesce(table_rows, 0),
+select table_name, table_type, table_comment, table_rows,
   engine in (select engine from information_schema.engines where transactions = 'YES')
 from information_schema.tables
 where table_schema = database() and table_type in ('BASE TABLE', 'VIEW', 'SYSTEM VERSIONED') order by table_name";
@@ -121,6 +123,7 @@ async fn read(session: &mut Conn, settings: &SourceSettings, watch: &SurveyWatch
             tables.push(table(&row));
         }
     }
+    tables.sort_by(|one, other| one.name.cmp(&other.name));
     for row in session.query::<Row, _>(COLUMNS).await? {
         if let Some(table) = named(&mut tables, &row) {
             let is_view = table.kind == TableKind::View;
@@ -135,6 +138,7 @@ async fn read(session: &mut Conn, settings: &SourceSettings, watch: &SurveyWatch
             add_check(table, &words(&row, 1));
         }
     }
+    count_rows(session, &mut tables).await;
     let of = tables.len();
     for (done, table) in tables.iter_mut().enumerate() {
         if !watch.reach(format!("table {}", table.name), done, of) {
@@ -143,8 +147,7 @@ async fn read(session: &mut Conn, settings: &SourceSettings, watch: &SurveyWatch
         judge_flags(session, table).await;
         add_shapes(session, table, settings.samples).await;
     }
-    let catalog =
-        Catalog { format: FORMAT, engine: Engine::Mariadb, tables, fingerprint: None, names: AssignedNames::default() };
+    let catalog = Catalog::of(Engine::Mariadb, tables);
     let mut proposals = Vec::new();
     let found = candidates(&catalog);
     let of = found.len();
@@ -169,9 +172,46 @@ async fn read(session: &mut Conn, settings: &SourceSettings, watch: &SurveyWatch
     Ok(Survey { catalog, proposals, keys, notices: notices.into_iter().collect() })
 }
 
+/// The table that a row is about: they are in the order of their names, and so are the rows that say something of them, but for
+/// collations of their own.
 fn named<'t>(tables: &'t mut [Table], row: &Row) -> Option<&'t mut Table> {
     let name = words(row, 0);
-    tables.iter_mut().find(|table| table.name == name)
+    let at = tables.binary_search_by(|table| table.name.cmp(&name)).ok()?;
+    tables.get_mut(at)
+}
+
+/// Counts the rows of small tables: what the engine estimates of those may be off by as many. Of views nothing is known.
+async fn count_rows(session: &mut Conn, tables: &mut [Table]) {
+    let is_small = |table: &&mut Table| {
+        table.kind == TableKind::Table && table.about_rows.is_none_or(|rows| rows <= COUNTED_EXACTLY)
+    };
+    let mut small: Vec<&mut Table> = tables.iter_mut().filter(is_small).collect();
+    for group in small.chunks_mut(COUNTED_TOGETHER) {
+        let names: Vec<String> = group.iter().map(|table| Sql.quote(&table.name)).collect();
+        let row = session.query_first::<Row, _>(counting(names.iter().map(String::as_str))).await;
+        let count = |row: &Row, at: usize| words(row, at).parse::<u64>().ok();
+        match row {
+            Ok(Some(row)) => {
+                for (at, table) in group.iter_mut().enumerate() {
+                    // Over the bound the engine's own estimate is all there is, and it is at least that many.
+                    table.about_rows = match count(&row, at) {
+                        Some(counted) if counted > COUNTED_EXACTLY => table.about_rows.max(Some(counted)),
+                        counted => counted,
+                    };
+                }
+            }
+            // One of them cannot be read, and which is found out by asking for each.
+            Ok(None) | Err(_) => {
+                for (name, table) in names.iter().zip(group.iter_mut()) {
+                    let row = session.query_first::<Row, _>(counting(std::iter::once(name.as_str()))).await;
+                    table.about_rows = row.ok().flatten().and_then(|row| count(&row, 0));
+                }
+            }
+        }
+    }
+    for rows in tables.iter_mut().filter_map(|table| table.about_rows.as_mut()) {
+        *rows = round_rows(*rows);
+    }
 }
 
 fn table(row: &Row) -> Table {
@@ -191,7 +231,7 @@ fn table(row: &Row) -> Table {
         row_number: false,
         without_transactions: !is_view && words(row, 4) == "0",
         inherited: false,
-        about_rows: round(words(row, 3).parse().unwrap_or(0)),
+        about_rows: text(row, 3).filter(|_| !is_view).and_then(|rows| rows.parse().ok()),
     }
 }
 

@@ -5,13 +5,13 @@ use std::collections::BTreeSet;
 use std::path::Path;
 use std::time::Duration;
 
+use bson::oid::ObjectId;
 use bson::raw::{RawBsonRef, RawDocument, RawDocumentBuf};
 use bson::{Bson, Document, doc};
 use mongodb::results::{CollectionSpecification, CollectionType};
 use mongodb::{Cursor, Database};
 use puente_core::catalog::{
-    AssignedNames, Catalog, Column, Engine, FORMAT, Sampled, ShapeSample, ShapeType, Table, TableKind,
-    document_columns, round,
+    Catalog, Column, Engine, Sampled, ShapeSample, ShapeType, Table, TableKind, document_columns, round_rows,
 };
 use puente_core::error::Problem;
 use puente_core::model::{KeyProposal, Proposal, candidates};
@@ -104,8 +104,7 @@ async fn read(database: &Database, settings: &SourceSettings, watch: &SurveyWatc
             tables.push(table);
         }
     }
-    let catalog =
-        Catalog { format: FORMAT, engine: Engine::Mongodb, tables, fingerprint: None, names: AssignedNames::default() };
+    let catalog = Catalog::of(Engine::Mongodb, tables);
     let mut proposals = Vec::new();
     let found = candidates(&catalog);
     let of = found.len();
@@ -148,6 +147,33 @@ fn number(value: Option<&Bson>) -> i64 {
         Some(Bson::Int32(value)) => i64::from(*value),
         Some(Bson::Int64(value)) => *value,
         _ => 0,
+    }
+}
+
+/// Places between the first document and the last at which some are looked at.
+const PLACES: i64 = 20;
+
+/// The value of `_id` at one of the places between two; none where values of their type cannot be counted.
+fn between(first: &Bson, last: &Bson, at: i64) -> Option<Bson> {
+    let part = |least: i128, most: i128| least + (most - least) * i128::from(at) / i128::from(PLACES + 1);
+    let whole = |value: &Bson| match value {
+        Bson::Int32(value) => Some(i128::from(*value)),
+        Bson::Int64(value) => Some(i128::from(*value)),
+        _ => None,
+    };
+    match (first, last) {
+        // Seconds, then what tells those of one second apart: the first eight bytes say enough.
+        (Bson::ObjectId(first), Bson::ObjectId(last)) => {
+            let number = |id: &ObjectId| i128::from(u64::from_be_bytes(id.bytes()[..8].try_into().unwrap_or_default()));
+            let mut bytes = [0; 12];
+            bytes[..8].copy_from_slice(&u64::try_from(part(number(first), number(last))).ok()?.to_be_bytes());
+            Some(Bson::ObjectId(ObjectId::from_bytes(bytes)))
+        }
+        (Bson::DateTime(first), Bson::DateTime(last)) => {
+            let at = part(first.timestamp_millis().into(), last.timestamp_millis().into());
+            Some(Bson::DateTime(bson::DateTime::from_millis(i64::try_from(at).ok()?)))
+        }
+        _ => Some(Bson::Int64(i64::try_from(part(whole(first)?, whole(last)?)).ok()?)),
     }
 }
 
@@ -240,7 +266,7 @@ impl Collection<'_> {
             row_number: false,
             without_transactions: self.without_transactions().await?,
             inherited: false,
-            about_rows: round(rows),
+            about_rows: (!is_view).then(|| round_rows(rows)),
         };
         let has_key = table.column("_id").is_some();
         if seen.shape.values() == 0 && !table.columns.is_empty() && !is_view && !has_key {
@@ -276,17 +302,62 @@ impl Collection<'_> {
         let samples = i64::from(self.settings.samples);
         let is_view = self.specification.collection_type == CollectionType::View;
         if is_view || rows <= u64::from(self.settings.samples) {
-            let cursor = collection.find(Document::new()).limit(samples).await?;
+            let found = collection.find(Document::new()).limit(samples);
+            // A view has an order of its own.
+            let cursor = if is_view { found.await? } else { found.sort(doc! { "_id": 1 }).await? };
             seen.all(cursor).await?;
             return Ok(seen);
         }
-        let first = FIRST_DOCUMENTS.min(samples);
-        seen.all(collection.find(Document::new()).limit(first).await?).await?;
-        if samples > first {
-            let stages = [doc! { "$sample": { "size": samples - first } }];
-            seen.all(collection.aggregate(stages).with_type::<RawDocumentBuf>().await?).await?;
+        // By the order of `_id`, so that a survey of what did not change finds the same: the first ones, the last ones, and some at
+        // places between them.
+        let ends = FIRST_DOCUMENTS.min(samples);
+        let ascending = doc! { "_id": 1 };
+        seen.all(collection.find(Document::new()).sort(ascending.clone()).limit(ends).await?).await?;
+        let rest = samples - ends;
+        if rest > 0 {
+            let last = ends.min(rest);
+            seen.all(collection.find(Document::new()).sort(doc! { "_id": -1 }).limit(last).await?).await?;
+            let each = (rest - last) / PLACES;
+            if each > 0 {
+                for place in self.places(rows).await? {
+                    let from = doc! { "_id": { "$gte": place } };
+                    seen.all(collection.find(from).sort(ascending.clone()).limit(each).await?).await?;
+                }
+            }
         }
         Ok(seen)
+    }
+
+    /// Values of `_id` that lie evenly between the first and the last, as far as those can be counted; else those of documents so many
+    /// steps from each other, as far as a survey may walk.
+    async fn places(&self, rows: u64) -> Told<Vec<Bson>> {
+        /// Documents that are stepped over at most on the way to the next place.
+        const LONGEST_STEP: u64 = 50_000;
+        let collection = self.database.collection::<Document>(self.name());
+        let id = doc! { "_id": 1 };
+        let end = async |direction: i32| -> Told<Option<Bson>> {
+            let found = collection.find_one(Document::new()).sort(doc! { "_id": direction }).projection(id.clone());
+            Ok(found.await?.and_then(|mut document| document.remove("_id")))
+        };
+        let (Some(first), Some(last)) = (end(1).await?, end(-1).await?) else { return Ok(Vec::new()) };
+        let between: Option<Vec<Bson>> = (1..=PLACES).map(|at| between(&first, &last, at)).collect();
+        if let Some(places) = between {
+            return Ok(places);
+        }
+        let step = (rows / u64::try_from(PLACES + 1).unwrap_or(1)).min(LONGEST_STEP);
+        let (mut places, mut from) = (Vec::new(), first);
+        for _ in 0..PLACES {
+            let found = collection
+                .find_one(doc! { "_id": { "$gte": from } })
+                .sort(id.clone())
+                .skip(step)
+                .projection(id.clone())
+                .await?;
+            let Some(next) = found.and_then(|mut document| document.remove("_id")) else { break };
+            places.push(next.clone());
+            from = next;
+        }
+        Ok(places)
     }
 
     /// `_id` is the key, where its values are of one type.

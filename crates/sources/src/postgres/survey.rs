@@ -7,7 +7,7 @@ use std::pin::pin;
 
 use futures_util::TryStreamExt as _;
 use puente_core::catalog::{
-    AssignedNames, Catalog, Column, ColumnShape, Engine, FORMAT, ForeignKey, ShapeSample, Table, TableKind, round,
+    Catalog, Column, ColumnShape, Engine, ForeignKey, ShapeSample, Table, TableKind, round_rows,
 };
 use puente_core::error::Problem;
 use puente_core::model::{KeyProposal, Proposal, candidates, keyless};
@@ -18,10 +18,14 @@ use tokio_postgres::{Client, Row};
 
 use super::connect::connect;
 use super::fault;
+use super::run::Raw;
 use super::types::{TypeFound, checked_texts, judge};
 use crate::member_index::{on_column, on_expression};
-use crate::sampling::{KeySearch, ValueSample, convincing, question, spread_key};
+use crate::sampling::{
+    COUNTED_EXACTLY, COUNTED_TOGETHER, KeySearch, ValueSample, convincing, counting, question, spread_key,
+};
 use puente_run::{Survey, SurveyWatch};
+use serde_json::Value as Json;
 
 /// How long one question of the survey may take.
 const STATEMENT_TIMEOUT: &str = "set statement_timeout = '30s'";
@@ -195,6 +199,9 @@ async fn read(
         table.indexes.dedup();
     }
     tables.sort_by(|a, b| a.name.cmp(&b.name));
+    // What fails from here on the survey can do without: it is rolled back to here, and the rest goes on.
+    client.batch_execute("savepoint sampling").await?;
+    count_rows(client, &mut tables).await;
     let of = tables.len();
     for (done, table) in tables.iter_mut().enumerate() {
         if !watch.reach(format!("table {}", table.name), done, of) {
@@ -202,13 +209,7 @@ async fn read(
         }
         add_shapes(client, table, settings.samples).await;
     }
-    let catalog = Catalog {
-        format: FORMAT,
-        engine: Engine::Postgres,
-        tables,
-        fingerprint: None,
-        names: AssignedNames::default(),
-    };
+    let catalog = Catalog::of(Engine::Postgres, tables);
     let mut proposals = Vec::new();
     let found = candidates(&catalog);
     let of = found.len();
@@ -265,8 +266,9 @@ impl Reading<'_> {
             }
             let is_table = matches!(kind.as_str(), "r" | "p" | "f");
             let estimate: f64 = row.get(5);
+            // Below zero it was never analysed; a partitioned table and a view have no number of their own.
             #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "an estimate, not negative")]
-            let about_rows = round(estimate.max(0.0) as u64);
+            let about_rows = (estimate >= 0.0 && kind == "r").then_some(estimate as u64);
             let inherited = row.get(6);
             if inherited {
                 self.notices.push(format!(
@@ -417,9 +419,6 @@ async fn add_shapes(client: &Client, table: &mut Table, samples: u32) {
     for column in table.columns.iter_mut().filter(|column| column.scalar == Scalar::Json && !column.list) {
         let value = format!("{}::text", Sql.quote(&column.name));
         let sample = ValueSample { from: from.clone(), value, key: key.clone(), samples };
-        if client.batch_execute("savepoint sampling").await.is_err() {
-            return;
-        }
         match shape(client, &sample).await {
             Ok(found) => column.shape = found,
             Err(error) => {
@@ -454,9 +453,50 @@ async fn shape(client: &Client, sample: &ValueSample) -> Result<Option<ColumnSha
     Ok(seen.shape())
 }
 
+/// Counts the rows of small tables, and asks the planner about those of large ones, of views, and of tables that were never analysed:
+/// it estimates by the pages of a table and of its partitions.
+async fn count_rows(client: &Client, tables: &mut [Table]) {
+    let is_small = |table: &&mut Table| {
+        table.kind == TableKind::Table && table.about_rows.is_none_or(|rows| rows <= COUNTED_EXACTLY)
+    };
+    let mut small: Vec<&mut Table> = tables.iter_mut().filter(is_small).collect();
+    for group in small.chunks_mut(COUNTED_TOGETHER) {
+        let names: Vec<String> = group.iter().map(|table| from(table)).collect();
+        match answer(client, &counting(names.iter().map(String::as_str))).await {
+            Some(row) => {
+                for (at, table) in group.iter_mut().enumerate() {
+                    table.about_rows = u64::try_from(row.get::<_, i64>(at)).ok();
+                }
+            }
+            // One of them cannot be read, and which is found out by asking for each.
+            None => {
+                for (name, table) in names.iter().zip(group.iter_mut()) {
+                    let row = answer(client, &counting(std::iter::once(name.as_str()))).await;
+                    table.about_rows = row.and_then(|row| u64::try_from(row.get::<_, i64>(0)).ok());
+                }
+            }
+        }
+    }
+    let is_large = |table: &&mut Table| table.about_rows.is_none_or(|rows| rows > COUNTED_EXACTLY);
+    for table in tables.iter_mut().filter(is_large) {
+        let text = format!("explain (format json) select 1 from {}", from(table));
+        let row = answer(client, &text).await;
+        table.about_rows =
+            row.as_ref().and_then(|row| row.try_get::<_, Raw<'_>>(0).ok()).and_then(|plan| planned_rows(plan.0));
+    }
+    for rows in tables.iter_mut().filter_map(|table| table.about_rows.as_mut()) {
+        *rows = round_rows(*rows);
+    }
+}
+
+/// How many rows a plan is about.
+fn planned_rows(plan: &[u8]) -> Option<u64> {
+    let plan: Json = serde_json::from_slice(plan).ok()?;
+    plan.get(0)?.get("Plan")?.get("Plan Rows")?.as_u64()
+}
+
 /// The answer to a question of which the survey can do without; one that fails must not end the survey's transaction.
 async fn answer(client: &Client, text: &str) -> Option<Row> {
-    client.batch_execute("savepoint sampling").await.ok()?;
     match client.query_one(text, &[]).await {
         Ok(row) => Some(row),
         Err(error) => {

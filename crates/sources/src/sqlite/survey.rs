@@ -3,8 +3,7 @@
 use std::path::Path;
 
 use puente_core::catalog::{
-    AssignedNames, Catalog, Column, ColumnShape, Engine, FORMAT, ForeignKey, MemberIndex, ShapeSample, Table,
-    TableKind, round,
+    Catalog, Column, ColumnShape, Engine, ForeignKey, MemberIndex, ShapeSample, Table, TableKind, round_rows,
 };
 use puente_core::error::Problem;
 use puente_core::model::{KeyProposal, Proposal, candidates, keyless};
@@ -18,7 +17,7 @@ use super::checks;
 use super::fault::problem;
 use super::sample::Sample;
 use crate::member_index::{first_indexed, generated, has_condition, on_column, on_expression};
-use crate::sampling::{KeySearch, ValueSample, convincing, question, spread_key};
+use crate::sampling::{COUNTED_EXACTLY, KeySearch, ValueSample, convincing, counting, question, spread_key};
 use puente_run::{Survey, SurveyWatch};
 
 /// Rows sampled from each end of a table.
@@ -75,8 +74,7 @@ fn read(connection: &Connection, settings: &SourceSettings, watch: &SurveyWatch)
             Err(error) => notices.push(format!("`{name}` is left out: {error}")),
         }
     }
-    let mut catalog =
-        Catalog { format: FORMAT, engine: Engine::Sqlite, tables, fingerprint: None, names: AssignedNames::default() };
+    let mut catalog = Catalog::of(Engine::Sqlite, tables);
     resolve_implicit_references(&mut catalog);
     let mut proposals = Vec::new();
     let found = candidates(&catalog);
@@ -198,7 +196,7 @@ fn table(connection: &Connection, listed: Listed) -> rusqlite::Result<Table> {
         && !listed.without_rowid
         && !told.iter().any(|column| column.name.eq_ignore_ascii_case("rowid"));
     let mut table = Table {
-        about_rows: round(count(connection, &listed)?),
+        about_rows: count(connection, &listed).map(round_rows),
         schema: None,
         relation: None,
         comment: None,
@@ -426,15 +424,25 @@ fn shape(connection: &Connection, sample: &ValueSample) -> rusqlite::Result<Opti
     Ok(seen.shape())
 }
 
-fn count(connection: &Connection, listed: &Listed) -> rusqlite::Result<u64> {
+fn count(connection: &Connection, listed: &Listed) -> Option<u64> {
+    // What a view's query costs nobody knows.
+    if listed.kind != TableKind::Table {
+        return None;
+    }
     let table = Sqlite.quote(&listed.name);
-    let text = if listed.kind == TableKind::Table && !listed.without_rowid {
-        format!("select coalesce(max(rowid), 0) from {table}")
-    } else {
-        format!("select count(*) from (select 1 from {table} limit {COUNTED_ROWS})")
+    let ask = |text: &str| -> Option<u64> {
+        let rows: i64 = connection.query_row(text, [], |row| row.get(0)).ok()?;
+        u64::try_from(rows).ok()
     };
-    let rows: i64 = connection.query_row(&text, [], |row| row.get(0)).unwrap_or(0);
-    Ok(u64::try_from(rows).unwrap_or(0))
+    let counted = ask(&counting(std::iter::once(table.as_str())))?;
+    if counted <= COUNTED_EXACTLY {
+        return Some(counted);
+    }
+    if listed.without_rowid {
+        return ask(&format!("select count(*) from (select 1 from {table} limit {COUNTED_ROWS})"));
+    }
+    // Both ends of the key, so that numbers which begin late do not count.
+    ask(&format!("select (select max(rowid) from {table}) - (select min(rowid) from {table}) + 1"))
 }
 
 /// A proposal with its sampled evidence; none where the values speak against it.

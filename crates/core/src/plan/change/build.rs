@@ -11,7 +11,8 @@ use serde_json::Value as Json;
 
 use super::rows::items;
 use super::{
-    Act, Address, COUNT, Change, Existing, GIVEN, LinkedValue, Lookup, LookupId, Mutation, Root, locator, lookup,
+    Act, Address, COUNT, Change, Existing, GIVEN, LinkedValue, Lookup, LookupId, Mutation, Root, WrittenEnd, locator,
+    lookup,
 };
 use crate::access::{Action, Condition, Hop, Operand, Origin, Path, Predicate, WriteGrant};
 use crate::error::{Code, Problem};
@@ -72,6 +73,7 @@ pub fn build_mutation(
             checks: HashMap::new(),
             linked_values: HashMap::new(),
             visible: HashMap::new(),
+            ends: Vec::new(),
             fields: HashMap::new(),
             asked: HashSet::new(),
             linked: HashSet::new(),
@@ -86,7 +88,7 @@ pub fn build_mutation(
                 .map_err(|problem| located(problem, location, key))?;
         }
         (rows, values, steps) = (changer.rows, changer.values, changer.planner.reads.steps());
-        let ChangePlanner { planner, lookups, checks, linked_values: linked, visible, fields, .. } = changer;
+        let ChangePlanner { planner, lookups, checks, linked_values: linked, visible, ends, fields, .. } = changer;
         let shape = ObjectShape { fields: vec![FieldShape::new(key, location, shape)] };
         let plan = Arc::new(planner.planned.into_plan(shape, context, document));
         let answer = plan.bind(variables, context.limits).map_err(|problem| located(problem, location, key))?;
@@ -98,6 +100,7 @@ pub fn build_mutation(
             checks,
             linked,
             visible,
+            ends,
             fields,
             readable,
             _sealed: Sealed,
@@ -137,6 +140,7 @@ pub(super) struct ChangePlanner<'a> {
     checks: HashMap<(TypeId, bool), LookupId>,
     linked_values: HashMap<(TypeId, bool), Vec<LinkedValue>>,
     visible: HashMap<(TypeId, LinkId), Option<LookupId>>,
+    pub(super) ends: Vec<WrittenEnd>,
     fields: HashMap<TypeId, Vec<Option<String>>>,
     /// What was asked for already: checks, and targets of links.
     asked: HashSet<(TypeId, bool)>,

@@ -6,12 +6,13 @@ use apollo_compiler::Node;
 use apollo_compiler::executable::Field;
 use serde_json::Value as Json;
 
+use super::WrittenEnd;
 use super::at_place;
 use super::build::ChangePlanner;
 use super::rows::{Members, items};
 use crate::access::{Condition, Path, Test, View, Within, WriteGrant};
 use crate::error::{Code, Problem};
-use crate::model::{ColumnId, FieldType, ITEM_COLUMN, TypeId};
+use crate::model::{Cardinality, ColumnId, FieldType, ITEM_COLUMN, TypeId};
 use crate::plan::LeafType;
 use crate::plan::input::{Given, Input};
 use crate::value::{Datum, JsonType, Scalar, StorageFormat};
@@ -209,7 +210,33 @@ impl<'a> ChangePlanner<'a> {
                 None => {}
             }
         }
+        let written = |column: ColumnId| {
+            let member = t.columns[column].member.as_ref()?;
+            let is_here = member.within == within.object.unwrap_or(ITEM_COLUMN);
+            object.get(member.path.last()?).filter(|_| is_here).cloned()
+        };
+        self.link_ends(within.of, &written, place);
         Ok(Json::Object(object))
+    }
+
+    /// Notes the links that what is written to members leads over: each is checked as one that a column leads over.
+    fn link_ends(&mut self, of: TypeId, written: &dyn Fn(ColumnId) -> Option<Json>, place: &str) {
+        let model = self.planner.view.model();
+        for (id, link) in model.types[of].links.iter().enumerate() {
+            if link.cardinality != Cardinality::One || link.through.is_some() || link.crosses {
+                continue;
+            }
+            let cell = |(own, target): &(ColumnId, ColumnId)| {
+                let value = written(*own).filter(|value| !value.is_null())?;
+                let target = &model.types[link.target].columns[*target];
+                let leaf = LeafType { kind: target.kind, form: target.form };
+                // What is no key of the target's type leads to none of them.
+                Some(leaf.cell(model, &value).unwrap_or(Datum::Null))
+            };
+            let Some(key) = link.pairs.iter().map(cell).collect::<Option<Vec<_>>>() else { continue };
+            self.ends.push(WrittenEnd { of, link: id, key, place: place.to_owned() });
+        }
+        self.need_visible(of);
     }
 
     fn json_leaf(&mut self, kind: FieldType, value: &Json, place: &str) -> Result<Json, Problem> {
@@ -244,9 +271,11 @@ impl<'a> ChangePlanner<'a> {
     ) -> Result<JsonChange, Problem> {
         inside.fitting.extend(within.object);
         let mut changes: Vec<(String, JsonChange)> = Vec::new();
+        let mut written: Vec<(ColumnId, &Json)> = Vec::new();
         for (name, value) in given {
             let member = format!("{place}.{name}");
             if let Some(column) = self.settable_field(within, grant, name) {
+                written.push((column, value));
                 let change = self.json_change((within.of, column), grant, value, &member, inside)?;
                 changes.push((self.json_name_of((within.of, column)), change));
                 continue;
@@ -267,6 +296,9 @@ impl<'a> ChangePlanner<'a> {
                 return Err(Problem::new(Code::InvalidArgument, text));
             }
         }
+        let of_column =
+            |column: ColumnId| written.iter().find(|(known, _)| *known == column).map(|(_, value)| (*value).clone());
+        self.link_ends(within.of, &of_column, place);
         if changes.is_empty() {
             let text = format!("`{place}` is empty: nothing would change; name the members to be set");
             return Err(Problem::new(Code::InvalidArgument, text));

@@ -67,12 +67,27 @@ pub struct Change {
     pub linked: HashMap<(TypeId, bool), Vec<LinkedValue>>,
     /// Which targets a link may be set to, where not to all; none, to no target at all, because its type cannot be read.
     pub visible: HashMap<(TypeId, LinkId), Option<LookupId>>,
+    /// What is written into JSON and is the end of a link: to targets that the role can read, as everywhere.
+    pub ends: Vec<WrittenEnd>,
     /// The fields of the types that are written, by column: those that the caller may write, which alone an error names.
     pub fields: HashMap<TypeId, Vec<Option<String>>>,
     /// Which types the caller can read, which alone an error names.
     pub readable: Arc<[bool]>,
     /// Only planning makes one.
     _sealed: Sealed,
+}
+
+/// Values that are written into JSON and lead over a link: of an item of a list, or of members of an object.
+#[derive(Debug)]
+pub struct WrittenEnd {
+    /// The type that the link leaves.
+    pub of: TypeId,
+    /// The link.
+    pub link: LinkId,
+    /// The target's values of what it follows.
+    pub key: Vec<Datum>,
+    /// Where in the input.
+    pub place: String,
 }
 
 /// What a change does.
