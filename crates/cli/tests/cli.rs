@@ -135,6 +135,15 @@ fn json_gets_types_where_they_are_accepted_and_its_drift_is_told() {
     let (code, out, _) = run(project.path(), &["check"]);
     assert_eq!(code, 0, "members that changed break no request: {out}");
     for line in [
+        "member `kind` was String and is JSON (String 50 %, Int 50 %) in 30 samples",
+        "member `depth` (Float) is new, in 99 % of 30 samples",
+    ] {
+        assert!(out.contains(line), "{line}: {out}");
+    }
+    assert!(!out.contains("helpers"), "what samples do not show any more is not gone for that: {out}");
+    let (code, out, _) = run(project.path(), &["survey", "--afresh"]);
+    assert_eq!(code, 0, "{out}");
+    for line in [
         "`incident_log.report`: member `helpers` (list of Int) was in none of 30 samples",
         "member `kind` was String and is Int in 30 samples",
         "member `depth` (Float) is new, in 100 % of 30 samples",

@@ -129,6 +129,8 @@ codes! {
     SourceRefused = "SOURCE_REFUSED", Operator, 503, Error;
     /// The database cannot be reached or read.
     SourceUnavailable = "SOURCE_UNAVAILABLE", Source, 503, Error;
+    /// The database gave the request up in favour of others, more than once: a deadlock, or a lock that was not had in time.
+    Contention = "CONTENTION", Source, 503, Warn;
     /// The request took longer than the project allows.
     TimedOut = "TIMED_OUT", Source, 504, Warn;
     /// A mistake of ours.

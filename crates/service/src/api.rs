@@ -283,6 +283,20 @@ impl Api {
         roles.get(OWNER).map_or(Ok(()), |owner| roles.schema(owner).map(|_| ()))
     }
 
+    /// Builds the schemas of the roles that have one in another API, whose place this one is to take: until then that one serves.
+    ///
+    /// # Errors
+    /// As [`Api::warm_up`].
+    pub(crate) fn warm_up_as(&self, other: &Api) -> Result<(), Problem> {
+        self.warm_up()?;
+        for role in other.inner.roles.all().filter(|role| role.has_schema()) {
+            if let Some(role) = self.inner.roles.get(role.view().role()) {
+                self.inner.roles.schema(role)?;
+            }
+        }
+        Ok(())
+    }
+
     /// Answers a request. Dropping the future cancels it in the database.
     pub async fn ask(&self, ask: Ask, principal: &Principal, arrival: Arrival<'_>) -> AskResult {
         self.metrics.running.inc();
@@ -292,11 +306,11 @@ impl Api {
         let Arrival { id, at, turn, client, trace } = arrival;
         let answered = match &role {
             Some(role) => self.answer_as(role, ask, principal, (at, turn)).await,
-            None => Err(vec![no_such_role(&principal.role)]),
+            None => Err(vec![no_such_role(&principal.role)].into()),
         };
         let (result, insight) = match answered {
             Ok((outcome, insight)) => (Ok(outcome), insight),
-            Err(problems) => (Err(problems), Insight::default()),
+            Err(Failed { problems, insight }) => (Err(problems), insight),
         };
         let (result, held) = self.held(result, principal, insight.changes);
         let elapsed = at.elapsed();
@@ -328,7 +342,8 @@ impl Api {
     /// What is wrong with it, or with the source.
     pub async fn answer(&self, ask: Ask, principal: &Principal) -> Result<Outcome, Vec<Problem>> {
         let role = self.inner.roles.asked(&principal.role).ok_or_else(|| vec![no_such_role(&principal.role)])?;
-        self.answer_as(role, ask, principal, (Instant::now(), None)).await.map(|(outcome, _)| outcome)
+        let answered = self.answer_as(role, ask, principal, (Instant::now(), None)).await;
+        answered.map(|(outcome, _)| outcome).map_err(|failed| failed.problems)
     }
 
     async fn answer_as(
@@ -337,7 +352,7 @@ impl Api {
         ask: Ask,
         principal: &Principal,
         (start, turn): (Instant, Option<Turn>),
-    ) -> Result<(Outcome, Insight), Vec<Problem>> {
+    ) -> Result<(Outcome, Insight), Failed> {
         let share =
             role.shares.begin(&role.limits, &principal.party, Instant::now()).map_err(|problem| vec![problem])?;
         let (inner, role, metrics) = (Arc::clone(&self.inner), Arc::clone(role), Arc::clone(&self.metrics));
@@ -458,6 +473,19 @@ struct From<'a> {
 }
 
 /// What the owner is told of a request beside its answer, where it is asked for.
+/// What is wrong with a request, and what is known of it all the same.
+#[derive(Debug)]
+struct Failed {
+    problems: Vec<Problem>,
+    insight: Insight,
+}
+
+impl std::convert::From<Vec<Problem>> for Failed {
+    fn from(problems: Vec<Problem>) -> Self {
+        Failed { problems, insight: Insight::default() }
+    }
+}
+
 #[derive(Debug, Default)]
 struct Insight {
     /// Are the statements told, each with how the engine runs it where that is known?
@@ -541,15 +569,15 @@ enum Begun {
 }
 
 impl Asking {
-    async fn run(self, mut ask: Ask, turn: Option<Turn>) -> Result<(Outcome, Insight), Vec<Problem>> {
+    async fn run(self, mut ask: Ask, turn: Option<Turn>) -> Result<(Outcome, Insight), Failed> {
         if (ask.statements || ask.plan) && !self.principal.sees_statements() {
             let text = "statements and plans are shown to the owner only; leave `statements`, `explain` and `plan` out";
-            return Err(vec![Problem::new(Code::RoleRefused, text)]);
+            return Err(vec![Problem::new(Code::RoleRefused, text)].into());
         }
         persisted::resolve(&self.role, self.inner.persisted, &mut ask).map_err(|problem| vec![problem])?;
         if ask.reads_only && plan::is_mutation(&ask.document, ask.operation_name.as_deref()) {
             let text = "GET does not change anything; send a mutation with POST";
-            return Err(vec![Problem::new(Code::MethodNotAllowed, text)]);
+            return Err(vec![Problem::new(Code::MethodNotAllowed, text)].into());
         }
         let prepared = match self.begin(&mut ask)? {
             Begun::Ready(query) => {
@@ -562,7 +590,7 @@ impl Asking {
                 let prepare = move || asking.prepare(whole, begun);
                 let prepared = self.inner.in_turn(&self.principal.party, self.deadline, turn, prepare).await;
                 // Here the turn ends: sources have lines of their own.
-                let (prepared, name) = prepared.map_err(|problem| vec![problem])?.0?;
+                let (prepared, name) = prepared.map_err(|problem| vec![self.unplanned(problem)])?.0?;
                 ask.operation_name = name;
                 prepared
             }
@@ -577,8 +605,16 @@ impl Asking {
             }
             Prepared::Query(query) => {
                 let plan = ask.plan.then(|| query.bound.plan().to_text());
-                let (outcome, explained) = self.read(query, &ask).await?;
-                let operation = ask.operation_name;
+                let (outcome, explained) = self.read(query, &ask).await;
+                let operation = ask.operation_name.clone();
+                let outcome = match outcome {
+                    Ok(outcome) => outcome,
+                    Err(problems) => {
+                        let statements = ask.statements || !explained.is_empty();
+                        let insight = Insight { statements, explained, plan, operation, changes: false };
+                        return Err(Failed { problems, insight });
+                    }
+                };
                 let changes = false;
                 Ok((outcome, Insight { statements: ask.statements, explained, plan, operation, changes }))
             }
@@ -672,7 +708,90 @@ impl Asking {
         Ok(plan)
     }
 
-    async fn read(&self, query: BoundQuery, ask: &Ask) -> Result<(Outcome, Explained), Vec<Problem>> {
+    /// Reads what a query asks for. Where it is to be explained, that comes first: what takes too long can be explained all the same.
+    async fn read(&self, query: BoundQuery, ask: &Ask) -> (Result<Outcome, Vec<Problem>>, Explained) {
+        let mut explained = Explained::new();
+        let reads = query.bound.plan().selects().iter().any(|select| select.read);
+        if ask.explain && reads && !ask.rehearse {
+            match self.explain(&query, self.deadline).await {
+                Ok(told) => explained = told,
+                Err(problem) => return (Err(vec![problem]), explained),
+            }
+        }
+        let again = query.clone();
+        let outcome = self.read_now(query, ask).await;
+        let Err(problems) = outcome else { return (outcome, explained) };
+        let problems = problems.into_iter().map(|problem| self.limited(problem)).collect::<Vec<_>>();
+        let is_late = problems.iter().any(|problem| problem.code == Code::TimedOut);
+        if is_late && explained.is_empty() && reads {
+            explained = self.diagnose(again).await;
+        }
+        (Err(problems), explained)
+    }
+
+    /// What would have run, and what would help it: for those who may see it, and for the log now and then.
+    async fn diagnose(&self, query: BoundQuery) -> Explained {
+        /// For how long an explanation is waited for: it does not run what it explains.
+        const PATIENCE: Duration = Duration::from_secs(2);
+        let is_shown = self.principal.sees_statements();
+        if !is_shown && !self.metrics.diagnosed.may_begin() {
+            return Explained::new();
+        }
+        let explained = self.explain(&query, Instant::now() + PATIENCE).await.unwrap_or_default();
+        for (_, told) in &explained {
+            let advice = told.advice.join("; ");
+            tracing::warn!(
+                target: "puente::slow", role = self.principal.role, statement = told.text, advice,
+                "a request took longer than it may; this is what it ran"
+            );
+        }
+        if is_shown { explained } else { Explained::new() }
+    }
+
+    /// How the sources would run a query; nothing of it is run.
+    async fn explain(&self, query: &BoundQuery, deadline: Instant) -> Result<Explained, Problem> {
+        let most_bytes = self.limits.answer_bytes;
+        let mut explained = Explained::new();
+        for part in &*query.parts {
+            let request = self.split_request(query.bound.clone(), &query.parts, (most_bytes, true));
+            let request = SplitRequest { deadline, ..request };
+            match part.connector.explain(request.of(part)).await {
+                Ok(told) => explained.extend(told.into_iter().map(|told| (part.source, told))),
+                // Of several sources one that is away says nothing.
+                Err(problem) if query.parts.len() > 1 && problem.code == Code::SourceUnavailable => {}
+                Err(problem) => return Err(problem),
+            }
+        }
+        Ok(explained)
+    }
+
+    /// A problem with the limit that it met, by its name in the project file.
+    fn limited(&self, problem: Problem) -> Problem {
+        if problem.code != Code::TimedOut {
+            return problem;
+        }
+        let statements = if self.principal.sees_statements() {
+            "`extensions.statements` says what ran, and what would help it"
+        } else {
+            "whoever runs the service finds in the log what ran"
+        };
+        let text = format!(
+            "the request took longer than the {} ms that `time_ms` of `[limits]` allows; ask for less ({statements})",
+            self.limits.time_ms
+        );
+        Problem { message: text, ..problem }
+    }
+
+    /// The same of one that ended before it was planned.
+    fn unplanned(&self, problem: Problem) -> Problem {
+        if problem.code == Code::TimedOut && !self.role.has_schema() {
+            let text = "the schema of this role is still being built, which takes a while where it has many types; ask again in a moment";
+            return Problem { message: text.to_owned(), ..problem };
+        }
+        problem
+    }
+
+    async fn read_now(&self, query: BoundQuery, ask: &Ask) -> Result<Outcome, Vec<Problem>> {
         if ask.rehearse {
             let text = "only a mutation can be rehearsed; leave `rehearse` out to ask a query";
             return Err(vec![Problem::new(Code::InvalidRequest, text)]);
@@ -682,10 +801,9 @@ impl Asking {
         let most_bytes = limits.answer_bytes + bound.introspection_bytes();
         if bound.plan().selects().iter().all(|select| !select.read) {
             let answer = answer::write(&bound, &mut Nothing, most_bytes).map_err(|problem| vec![problem])?;
-            return Ok((Outcome::new(answer, Vec::new()), Vec::new()));
+            return Ok(Outcome::new(answer, Vec::new()));
         }
         let cost = bound.cost();
-        let again = ask.explain.then(|| bound.clone());
         let request = |bound| self.split_request(bound, &parts, (most_bytes, self.times(ask)));
         let answered = match &*parts {
             [only] => {
@@ -694,15 +812,7 @@ impl Asking {
             }
             _ => parts::answer(&request(bound)).await,
         };
-        let outcome = Outcome { cost, ..answered.map_err(|problem| vec![problem])? };
-        let mut explained = Vec::new();
-        if let Some(request) = again.map(request) {
-            for part in parts.iter().filter(|part| !outcome.away.contains(&part.source)) {
-                let told = part.connector.explain(request.of(part)).await.map_err(|problem| vec![problem])?;
-                explained.extend(told.into_iter().map(|told| (part.source, told)));
-            }
-        }
-        Ok((outcome, explained))
+        Ok(Outcome { cost, ..answered.map_err(|problem| vec![problem])? })
     }
 
     fn split_request(&self, bound: BoundPlan, parts: &Arc<[Part]>, (most_bytes, timed): (usize, bool)) -> SplitRequest {
@@ -792,7 +902,19 @@ fn respond(
             let spent = Spent { cost, bytes: body.len(), statements };
             AskResult { body, code, has_data: true, spent, held: None }
         }
-        Err(problems) => AskResult::refused(&problems),
+        Err(problems) => {
+            let refused = AskResult::refused(&problems);
+            if !insight.statements || insight.explained.is_empty() {
+                return refused;
+            }
+            let mut body = refused.body;
+            body.pop();
+            body.extend_from_slice(b",\"extensions\":");
+            let extensions = extensions(&[], insight, elapsed, sources);
+            serde_json::to_writer(&mut body, &extensions).expect("reports are serialisable");
+            body.push(b'}');
+            AskResult { body, ..refused }
+        }
     }
 }
 
@@ -812,6 +934,16 @@ impl AskResult {
 
 fn extensions(reports: &[StatementReport], insight: &Insight, elapsed: Duration, sources: &[String]) -> Json {
     let micros = |time: Duration| u64::try_from(time.as_micros()).unwrap_or(u64::MAX);
+    // What was not run, and would have been.
+    let is_unrun = |told: &&(SourceId, Explanation)| !reports.iter().any(|report| report.text == told.1.text);
+    let unrun = insight.explained.iter().filter(is_unrun).map(|(source, told)| {
+        let mut statement = serde_json::json!({ "text": told.text, "plan": told.plan, "advice": told.advice });
+        if sources.len() > 1 {
+            statement["source"] = sources[*source].as_str().into();
+        }
+        statement
+    });
+    let unrun: Vec<Json> = if reports.is_empty() { unrun.collect() } else { Vec::new() };
     let statements: Vec<Json> = reports
         .iter()
         .map(|report| {
@@ -833,6 +965,7 @@ fn extensions(reports: &[StatementReport], insight: &Insight, elapsed: Duration,
             }
             told
         })
+        .chain(unrun)
         .collect();
     let mut extensions = serde_json::json!({ "microseconds": micros(elapsed) });
     if insight.statements {

@@ -1,6 +1,7 @@
 //! What is counted, and how `/metrics` shows it: OpenMetrics text.
 
-use std::sync::{Arc, OnceLock};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::time::{Duration, Instant};
 
 use prometheus_client::encoding::EncodeLabelSet;
 use prometheus_client::encoding::text::{encode_eof, encode_registry};
@@ -91,6 +92,8 @@ pub struct Metrics {
     pub answer_bytes: Gauge,
     /// What those are.
     pub(crate) under_way: Arc<UnderWay>,
+    /// Requests that took too long and were looked into.
+    pub(crate) diagnosed: Diagnosed,
     /// Requests as a role that the caller does not have.
     pub roles_refused: Counter,
     /// Does a source answer?
@@ -129,6 +132,25 @@ pub struct Metrics {
     pub recent: RecentAsks,
 }
 
+/// When a request that took too long was last looked into for the log: that costs the database, too.
+#[derive(Debug, Default)]
+pub(crate) struct Diagnosed(Mutex<Option<Instant>>);
+
+impl Diagnosed {
+    /// How often that may be.
+    const EVERY: Duration = Duration::from_secs(10);
+
+    /// May another one be looked into now?
+    pub(crate) fn may_begin(&self) -> bool {
+        let mut last = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let may = last.is_none_or(|last| last.elapsed() >= Diagnosed::EVERY);
+        if may {
+            *last = Some(Instant::now());
+        }
+        may
+    }
+}
+
 /// The lowest status of an answer, and how many there are.
 const FIRST_STATUS: u16 = 100;
 const STATUSES: usize = 500;
@@ -146,6 +168,7 @@ impl Default for Metrics {
             connections_cut: Family::default(),
             answer_bytes: Gauge::default(),
             under_way: Arc::default(),
+            diagnosed: Diagnosed::default(),
             roles_refused: Counter::default(),
             source_up: Family::default(),
             source_drifted: Family::default(),

@@ -87,8 +87,9 @@ pub fn claims_of(words: &[String]) -> Result<Map<String, Json>, String> {
         let Some((name, value)) = word.split_once('=').filter(|(name, _)| !name.is_empty()) else {
             return Err(format!("a claim is said as NAME=VALUE, found `{word}`"));
         };
-        // A subject is text (RFC 7519, section 4.1.2), also where it looks like a number.
-        let read = if name == "sub" { None } else { serde_json::from_str(value).ok() };
+        let read: Option<Json> = serde_json::from_str(value).ok();
+        // A subject is text (RFC 7519, section 4.1.2), also where it looks like a number: of JSON it is a text in quotes only.
+        let read = read.filter(|read| name != "sub" || read.is_string());
         claims.insert(name.to_owned(), read.unwrap_or_else(|| Json::from(value)));
     }
     Ok(claims)

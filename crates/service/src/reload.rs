@@ -34,9 +34,10 @@ pub(crate) fn reload(shared: &Shared) -> Result<Vec<String>, OpenError> {
     let options = ApiOptions { traces: now.api.traces().cloned(), ..options };
     let identity = read.identity(workbench.development)?;
     let api = Arc::new(Api::new(options, Arc::clone(now.api.metrics())));
-    shared.replace(Served { api: Arc::clone(&api), identity });
+    // The one before serves until this one is warm: a large schema takes a while.
+    api.warm_up_as(&now.api).map_err(OpenError::Source)?;
+    shared.replace(Served { api, identity });
     let widened = project::widened(&before.project, &read.project);
     workbench.reload(read);
-    std::thread::spawn(move || api.warm_up());
     Ok(widened)
 }

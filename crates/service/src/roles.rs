@@ -213,6 +213,11 @@ impl RoleApi {
         }
     }
 
+    /// Is its schema there, or is it still to be built?
+    pub(crate) fn has_schema(&self) -> bool {
+        self.schema.read().unwrap_or_else(PoisonError::into_inner).is_some()
+    }
+
     /// The role's view, whoever asks.
     pub(crate) fn view(&self) -> &Arc<View> {
         &self.view

@@ -87,6 +87,50 @@ fn the_blanks_of_fixed_width_are_part_of_the_text() {
     }
 }
 
+/// Lists of texts come as JSON, which has a charset of its own whatever the database's is.
+#[rstest]
+fn lists_of_texts_are_looked_for_whatever_the_charset_is(#[values("utf8mb4", "utf8mb3", "latin1")] charset: &str) {
+    let database = Database::empty(Engine::Mariadb);
+    let name = database.url.rsplit('/').next().unwrap().to_owned();
+    database.execute(&format!(
+        "alter database `{name}` character set {charset};
+         create table words (id integer primary key, own varchar(20), wide varchar(20) character set utf8mb4, marks set('x', 'y'),
+           mood enum('gut', 'übel'), plain varchar(20) character set ascii, bytes varbinary(20));
+         insert into words values (1, 'ä', '日本', 'x,y', 'übel', 'a', x'00ff'), (2, 'b', 'b', 'y', 'gut', 'b', x'01'), (3, null, null, null, null, null, null);\n"
+    ));
+    let project = TestProject::of(&database, "", "");
+    let service = project.serve();
+    let ids = |filter: &str| {
+        let found = service
+            .data(&format!("{{ words(orderBy: [{{ id: ASC }}], filter: {{ {filter} }}) {{ nodes {{ id }} }} }}"));
+        let nodes = found["words"]["nodes"].as_array().unwrap().clone();
+        nodes.iter().map(|node| node["id"].as_i64().unwrap()).collect::<Vec<_>>()
+    };
+    for (field, first, other) in [
+        ("own", "ä", "b"),
+        ("wide", "日本", "b"),
+        ("marks", "x,y", "y"),
+        ("plain", "a", "b"),
+        ("bytes", "AP8=", "AQ=="),
+    ] {
+        for case in ["", ", ignoreCase: true"] {
+            let case = if field == "bytes" { "" } else { case };
+            assert_eq!(
+                ids(&format!("{field}: {{ in: [\"{first}\", \"nothing\"]{case} }}").replace("nothing", "AAAA")),
+                [1],
+                "{field}"
+            );
+            assert_eq!(ids(&format!("{field}: {{ in: [\"{first}\", \"{other}\"]{case} }}")), [1, 2], "{field}");
+            assert_eq!(ids(&format!("{field}: {{ notIn: [\"{first}\"]{case} }}")), [2], "{field}");
+        }
+        assert_eq!(ids(&format!("{field}: {{ eq: \"{first}\" }}")), [1], "{field}");
+    }
+    assert_eq!(ids("mood: { in: [GUT] }"), [2]);
+    if charset != "utf8mb4" {
+        assert!(ids("own: { in: [\"日本\"] }").is_empty(), "what the charset has not is not there");
+    }
+}
+
 /// Every row once, in both directions, however long the texts are by which they are ordered.
 #[rstest]
 fn walks_by_long_texts_lose_and_repeat_no_row(

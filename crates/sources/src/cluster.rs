@@ -95,7 +95,7 @@ impl<S: Server> Cluster<S> {
         for replica in self.replicas(&request.role) {
             match self.on(replica, Arc::clone(&request), |server, job| async move { server.run(job).await }).await {
                 // A replica that is away must not be missed.
-                Err(problem) if problem.code == Code::SourceUnavailable => {
+                Err(problem) if matches!(problem.code, Code::SourceUnavailable | Code::Contention) => {
                     tracing::warn!(target: "puente::source", detail = problem.told(), "a replica is away");
                 }
                 outcome => return outcome,

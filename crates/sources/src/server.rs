@@ -25,6 +25,13 @@ pub(crate) const KEPT_TEXT_BYTES: usize = 32 << 10;
 /// Requests that may wait for a session before those of who sent most of them are refused at once.
 const MOST_WAITING: usize = 1_024;
 
+/// What is said of a request that the database gave up because others stood in its way.
+pub(crate) const CONTENTION: &str =
+    "the database gave this request up in favour of others (a deadlock, or a lock that others hold); ask again";
+/// What is said of a write that reaches a server which takes none.
+pub(crate) const READ_ONLY: &str =
+    "the server takes no writes: it is a standby, or read-only; the source's `url` has to lead to the primary";
+
 /// Why there is no session with a server.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Unreached {
@@ -34,6 +41,8 @@ pub(crate) enum Unreached {
     Full,
     WithoutTls,
     CertificateRefused,
+    /// A proxy does not pass on what a session is to begin with.
+    ParameterRefused,
     /// Nobody answers, or what answers is no such server.
     Away,
 }
@@ -58,6 +67,10 @@ impl Unreached {
             Unreached::CertificateRefused => {
                 "the server's certificate is not one that is trusted for this host; give the file of its authority \
                  as `sslrootcert` in the source's `url`, or say by `sslmode` what is to be checked"
+            }
+            Unreached::ParameterRefused => {
+                "the proxy before the database refuses what a session begins with: it hands out sessions for each transaction, and the source has \
+                 to say `prepared = false`"
             }
             Unreached::Away => {
                 "the database cannot be reached; is it running, and are host and port of the source's `url` right?"

@@ -40,15 +40,17 @@ pub(crate) async fn hold<S: Snapshots>(servers: &[Arc<S>], request: &Request, mu
         let taken = within(request.deadline, jobs.abandoned(), server.take(&request.party, request.deadline)).await;
         let mut client = match taken.unwrap_or_else(|| Err(Problem::timed_out())) {
             Ok(client) => client,
-            Err(problem) => match servers.next().filter(|_| problem.code == Code::SourceUnavailable) {
-                // A replica that is away must not be missed.
-                Some(next) => {
-                    tracing::warn!(target: "puente::source", detail = problem.told(), "a replica is away");
-                    server = next;
-                    continue;
+            Err(problem) => {
+                match servers.next().filter(|_| matches!(problem.code, Code::SourceUnavailable | Code::Contention)) {
+                    // A replica that is away must not be missed.
+                    Some(next) => {
+                        tracing::warn!(target: "puente::source", detail = problem.told(), "a replica is away");
+                        server = next;
+                        continue;
+                    }
+                    None => return refuse(again, jobs, &problem),
                 }
-                None => return refuse(again, jobs, &problem),
-            },
+            }
         };
         if begins {
             let begun = within(request.deadline, jobs.abandoned(), server.begin_snapshot(&mut client)).await;

@@ -30,6 +30,9 @@ fn is_long(column: &Column) -> bool {
         && column.input.length.is_none_or(|length| length > SORTED_CHARACTERS)
 }
 
+/// The type of a text inside JSON_TABLE: with its charset, or it would have that of the database, which may lack half of the letters.
+const TEXT: &str = "longtext character set utf8mb4";
+
 /// How a column's values are typed inside JSON_TABLE: wide enough that no value of a caller is cut to fit.
 fn json_type(column: &Column) -> &'static str {
     match scalar_of(column) {
@@ -44,7 +47,7 @@ fn json_type(column: &Column) -> &'static str {
         Scalar::LocalDateTime => "datetime(6)",
         Scalar::DateTime => "varchar(40)",
         // Text, and bytes as hexadecimal digits.
-        _ => "longtext",
+        _ => TEXT,
     }
 }
 
@@ -54,7 +57,7 @@ fn from_json(column: &Column, value: &str) -> String {
         (Scalar::Bytes, _) => format!("unhex({value})"),
         (Scalar::DateTime, _) => instant(Fragment::text(value)).as_text().to_owned(),
         // The column's own collation, said explicitly: neither side has one that yields.
-        (_, Some(collation)) if json_type(column) == "longtext" => match collation.split_once('_') {
+        (_, Some(collation)) if json_type(column) == TEXT => match collation.split_once('_') {
             Some(("utf8mb4", _)) | None => format!("{value} collate {collation}"),
             Some((charset, _)) => format!("convert({value} using {charset}) collate {collation}"),
         },
@@ -335,8 +338,8 @@ impl Dialect for Mariadb {
 
     fn is_in_exactly(&self, exact: Fragment, list: Slot) -> Fragment {
         let item = Mariadb::bytes(Fragment::text("j.v"));
-        let template = "{} in (select {} from json_table({}, '$[*]' columns (v longtext path '$')) as j)";
-        Fragment::format(template, [exact, item, Fragment::bound(list)])
+        let template = "{} in (select {} from json_table({}, '$[*]' columns (v {} path '$')) as j)";
+        Fragment::format(template, [exact, item, Fragment::bound(list), Fragment::text(TEXT)])
     }
 
     fn says_null(&self, _: &Column, value: Fragment) -> Fragment {

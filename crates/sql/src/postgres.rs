@@ -235,11 +235,14 @@ impl Dialect for Postgres {
 
     fn exact(&self, column: &Column, text: Fragment) -> Option<Fragment> {
         // The collation of a database is deterministic: what is equal there has the same bytes. A column's own may not be, and
-        // types such as `citext` compare in their own way. Blanks that fill up `char(n)` say nothing.
+        // types such as `citext` compare in their own way. `char(n)` is served with the blanks that fill it up.
         const EXACT: [&str; 3] = ["text", "varchar", "name"];
         let is_plain = column.collation.is_none() && EXACT.contains(&cast_of(column));
         let is_text = column.kind == FieldType::Scalar(Scalar::String) && column.form == StorageFormat::Usual;
-        (is_text && !is_plain).then(|| Fragment::format("{}::text collate \"C\"", [text]))
+        (is_text && !is_plain).then(|| match is_padded(column) {
+            true => Fragment::format("textin(bpcharout({})) collate \"C\"", [text]),
+            false => Fragment::format("{}::text collate \"C\"", [text]),
+        })
     }
 
     fn exact_value(&self, slot: Slot) -> Fragment {

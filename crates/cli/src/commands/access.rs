@@ -25,7 +25,7 @@ pub(crate) struct Access {
     /// Only this role; for a type, its rows are counted in the database.
     #[arg(long = "as", value_name = "ROLE")]
     role: Option<String>,
-    /// A claim to count rows with; the value is JSON, or text where it is none.
+    /// A claim to count rows with; the value is JSON where it is that (`groups=["a","b"]`, `sub="Customer 5"`), else text (`sub=7`, `name=Ann`).
     #[arg(long = "claim", value_name = "NAME=VALUE", requires = "role")]
     claims: Vec<String>,
     /// Print JSON.

@@ -31,7 +31,7 @@ pub(crate) struct Ask {
     /// All variables, as a JSON object.
     #[arg(long, value_name = "JSON")]
     variables: Option<String>,
-    /// One variable; the value is JSON, or text where it is none.
+    /// One variable; the value is JSON where it is that (`groups=["a","b"]`, `sub="Customer 5"`), else text (`sub=7`, `name=Ann`).
     #[arg(long = "var", value_name = "NAME=VALUE")]
     vars: Vec<String>,
     /// Ask a running service instead of the project.
@@ -55,7 +55,7 @@ pub(crate) struct Ask {
     /// Ask as this role instead of as the owner.
     #[arg(long = "as", value_name = "ROLE")]
     role: Option<String>,
-    /// A claim to ask with; the value is JSON, or text where it is none.
+    /// A claim to ask with; the value is JSON where it is that (`groups=["a","b"]`, `sub="Customer 5"`), else text (`sub=7`, `name=Ann`).
     #[arg(long = "claim", value_name = "NAME=VALUE", requires = "role")]
     claims: Vec<String>,
     /// Run a mutation for real, show what would come back, and roll everything back.

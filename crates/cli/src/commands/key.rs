@@ -32,7 +32,7 @@ enum Action {
         /// The role that it asks as.
         #[arg(long = "as", value_name = "ROLE", default_value = OWNER)]
         role: String,
-        /// A claim that it asks with; the value is JSON, or text where it is none.
+        /// A claim that it asks with; the value is JSON where it is that (`groups=["a","b"]`, `sub="Customer 5"`), else text (`sub=7`, `name=Ann`).
         #[arg(long = "claim", value_name = "NAME=VALUE")]
         claims: Vec<String>,
         /// For counters alone: it reads `/metrics`, and no data.

@@ -17,7 +17,7 @@ pub(crate) struct Token {
     /// The role that it asks as.
     #[arg(long = "as", value_name = "ROLE")]
     role: String,
-    /// A claim; the value is JSON, or text where it is none.
+    /// A claim; the value is JSON where it is that (`groups=["a","b"]`, `sub="Customer 5"`), else text (`sub=7`, `name=Ann`).
     #[arg(long = "claim", value_name = "NAME=VALUE")]
     claims: Vec<String>,
     /// How long it is good for, such as 30m, 8h or 7d.

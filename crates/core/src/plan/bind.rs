@@ -16,7 +16,7 @@ use crate::value::Datum;
 #[derive(Debug, Clone)]
 pub struct BoundPlan {
     plan: Arc<Plan>,
-    values: Vec<Datum>,
+    values: Arc<Vec<Datum>>,
     /// What the key queries found, each once it did.
     keys: Arc<[OnceLock<Datum>]>,
     introspection: Answers,
@@ -104,7 +104,7 @@ impl Plan {
             None => Vec::new(),
         };
         let keys = self.key_queries.iter().map(|_| OnceLock::new()).collect();
-        Ok(BoundPlan { plan: Arc::clone(self), values, keys, introspection, cost })
+        Ok(BoundPlan { plan: Arc::clone(self), values: Arc::new(values), keys, introspection, cost })
     }
 
     fn positions(&self, variables: &Variables) -> Result<Vec<Position>, Problem> {

@@ -8,6 +8,7 @@ use crate::access::{View, Within};
 use crate::model::{Cardinality, Column, ColumnId, FieldType, GLOBAL_ID, Link, Model, NODE, TypeId};
 use crate::plan::{FilterWord, GROUP_WORDS, LINK_FILTER_WORDS, REVISION, Takes, has_revision, summary_functions};
 use crate::value::Scalar;
+use crate::visible::visible_json;
 
 /// The words of the `Direction` enum, with their meaning.
 pub const DIRECTIONS: &[(&str, &str)] = &[
@@ -106,7 +107,8 @@ fn is_visible_name(view: &View, id: TypeId, name: &str) -> bool {
 
 /// A description as SDL.
 pub(super) fn said(text: &str) -> String {
-    serde_json::to_string(text).expect("text is a JSON string")
+    // A text of GraphQL is written as one of JSON is; what does something on a terminal is written as an escape.
+    visible_json(&serde_json::to_string(text).expect("text is a JSON string")).into_owned()
 }
 
 /// What stands behind a field that clients should use no more.

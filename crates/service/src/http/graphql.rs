@@ -222,7 +222,7 @@ const RETRY_AFTER: header::HeaderValue = header::HeaderValue::from_static("1");
 
 fn respond_with(media: MediaType, result: AskResult) -> HttpResponse {
     let mut response = HttpResponse::build(media.status(&result));
-    if result.code == Some(Code::TooBusy) {
+    if matches!(result.code, Some(Code::TooBusy | Code::Contention)) {
         response.insert_header((header::RETRY_AFTER, RETRY_AFTER));
     }
     if result.code == Some(Code::MethodNotAllowed) {

@@ -171,6 +171,8 @@ pub(crate) struct Shared {
     drift: DriftWatch,
     /// Is it about to stop?
     draining: AtomicBool,
+    /// Is the owner's schema there? Before that it is not ready.
+    is_warm: AtomicBool,
     /// Before bodies that are large enough to matter, while they are read.
     bodies: Gate,
 }
@@ -276,6 +278,7 @@ pub async fn serve(served: Served, access_keys: Arc<AccessKeys>, options: ServeO
         readiness: pages::Readiness::default(),
         drift: DriftWatch::default(),
         draining: AtomicBool::new(false),
+        is_warm: AtomicBool::new(false),
         bodies: Gate::new(Places { regular: BODIES, spare: BODIES }, MOST_WAITING),
     });
     let for_each_worker = shared.clone();
@@ -327,10 +330,12 @@ pub async fn serve(served: Served, access_keys: Arc<AccessKeys>, options: ServeO
     let server = server.map_err(failed)?.run();
     let handle = server.handle();
     let server = tokio::spawn(server);
+    let warming = shared.clone();
     tokio::task::spawn_blocking(move || {
         if let Err(problem) = warm.warm_up() {
             tracing::error!(target: "puente::service", detail = problem.told(), "{}", problem.message);
         }
+        warming.is_warm.store(true, Ordering::Release);
     });
     tracing::info!(target: "puente::service", address = %bound, tls = certificate.is_some(), "listening");
     let mut beside: Vec<_> = options.look_for_drift.map(|every| watch_drift(&shared, every)).into_iter().collect();

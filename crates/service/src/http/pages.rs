@@ -111,6 +111,9 @@ async fn ready(request: HttpRequest, shared: web::Data<Shared>) -> HttpResponse 
     if shared.draining.load(Ordering::Relaxed) {
         return HttpResponse::ServiceUnavailable().body("not ready: stopping\n");
     }
+    if !shared.is_warm.load(Ordering::Acquire) {
+        return HttpResponse::ServiceUnavailable().body("not ready: starting\n");
+    }
     let told = told_to(&request, &shared).await;
     let found = shared.readiness.look(&shared.served().api).await;
     if let [(name, only)] = found.as_slice() {

@@ -3,7 +3,7 @@
 use mysql_async::{DriverError, Error, IoError, ServerError};
 use puente_core::error::{Code, Detail, Problem};
 
-use crate::server::Unreached;
+use crate::server::{CONTENTION, READ_ONLY, Unreached};
 use puente_run::change::{ConstraintKind, ConstraintViolation};
 
 /// The problem that an error of MariaDB is to a caller.
@@ -17,7 +17,13 @@ pub(super) fn problem(error: &Error) -> Problem {
             Code::SourceDrifted,
             "the tables no longer fit the survey; the operator has to run `puente survey` and restart",
         ),
-        1205 | 1213 => (Code::SourceUnavailable, "the database gave this request up in favour of others; ask again"),
+        1205 | 1213 => (Code::Contention, CONTENTION),
+        // A server that is read-only: a replica, or one that an operator has locked.
+        1290 | 1792 | 1836 => (Code::SourceUnavailable, READ_ONLY),
+        // A node of a cluster that has lost the others.
+        1047 => {
+            (Code::SourceUnavailable, "this node of the cluster takes no requests at the moment; ask again in a moment")
+        }
         1264 | 1292 | 1366 | 1411 => (
             Code::InvalidArgument,
             "a value is not one that its column can be compared with; it is out of range or malformed",

@@ -1,5 +1,6 @@
 //! From the database's errors to ours, by number. Its own text goes to the log only.
 
+use crate::server::CONTENTION;
 use bson::Document;
 use mongodb::error::{Error, ErrorKind, TRANSIENT_TRANSACTION_ERROR, WriteFailure};
 use puente_core::error::{Code, Detail, Problem};
@@ -28,9 +29,7 @@ pub(super) fn problem(error: &Error) -> Problem {
             "the collections no longer fit the survey; the operator has to run `puente survey` and restart",
         ),
         // LockTimeout, WriteConflict, NoSuchTransaction, SnapshotTooOld.
-        Some(24 | 112 | 251 | 239) => {
-            (Code::SourceUnavailable, "the database gave this request up in favour of others; ask again")
-        }
+        Some(24 | 112 | 251 | 239) => (Code::Contention, CONTENTION),
         // IllegalOperation: a standalone server has no transactions.
         Some(20) => (
             Code::SourceRefused,

@@ -186,9 +186,19 @@ pub async fn connect(settings: &SourceSettings, base: &Path) -> Result<tokio_pos
 /// Takes an address apart. `sslmode` and `sslrootcert` are ours to understand, the rest is the driver's.
 pub(super) fn address(url: &str, settings: &SourceSettings, base: &Path) -> Result<Address, Problem> {
     let wrong = |text: String| Problem::new(Code::SourceUnavailable, format!("the source's `url`: {text}"));
-    let mut parsed = url::Url::parse(url).map_err(|error| wrong(format!("it is not an address ({error})")))?;
+    // Several hosts are none to whoever reads addresses in general: one stands for them meanwhile.
+    let hosts = several_hosts(url);
+    let with_one = match &hosts {
+        Some(at) => format!("{}several.invalid{}", &url[..at.start], &url[at.end..]),
+        None => url.to_owned(),
+    };
+    let mut parsed = url::Url::parse(&with_one).map_err(|error| wrong(format!("it is not an address ({error})")))?;
     let wanted = tls::take(&mut parsed, settings);
-    let mut config: tokio_postgres::Config = parsed.as_str().parse().map_err(|error: tokio_postgres::Error| {
+    let plain = match hosts {
+        Some(at) => parsed.as_str().replacen("several.invalid", &url[at], 1),
+        None => parsed.as_str().to_owned(),
+    };
+    let mut config: tokio_postgres::Config = plain.parse().map_err(|error: tokio_postgres::Error| {
         wrong(std::error::Error::source(&error).map_or_else(|| error.to_string(), ToString::to_string))
     })?;
     let local = config.get_hosts().iter().all(|host| match host {
@@ -204,6 +214,14 @@ pub(super) fn address(url: &str, settings: &SourceSettings, base: &Path) -> Resu
     }
     let root = wanted.root.map(|file| base.join(file));
     Ok(Address { config, tls: MakeRustlsConnect::new(tls_config(verify, root.as_deref()).map_err(wrong)?) })
+}
+
+/// Where the hosts of an address are, if it names several: `db1:5432,db2:5432`.
+fn several_hosts(url: &str) -> Option<std::ops::Range<usize>> {
+    let start = url.find("://")? + 3;
+    let end = url[start..].find(['/', '?', '#']).map_or(url.len(), |at| start + at);
+    let start = url[start..end].rfind('@').map_or(start, |at| start + at + 1);
+    url[start..end].contains(',').then_some(start..end)
 }
 
 fn tls_config(verify: Verify, root: Option<&Path>) -> Result<ClientConfig, String> {
@@ -336,6 +354,18 @@ mod tests {
         let address = address(url, &settings(), Path::new(".")).unwrap();
         assert_eq!(address.config.get_ssl_mode(), mode);
         assert_eq!(address.config.get_dbname(), Some("huts"));
+    }
+
+    #[rstest]
+    #[case("postgres://u:p@db1:5433,db2:5434/huts?sslmode=disable&target_session_attrs=read-write", &[5433, 5434])]
+    #[case("postgres://u:p@db1,db2/huts", &[])]
+    #[case("postgres://u:p@/huts?host=db1,db2&port=5433,5434", &[5433, 5434])]
+    #[case("postgres:///huts?host=db1,db2&user=u", &[])]
+    fn an_address_may_name_several_hosts(#[case] url: &str, #[case] ports: &[u16]) {
+        let address = address(url, &settings(), Path::new(".")).unwrap();
+        let hosts: Vec<&Host> = address.config.get_hosts().iter().collect();
+        assert_eq!(hosts, [&Host::Tcp("db1".to_owned()), &Host::Tcp("db2".to_owned())]);
+        assert_eq!((address.config.get_ports(), address.config.get_dbname()), (ports, Some("huts")));
     }
 
     #[rstest]

@@ -321,6 +321,8 @@ pub(super) fn test_cell(cell: &Datum, test: &Test, collation: &Collation) -> Opt
     };
     let compared = |by: TextComparison| match by {
         TextComparison::Collation => (false, collation),
+        // On MariaDB small letters have the column's collation all the same.
+        TextComparison::IgnoreCase if matches!(collation, Collation::Folded { pads: true }) => (true, collation),
         TextComparison::IgnoreCase => (true, &Collation::Plain),
         TextComparison::Exact => (false, &Collation::Plain),
     };

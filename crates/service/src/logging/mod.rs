@@ -4,23 +4,49 @@
 //! `info` has one line per ask and per start or stop; `warn` what somebody should look at today; `error` now. The
 //! target says what it is about: `puente::ask`, `puente::source`, `puente::service`.
 
+mod repeats;
+
 use std::borrow::Cow;
 use std::io::{IsTerminal as _, Write};
+use std::sync::LazyLock;
+use std::time::{Duration, Instant};
 
 use puente_core::visible::{is_hidden, visible, visible_json};
 use tracing_subscriber::EnvFilter;
+use tracing_subscriber::filter::FilterExt as _;
+use tracing_subscriber::layer::{Layer as _, SubscriberExt as _};
+use tracing_subscriber::util::SubscriberInitExt as _;
+
+use repeats::{Few, Repeats};
+
+/// The target of lines that say how often others came.
+const REPEATED: &str = "puente::repeated";
+static REPEATS: LazyLock<Repeats> = Repeats::new();
 
 /// Starts logging: for people on a terminal, as JSON elsewhere.
 pub fn start() {
     let filter = crate::environment::read(crate::environment::LOG);
-    let filter = EnvFilter::new(filter.as_deref().unwrap_or("info"));
-    let builder = tracing_subscriber::fmt().with_env_filter(filter);
+    let filter = EnvFilter::new(filter.as_deref().unwrap_or("info")).and(Few(&REPEATS));
+    let json = !std::io::stderr().is_terminal();
+    let layer = tracing_subscriber::fmt::layer().with_writer(move || Lines { json });
     // A second start, in a test, changes nothing.
-    let _ = if std::io::stderr().is_terminal() {
-        builder.with_writer(|| Lines { json: false }).try_init()
-    } else {
-        builder.with_writer(|| Lines { json: true }).json().try_init()
+    let started = match json {
+        true => tracing_subscriber::registry().with(layer.json().with_filter(filter)).try_init(),
+        false => tracing_subscriber::registry().with(layer.with_filter(filter)).try_init(),
     };
+    if started.is_ok() {
+        let _ = std::thread::Builder::new().name("log-repeats".to_owned()).spawn(tell_repeats);
+    }
+}
+
+/// Says every second what was not written because it was said before.
+fn tell_repeats() {
+    loop {
+        std::thread::sleep(Duration::from_secs(1));
+        for (kind, more) in REPEATS.counted(Instant::now()) {
+            tracing::warn!(target: REPEATED, kind, more, "the same was said so many times more");
+        }
+    }
 }
 
 /// Standard error, an event a line whatever is in it: names of a database or of a caller must not end a line, turn it around, or do
