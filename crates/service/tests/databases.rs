@@ -40,8 +40,14 @@ fn where_nothing_is_found_the_survey_says_where_it_could_be() {
     let database = Database::empty(Engine::Postgres);
     database.execute("create schema app;\ncreate table app.huts (id integer primary key);\ncreate schema empty;\n");
     let survey = puente_sources::survey(&database.settings(""), database.folder()).unwrap();
-    let notice = "there is no table that this login can read in the schemas \"public\", but in others: `schemas = [\"app\"]` of the source has them read";
+    let notice = "there is no table that this login can read in the schemas \"public\", but in others: \"app\" (1 table); \
+                  `schemas = [\"app\"]` of the source has them read (`puente init --schemas app`)";
     assert_eq!(survey.notices, [notice]);
+    database.execute("create table own (id integer primary key);\n");
+    let survey = puente_sources::survey(&database.settings(""), database.folder()).unwrap();
+    let notice = "other schemas are not read: \"app\" (1 table); `schemas = [\"public\", \"app\"]` of the source has them read \
+                  (`puente init --schemas public,app`)";
+    assert_eq!(survey.notices, [notice], "also where there are tables in the first");
     let survey = puente_sources::survey(&database.settings("schemas = [\"app\"]"), database.folder()).unwrap();
     assert_eq!((survey.notices.len(), survey.catalog.tables.len()), (0, 1));
 }

@@ -56,6 +56,8 @@ fn from_json(column: &Column, value: &str) -> String {
     match (scalar_of(column), &column.collation) {
         (Scalar::Bytes, _) => format!("unhex({value})"),
         (Scalar::DateTime, _) => instant(Fragment::text(value)).as_text().to_owned(),
+        // What is compared as the engine writes it is compared by code points.
+        (Scalar::String, _) if column.form == StorageFormat::EngineText => format!("{value} collate utf8mb4_bin"),
         // The column's own collation, said explicitly: neither side has one that yields.
         (_, Some(collation)) if json_type(column) == TEXT => match collation.split_once('_') {
             Some(("utf8mb4", _)) | None => format!("{value} collate {collation}"),

@@ -56,6 +56,8 @@ impl Dialect for Sqlite {
                 let (value, kind) = (format!("({expression} ->> '$')"), format!("json_type({expression})"));
                 Part { json: expression, value, kind }.typed(column)
             }
+            // Said where the column has another one, which is not here.
+            _ if column.collation.as_deref() == Some("BINARY") => format!("{expression} collate binary"),
             _ => expression,
         }
     }

@@ -3,8 +3,10 @@
 use std::io::IsTerminal as _;
 use std::path::Path;
 
+use puente_core::model::{Column, FieldType, Model, Type};
 use puente_core::project;
-use puente_service::ProjectFolder;
+use puente_core::value::Scalar;
+use puente_service::{ProjectFolder, SurveyOutcome};
 
 use crate::exit::Failure;
 use crate::output;
@@ -15,6 +17,7 @@ use crate::output;
 Example:
   puente init --project api --source main=sqlite:/var/lib/huts/huts.db
   puente init --project api --source main=postgres://me@localhost/huts
+  puente init --project api --source main=postgres://me@localhost/huts --schemas public,app
   puente init --project api --source main=mongodb://localhost/huts
   puente init --project api --source huts=sqlite:huts.db --source log=postgres://me@localhost/log
   puente init --project api --source people=mariadb://me@localhost/people    # adds it to the project that is there
@@ -23,6 +26,9 @@ pub(crate) struct Init {
     /// A source's name and address, as often as there are sources; asked for on a terminal where it is left out.
     #[arg(long, value_name = "NAME=URL")]
     source: Vec<String>,
+    /// The schemas of PostgreSQL whose tables are read, the first without its name before its tables'; `public` where it is left out.
+    #[arg(long, value_name = "NAME,…", value_delimiter = ',')]
+    schemas: Vec<String>,
 }
 
 impl Init {
@@ -53,6 +59,9 @@ impl Init {
         for (name, url) in &sources {
             refuse_password(url)?;
             text.push_str(&format!("\n[source.{name}]\nurl = {}\n", serde_json::Value::from(url.as_str())));
+            if !self.schemas.is_empty() {
+                text.push_str(&format!("schemas = {}\n", serde_json::json!(self.schemas)));
+            }
         }
         project::read(&text, &puente_service::environment::read).map_err(|mistakes| {
             Failure::wrong(mistakes.iter().map(|m| m.text.clone()).collect::<Vec<_>>().join("\n"))
@@ -75,9 +84,33 @@ impl Init {
         let verb = if before.is_some() { "wrote" } else { "made" };
         output::say(format!("{verb} {} and {}", file.display(), surveys.join(" and ")));
         output::say(super::survey::summary(&outcome));
-        output::say("next: `puente ask '{ __typename }'`, or `puente serve --development`");
+        let first = outcome.model.as_ref().ok().and_then(|model| first_request(&outcome, model));
+        let first = first.unwrap_or_else(|| "{ __typename }".to_owned());
+        output::say(output::one_line(&format!("next: `puente ask '{first}'`, or `puente serve --development`")));
         Ok(())
     }
+}
+
+/// A request to begin with: of a table that has rows, and what tells them apart.
+fn first_request(outcome: &SurveyOutcome, model: &Model) -> Option<String> {
+    const MOST_FIELDS: usize = 4;
+    let rows = |t: &Type| {
+        let of = outcome.sources.iter().find(|of| of.name == model.sources[t.source])?;
+        of.catalog.table(&t.table)?.about_rows
+    };
+    let fields = |t: &Type| -> Vec<String> {
+        let is_plain = |column: &&Column| {
+            column.member.is_none()
+                && matches!(column.kind, FieldType::Scalar(scalar) if !matches!(scalar, Scalar::Json | Scalar::Bytes))
+        };
+        t.columns.iter().filter(is_plain).filter_map(|column| column.field.clone()).take(MOST_FIELDS).collect()
+    };
+    let (_, t) = model
+        .tables()
+        .filter(|(_, t)| t.items_of.is_none() && !fields(t).is_empty())
+        // Tables before views, and among those one with some rows, of which something is seen.
+        .max_by_key(|(_, t)| (t.row_key().is_some(), rows(t).is_some_and(|rows| rows > 0), fields(t).len()))?;
+    Some(format!("{{ {}(first: 3) {{ nodes {{ {} }} }} }}", t.list, fields(t).join(" ")))
 }
 
 /// Each source has a name of its own, also beside those that are there.

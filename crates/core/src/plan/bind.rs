@@ -100,7 +100,7 @@ impl Plan {
         }
         let cost = self.check_cost(&values, 1, limits.cost)?;
         let introspection = match &self.introspection {
-            Some(introspection) => introspection.answer(variables, limits.answer_bytes)?,
+            Some(introspection) => introspection.answer(variables, limits)?,
             None => Vec::new(),
         };
         let keys = self.key_queries.iter().map(|_| OnceLock::new()).collect();

@@ -1,35 +1,31 @@
-//! What a document asks about the schema. The library executes it, but into a tree of small objects that takes many times
-//! the memory of what is written, and without asking a budget. So everything is counted before, and each root field is
-//! executed by itself, that of `__schema` by its own fields, and `types` type by type: a piece is written, and dropped.
+//! What a document asks about the schema. It is written as it is walked, and counted as it is written: a schema of thousands of tables
+//! answers the query that tools send in as many bytes as it takes, and no request gets more than it may have.
 //!
-//! The count is exact but for selections that are merged, which it counts each.
+//! ```text
+//! selection sets ─► Selected (fields by response key, fragments and directives resolved, each set once) ─► walk ─► JSON
+//! ```
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
+use std::rc::Rc;
 use std::sync::Arc;
 
-use apollo_compiler::ast::{Argument, DirectiveDefinition, FieldDefinition, InputValueDefinition, Type, Value as Ast};
+use apollo_compiler::ast::{Argument, DirectiveDefinition, DirectiveList, FieldDefinition, InputValueDefinition, Type, Value as Ast};
 use apollo_compiler::collections::HashMap as Implementers;
 use apollo_compiler::executable::{Field, Selection, SelectionSet};
-use apollo_compiler::response::{JsonMap, JsonValue};
-use apollo_compiler::schema::{EnumValueDefinition, ExtendedType};
-use apollo_compiler::validation::Valid;
-use apollo_compiler::{Name, Node, Schema, introspection, name, schema};
-use serde_json::Value as Json;
+use apollo_compiler::schema::{self, EnumValueDefinition, ExtendedType};
+use apollo_compiler::{Name, Node, Schema, introspection};
+use indexmap::IndexMap;
+use serde_json::{Map, Value as Json};
 
 use super::build::Collected;
 use super::document::Document;
 use super::variables::Variables;
 use crate::error::{Code, Problem};
+use crate::project::Limits;
 
-/// Bytes that a member of an answer takes at the least, for its punctuation and the shortest of values.
-const PER_MEMBER: u64 = 5;
-/// Members of one piece: each is a small object of about 300 bytes before it is written.
-const MOST_MEMBERS_AT_ONCE: u64 = 150_000;
 /// Bytes that may be answered for each definition of the schema, whatever `answer_bytes` says. The whole schema, asked for once as
-/// tools ask for it, takes about 200, and 12 members.
+/// tools ask for it, takes about 200.
 const BYTES_PER_DEFINITION: u64 = 800;
-/// Bytes that may be answered to a member that may be: how long a member takes does not depend on its length.
-const BYTES_TO_A_MEMBER: u64 = 40;
 
 /// What a plan asks about the schema.
 #[derive(Debug)]
@@ -73,27 +69,37 @@ impl Introspection {
     ///
     /// # Errors
     /// `TOO_COSTLY` where it is more than may be answered.
-    pub(super) fn answer(&self, variables: &Variables, answer_bytes: usize) -> Result<Answers, Problem> {
+    pub(super) fn answer(&self, variables: &Variables, limits: &Limits) -> Result<Answers, Problem> {
         let document = &*self.document;
         introspection::check_max_depth(&document.executable, &document.operation)
             .map_err(|error| Problem::new(Code::TooCostly, error.message().to_string()))?;
-        let values = serde_json::from_value(Json::Object(variables.values().clone())).map_err(|error| wrong(&error))?;
-        let values = apollo_compiler::request::coerce_variable_values(&document.schema, &document.operation, &values)
-            .map_err(|error| wrong(&error.message()))?;
-        let most = (answer_bytes as u64).max(definitions(&document.schema) * BYTES_PER_DEFINITION);
-        let mut answering = Answering {
-            document,
-            values,
-            implementers: document.schema.implementers_map(),
-            counting: Counting { schema: &document.schema, document, known: HashMap::new() },
-            left: most,
-            most,
-        };
-        let whole = self.roots.iter().fold(Size::default(), |size, root| size.and(answering.size(root)));
-        if whole.bytes > most || whole.members > most / BYTES_TO_A_MEMBER {
-            return Err(answering.too_large());
+        // Asked for once it takes as much as the schema is large; asked for by the hundred it is an answer like any other.
+        let once = definitions(&document.schema) * BYTES_PER_DEFINITION;
+        let most = (limits.answer_bytes as u64).max(once).min(limits.introspection_bytes as u64);
+        let mut compiling = Compiling { document, values: variables.values(), known: HashMap::new() };
+        let mut writing = Writing { schema: &document.schema, implementers: document.schema.implementers_map(), left: most, most };
+        let mut answers = Vec::with_capacity(self.roots.len());
+        for root in &self.roots {
+            let mut out = Vec::new();
+            match &root.asked {
+                Asked::Type(fields) => {
+                    let chosen = compiling.chosen(fields[0].response_name(), fields.iter().map(|field| &**field).collect());
+                    let wanted = compiling.text(chosen.field, "name");
+                    let of = wanted.and_then(|name| document.schema.types.get(name.as_str()));
+                    writing.nullable(of.map(About::Named), &chosen, &mut out)?;
+                }
+                Asked::Schema(selected) => {
+                    let mut fields = Vec::with_capacity(selected.len());
+                    for of in selected {
+                        let key = of[0].response_name();
+                        fields.push(compiling.chosen(key, of.iter().map(|field| &**field).collect()));
+                    }
+                    writing.object(About::Schema, &Selected { fields }, &mut out)?;
+                }
+            }
+            answers.push((root.key.clone(), out));
         }
-        self.roots.iter().map(|root| Ok((root.key.clone(), answering.root(root)?))).collect()
+        Ok(answers)
     }
 }
 
@@ -134,153 +140,116 @@ fn definitions(schema: &Schema) -> u64 {
     types.sum::<usize>() as u64
 }
 
-fn wrong(error: &dyn std::fmt::Display) -> Problem {
-    Problem::new(Code::Internal, "introspection failed").with_detail(crate::error::Detail::plain(error))
+/// Fields of an object, by their response keys.
+struct Selected<'d> {
+    fields: Vec<Chosen<'d>>,
 }
 
-/// One request that is being answered.
-struct Answering<'d> {
+/// A field under its response key.
+struct Chosen<'d> {
+    key: &'d str,
+    field: &'d Field,
+    /// What is selected below it.
+    below: Option<Rc<Selected<'d>>>,
+    /// Are deprecated definitions wanted, too?
+    deprecated: bool,
+}
+
+/// Resolves selection sets for one request. What an object is decides nothing of them, so each is resolved once.
+struct Compiling<'d> {
     document: &'d Document,
-    values: Valid<JsonMap>,
-    implementers: Implementers<Name, schema::Implementers>,
-    counting: Counting<'d>,
-    /// Bytes that may still be written, of how many.
-    left: u64,
-    most: u64,
+    values: &'d Map<String, Json>,
+    /// What was resolved, by the places of the sets in memory.
+    known: HashMap<Vec<usize>, Rc<Selected<'d>>>,
 }
 
-impl<'d> Answering<'d> {
-    /// What a root would come to.
-    fn size(&mut self, root: &'d Root) -> Size {
-        match &root.asked {
-            Asked::Type(fields) => self.counting.fields(fields, None),
-            Asked::Schema(selected) => {
-                let about = Some(About::Schema);
-                selected.iter().fold(Size::default(), |size, fields| size.and(self.counting.fields(fields, about)))
+impl<'d> Compiling<'d> {
+    fn chosen(&mut self, key: &'d str, fields: Vec<&'d Field>) -> Chosen<'d> {
+        let mut sets: Vec<&'d SelectionSet> = Vec::new();
+        let mut seen = HashSet::new();
+        for set in fields.iter().filter_map(|field| field.selection_set.as_ref()) {
+            if seen.insert(std::ptr::from_ref(set)) {
+                sets.push(set);
+            }
+        }
+        let below = (!sets.is_empty()).then(|| self.selected(&sets));
+        let deprecated = self.truth(&fields[0].arguments, "includeDeprecated");
+        Chosen { key, field: fields[0], below, deprecated }
+    }
+
+    fn selected(&mut self, sets: &[&'d SelectionSet]) -> Rc<Selected<'d>> {
+        let key: Vec<usize> = sets.iter().map(|set| std::ptr::from_ref::<SelectionSet>(set).addr()).collect();
+        if let Some(known) = self.known.get(&key) {
+            return Rc::clone(known);
+        }
+        let mut collected: IndexMap<&'d str, Vec<&'d Field>> = IndexMap::new();
+        let mut spread = HashSet::new();
+        sets.iter().for_each(|set| self.collect(set, &mut collected, &mut spread));
+        let fields = collected.into_iter().map(|(key, fields)| self.chosen(key, fields)).collect();
+        let selected = Rc::new(Selected { fields });
+        self.known.insert(key, Rc::clone(&selected));
+        selected
+    }
+
+    /// [CollectFields](https://spec.graphql.org/September2025/#CollectFields()): a fragment's type is that of what it stands in.
+    fn collect(
+        &self,
+        set: &'d SelectionSet,
+        into: &mut IndexMap<&'d str, Vec<&'d Field>>,
+        spread: &mut HashSet<&'d Name>,
+    ) {
+        for selection in &set.selections {
+            match selection {
+                Selection::Field(field) if self.is_included(&field.directives) => {
+                    into.entry(field.response_name().as_str()).or_default().push(field);
+                }
+                Selection::InlineFragment(fragment) if self.is_included(&fragment.directives) => {
+                    self.collect(&fragment.selection_set, into, spread);
+                }
+                Selection::FragmentSpread(fragment) if self.is_included(&fragment.directives) => {
+                    if spread.insert(&fragment.fragment_name)
+                        && let Some(named) = self.document.executable.fragments.get(&fragment.fragment_name)
+                    {
+                        self.collect(&named.selection_set, into, spread);
+                    }
+                }
+                Selection::Field(_) | Selection::InlineFragment(_) | Selection::FragmentSpread(_) => {}
             }
         }
     }
 
-    fn root(&mut self, root: &'d Root) -> Result<Vec<u8>, Problem> {
-        match &root.asked {
-            Asked::Type(fields) => {
-                let size = self.counting.fields(fields, None);
-                self.check(size)?;
-                self.piece(fields.clone())
-            }
-            Asked::Schema(selected) => self.schema(selected),
+    fn is_included(&self, directives: &DirectiveList) -> bool {
+        let says = |name: &str| directives.get(name).map(|directive| self.truth(&directive.arguments, "if"));
+        says("skip") != Some(true) && says("include") != Some(false)
+    }
+
+    fn value(&self, arguments: &'d [Node<Argument>], name: &str) -> Option<Json> {
+        self.value_of(arguments, name)
+    }
+
+    fn value_of(&self, arguments: &[Node<Argument>], name: &str) -> Option<Json> {
+        let argument = arguments.iter().find(|argument| argument.name == name)?;
+        match argument.value.as_ref() {
+            Ast::Variable(name) => self.values.get(name.as_str()).cloned(),
+            Ast::Boolean(value) => Some(Json::Bool(*value)),
+            Ast::String(text) => Some(Json::String(text.clone())),
+            _ => None,
         }
     }
 
-    fn schema(&mut self, selected: &'d [Fields]) -> Result<Vec<u8>, Problem> {
-        let mut out = b"{".to_vec();
-        for fields in selected {
-            if out.len() > 1 {
-                out.push(b',');
-            }
-            let field = &fields[0];
-            serde_json::to_writer(&mut out, field.response_name().as_str()).map_err(|error| wrong(&error))?;
-            out.push(b':');
-            if field.name == "types" {
-                self.types(fields, &mut out)?;
-            } else {
-                let size = self.counting.fields(fields, Some(About::Schema));
-                self.check(size)?;
-                let mut of_schema = self.field(name!("__schema"))?;
-                let selections = fields.iter().cloned().map(Selection::Field).collect();
-                of_schema.selection_set = Some(SelectionSet { ty: name!("__Schema"), selections });
-                let value = self.value(vec![of_schema.into()])?;
-                let below = value.as_object().and_then(|members| members.get(field.response_name().as_str()));
-                self.write(below.unwrap_or(&JsonValue::Null), &mut out)?;
-            }
+    fn truth(&self, arguments: &[Node<Argument>], name: &str) -> bool {
+        self.value_of(arguments, name) == Some(Json::Bool(true))
+    }
+
+    fn text(&self, field: &'d Field, name: &str) -> Option<String> {
+        match self.value(&field.arguments, name)? {
+            Json::String(text) => Some(text),
+            _ => None,
         }
-        out.push(b'}');
-        Ok(out)
-    }
-
-    /// Every type as a piece of its own.
-    fn types(&mut self, fields: &'d [Node<Field>], out: &mut Vec<u8>) -> Result<(), Problem> {
-        let sets = || fields.iter().filter_map(|field| field.selection_set.as_ref());
-        let selections = sets().flat_map(|set| set.selections.iter().cloned()).collect();
-        let mut of_type = self.field(name!("__type"))?;
-        of_type.selection_set = Some(SelectionSet { ty: name!("__Type"), selections });
-        out.push(b'[');
-        for (number, (name, of)) in self.document.schema.types.iter().enumerate() {
-            if number > 0 {
-                out.push(b',');
-            }
-            let about = Some(About::Named(of));
-            let size = sets().fold(Size::default(), |size, set| size.and(self.counting.set(set, about)));
-            self.check(size)?;
-            let argument = Argument { name: name!("name"), value: Ast::String(name.to_string()).into() };
-            of_type.arguments = vec![argument.into()];
-            let value = self.value(vec![of_type.clone().into()])?;
-            self.write(&value, out)?;
-        }
-        out.push(b']');
-        Ok(())
-    }
-
-    /// A field of the root type.
-    fn field(&self, name: Name) -> Result<Field, Problem> {
-        let root = &self.document.operation.selection_set;
-        root.new_field(&self.document.schema, name).map_err(|_| wrong(&"the schema has no introspection"))
-    }
-
-    /// What is written of fields of the root type that have one response key.
-    fn piece(&mut self, fields: Fields) -> Result<Vec<u8>, Problem> {
-        let value = self.value(fields)?;
-        let mut out = Vec::new();
-        self.write(&value, &mut out)?;
-        Ok(out)
-    }
-
-    /// What fields of the root type that have one response key come to.
-    fn value(&self, fields: Fields) -> Result<JsonValue, Problem> {
-        let mut operation = self.document.operation.as_ref().clone();
-        operation.selection_set.selections = fields.into_iter().map(Selection::Field).collect();
-        let Document { schema, executable, .. } = self.document;
-        let answer = introspection::partial_execute(schema, &self.implementers, executable, &operation, &self.values)
-            .map_err(|error| wrong(&error.message()))?;
-        Ok(answer.data.unwrap_or_default().into_iter().next().map_or(JsonValue::Null, |(_, value)| value))
-    }
-
-    fn write(&mut self, value: &JsonValue, out: &mut Vec<u8>) -> Result<(), Problem> {
-        crate::value::make_room(out);
-        let before = out.len();
-        serde_json::to_writer(&mut *out, value).map_err(|error| wrong(&error))?;
-        self.left = self.left.checked_sub((out.len() - before) as u64).ok_or_else(|| self.too_large())?;
-        Ok(())
-    }
-
-    /// Checks that a piece may be executed at once.
-    fn check(&self, piece: Size) -> Result<(), Problem> {
-        if piece.bytes <= self.left && piece.members <= MOST_MEMBERS_AT_ONCE { Ok(()) } else { Err(self.too_large()) }
-    }
-
-    fn too_large(&self) -> Problem {
-        let text = format!(
-            "introspection would answer more than it may, {} bytes; raise `answer_bytes`, ask for `__type`s one at a time, or print the schema with `puente schema`",
-            self.most
-        );
-        Problem::new(Code::TooCostly, text)
     }
 }
 
-/// How large an answer, or a part of it, is.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-struct Size {
-    members: u64,
-    bytes: u64,
-}
-
-impl Size {
-    fn and(self, other: Size) -> Size {
-        Size { members: self.members.saturating_add(other.members), bytes: self.bytes.saturating_add(other.bytes) }
-    }
-}
-
-/// What a selection set is about.
+/// What an object of an answer is about.
 #[derive(Clone, Copy)]
 enum About<'s> {
     Schema,
@@ -296,173 +265,265 @@ enum About<'s> {
     Directive(&'s DirectiveDefinition),
 }
 
-struct Counting<'s> {
+impl About<'_> {
+    fn typename(self) -> &'static str {
+        match self {
+            About::Schema => "__Schema",
+            About::Named(_) | About::Wrapped(_) | About::ListOf(_) => "__Type",
+            About::Field(_) => "__Field",
+            About::InputValue(_) => "__InputValue",
+            About::EnumValue(_) => "__EnumValue",
+            About::Directive(_) => "__Directive",
+        }
+    }
+}
+
+/// The value of a field that has no fields itself.
+enum Leaf<'s> {
+    Null,
+    Word(&'s str),
+    Text(String),
+    Truth(bool),
+    Words(Vec<&'s str>),
+}
+
+impl<'s> From<Option<&'s str>> for Leaf<'s> {
+    fn from(text: Option<&'s str>) -> Self {
+        text.map_or(Leaf::Null, Leaf::Word)
+    }
+}
+
+struct Writing<'s> {
     schema: &'s Schema,
-    document: &'s Document,
-    /// What a selection set of something comes to, by where both are in memory.
-    known: HashMap<(usize, u8, usize), Size>,
+    implementers: Implementers<Name, schema::Implementers>,
+    /// Bytes that may still be written, of how many.
+    left: u64,
+    most: u64,
 }
 
-fn address<T: ?Sized>(of: &T) -> usize {
-    std::ptr::from_ref(of).cast::<()>().addr()
-}
-
-impl<'s> Counting<'s> {
-    /// Fields of one response key.
-    fn fields(&mut self, fields: &'s [Node<Field>], about: Option<About<'s>>) -> Size {
-        fields.iter().fold(Size::default(), |size, field| size.and(self.field(field, about)))
+impl<'s> Writing<'s> {
+    fn object(&mut self, about: About<'s>, selected: &Selected<'_>, out: &mut Vec<u8>) -> Result<(), Problem> {
+        let before = out.len();
+        let mut below = 0;
+        out.push(b'{');
+        for (number, chosen) in selected.fields.iter().enumerate() {
+            if number > 0 {
+                out.push(b',');
+            }
+            push_text(chosen.key, out);
+            out.push(b':');
+            let at = out.len();
+            self.field(about, chosen, out)?;
+            if chosen.below.is_some() {
+                // Counted where it was written.
+                below += out.len() - at;
+            }
+        }
+        out.push(b'}');
+        self.count(out.len() - before - below)
     }
 
-    /// A selection set of something; at the root, where it is about nothing of the schema, only introspection counts.
-    fn set(&mut self, set: &'s SelectionSet, about: Option<About<'s>>) -> Size {
-        let (kind, what) = match about {
-            None => (0, 0),
-            Some(About::Schema) => (1, 0),
-            Some(About::Named(of)) => (2, address(of)),
-            Some(About::Wrapped(of)) => (3, address(of)),
-            Some(About::ListOf(of)) => (4, address(of)),
-            Some(About::Field(of)) => (5, address(of)),
-            Some(About::InputValue(of)) => (6, address(of)),
-            Some(About::EnumValue(of)) => (7, address(of)),
-            Some(About::Directive(of)) => (8, address(of)),
-        };
-        let key = (address(set), kind, what);
-        if let Some(known) = self.known.get(&key) {
-            return *known;
-        }
-        let document = self.document;
-        let mut size = Size::default();
-        for selection in &set.selections {
-            size = size.and(match selection {
-                Selection::Field(field) => self.field(field, about),
-                Selection::InlineFragment(fragment) => self.set(&fragment.selection_set, about),
-                Selection::FragmentSpread(spread) => {
-                    let fragment = document.executable.fragments.get(&spread.fragment_name);
-                    fragment.map_or(Size::default(), |fragment| self.set(&fragment.selection_set, about))
-                }
-            });
-        }
-        self.known.insert(key, size);
-        size
+    fn count(&mut self, bytes: usize) -> Result<(), Problem> {
+        self.left = self.left.checked_sub(bytes as u64).ok_or_else(|| self.too_large())?;
+        Ok(())
     }
 
-    fn field(&mut self, field: &'s Field, about: Option<About<'s>>) -> Size {
+    fn nullable(&mut self, about: Option<About<'s>>, chosen: &Chosen<'_>, out: &mut Vec<u8>) -> Result<(), Problem> {
+        match (about, &chosen.below) {
+            (Some(about), Some(below)) => self.object(about, below, out),
+            _ => {
+                out.extend_from_slice(b"null");
+                self.count(4)
+            }
+        }
+    }
+
+    fn list(
+        &mut self,
+        of: impl Iterator<Item = About<'s>>,
+        chosen: &Chosen<'_>,
+        out: &mut Vec<u8>,
+    ) -> Result<(), Problem> {
+        out.push(b'[');
+        let mut count = 2;
+        for (number, about) in of.enumerate() {
+            if number > 0 {
+                out.push(b',');
+                count += 1;
+            }
+            self.nullable(Some(about), chosen, out)?;
+        }
+        out.push(b']');
+        self.count(count)
+    }
+
+    fn field(&mut self, about: About<'s>, chosen: &Chosen<'_>, out: &mut Vec<u8>) -> Result<(), Problem> {
         let schema = self.schema;
-        let inner = field.selection_set.as_ref();
         let named = |name: &str| schema.types.get(name).map(About::Named);
-        let name = field.name.as_str();
-        let below = match (about, name) {
-            (None, "__schema") => self.all(inner, Some(About::Schema)),
-            (None, "__type") => match argument(&field.arguments, "name") {
-                // Whichever it is that a variable names.
-                Some(Ast::Variable(_)) => {
-                    let sizes = schema.types.values().map(|of| self.all(inner, Some(About::Named(of))));
-                    sizes.max_by_key(|size| size.bytes).unwrap_or_default()
-                }
-                Some(Ast::String(of)) => self.all(inner, named(of)),
-                _ => Size::default(),
-            },
-            // What else is asked for at the root is not introspection.
-            (None, _) => return Size::default(),
-            (Some(About::Schema), "types") => self.all(inner, schema.types.values().map(About::Named)),
-            (Some(About::Schema), "directives") => {
-                self.all(inner, schema.directive_definitions.values().map(|of| About::Directive(of)))
+        let is_wanted = |directives: &DirectiveList| chosen.deprecated || directives.get(DEPRECATED).is_none();
+        let name = chosen.field.name.as_str();
+        match (about, name) {
+            (_, "__typename") => self.leaf(Leaf::Word(about.typename()), out),
+            (About::Schema, "types") => self.list(schema.types.values().map(About::Named), chosen, out),
+            (About::Schema, "directives") => {
+                let all = schema.directive_definitions.values().filter(|of| is_wanted(&of.directives));
+                self.list(all.map(|of| About::Directive(of)), chosen, out)
             }
-            (Some(About::Schema), "queryType") => {
-                self.all(inner, schema.schema_definition.query.as_ref().and_then(|name| named(name)))
+            (About::Schema, "queryType") => {
+                self.nullable(schema.schema_definition.query.as_ref().and_then(|name| named(name)), chosen, out)
             }
-            (Some(About::Schema), "mutationType") => {
-                self.all(inner, schema.schema_definition.mutation.as_ref().and_then(|name| named(name)))
+            (About::Schema, "mutationType") => {
+                self.nullable(schema.schema_definition.mutation.as_ref().and_then(|name| named(name)), chosen, out)
             }
-            (Some(About::Named(of)), _) => self.of_type(of, field),
-            (Some(About::Wrapped(of)), "ofType") => {
+            (About::Schema, "subscriptionType") => {
+                self.nullable(schema.schema_definition.subscription.as_ref().and_then(|name| named(name)), chosen, out)
+            }
+            (About::Named(ExtendedType::Object(of)), "fields") => {
+                let all = of.fields.values().filter(|of| is_wanted(&of.directives));
+                self.list(all.map(|of| About::Field(of)), chosen, out)
+            }
+            (About::Named(ExtendedType::Interface(of)), "fields") => {
+                let all = of.fields.values().filter(|of| is_wanted(&of.directives));
+                self.list(all.map(|of| About::Field(of)), chosen, out)
+            }
+            (About::Named(ExtendedType::Object(of)), "interfaces") => {
+                self.list(of.implements_interfaces.iter().filter_map(|name| named(name)), chosen, out)
+            }
+            (About::Named(ExtendedType::Interface(of)), "interfaces") => {
+                self.list(of.implements_interfaces.iter().filter_map(|name| named(name)), chosen, out)
+            }
+            (About::Named(ExtendedType::Interface(of)), "possibleTypes") => {
+                let objects = self.implementers.get(&of.name).map(|known| &known.objects).into_iter().flatten();
+                let objects: Vec<About<'s>> = objects.filter_map(|name| named(name)).collect();
+                self.list(objects.into_iter(), chosen, out)
+            }
+            (About::Named(ExtendedType::Union(of)), "possibleTypes") => {
+                self.list(of.members.iter().filter_map(|name| named(name.as_str())), chosen, out)
+            }
+            (About::Named(ExtendedType::Enum(of)), "enumValues") => {
+                let all = of.values.values().filter(|of| is_wanted(&of.directives));
+                self.list(all.map(|of| About::EnumValue(of)), chosen, out)
+            }
+            (About::Named(ExtendedType::InputObject(of)), "inputFields") => {
+                let all = of.fields.values().filter(|of| is_wanted(&of.directives));
+                self.list(all.map(|of| About::InputValue(of)), chosen, out)
+            }
+            (About::Field(of), "args") => {
+                let all = of.arguments.iter().filter(|of| is_wanted(&of.directives));
+                self.list(all.map(|of| About::InputValue(of)), chosen, out)
+            }
+            (About::Directive(of), "args") => {
+                let all = of.arguments.iter().filter(|of| is_wanted(&of.directives));
+                self.list(all.map(|of| About::InputValue(of)), chosen, out)
+            }
+            (About::Field(of), "type") => self.nullable(self.about_type(&of.ty), chosen, out),
+            (About::InputValue(of), "type") => self.nullable(self.about_type(&of.ty), chosen, out),
+            (About::Wrapped(of), "ofType") => {
                 let of = match of {
                     Type::List(of) => self.about_type(of),
                     Type::NonNullList(of) => Some(About::ListOf(of)),
                     Type::NonNullNamed(name) | Type::Named(name) => named(name),
                 };
-                self.all(inner, of)
+                self.nullable(of, chosen, out)
             }
-            (Some(About::ListOf(of)), "ofType") => {
-                let of = self.about_type(of);
-                self.all(inner, of)
-            }
-            (Some(About::Field(of)), "type") => {
-                let about = self.about_type(&of.ty);
-                self.all(inner, about)
-            }
-            (Some(About::Field(of)), "args") => self.all(inner, of.arguments.iter().map(|of| About::InputValue(of))),
-            (Some(About::InputValue(of)), "type") => {
-                let about = self.about_type(&of.ty);
-                self.all(inner, about)
-            }
-            (Some(About::Directive(of)), "args") => {
-                self.all(inner, of.arguments.iter().map(|of| About::InputValue(of)))
-            }
-            (Some(about), _) => Size { members: 0, bytes: leaf(about, name) },
-        };
-        below.and(Size { members: 1, bytes: field.response_name().len() as u64 + PER_MEMBER })
-    }
-
-    /// A field of a named type.
-    fn of_type(&mut self, of: &'s ExtendedType, field: &'s Field) -> Size {
-        let schema = self.schema;
-        let inner = field.selection_set.as_ref();
-        match (field.name.as_str(), of) {
-            ("fields", ExtendedType::Object(of)) => self.all(inner, of.fields.values().map(|of| About::Field(of))),
-            ("fields", ExtendedType::Interface(of)) => self.all(inner, of.fields.values().map(|of| About::Field(of))),
-            ("inputFields", ExtendedType::InputObject(of)) => {
-                self.all(inner, of.fields.values().map(|of| About::InputValue(of)))
-            }
-            ("enumValues", ExtendedType::Enum(of)) => {
-                self.all(inner, of.values.values().map(|of| About::EnumValue(of)))
-            }
-            ("interfaces" | "possibleTypes", ExtendedType::Interface(_) | ExtendedType::Union(_)) => {
-                // Our schemas have none; if they had, every type could be one.
-                self.all(inner, schema.types.values().map(About::Named))
-            }
-            (name, _) => Size { members: 0, bytes: leaf(About::Named(of), name) },
+            (About::ListOf(of), "ofType") => self.nullable(self.about_type(of), chosen, out),
+            _ if chosen.below.is_some() => self.nullable(None, chosen, out),
+            (about, name) => self.leaf(leaf(about, name), out),
         }
     }
 
     fn about_type(&self, of: &'s Type) -> Option<About<'s>> {
         match of {
             Type::Named(name) => self.schema.types.get(name).map(About::Named),
-            wrapped => Some(About::Wrapped(wrapped)),
+            Type::List(_) | Type::NonNullNamed(_) | Type::NonNullList(_) => Some(About::Wrapped(of)),
         }
     }
 
-    fn all(&mut self, set: Option<&'s SelectionSet>, of: impl IntoIterator<Item = About<'s>>) -> Size {
-        let Some(set) = set else { return Size::default() };
-        of.into_iter().fold(Size::default(), |size, about| {
-            size.and(self.set(set, Some(about))).and(Size { members: 0, bytes: 1 })
-        })
+    fn leaf(&mut self, leaf: Leaf<'_>, out: &mut Vec<u8>) -> Result<(), Problem> {
+        match leaf {
+            Leaf::Null => out.extend_from_slice(b"null"),
+            Leaf::Word(text) => push_text(text, out),
+            Leaf::Text(text) => push_text(&text, out),
+            Leaf::Truth(value) => out.extend_from_slice(if value { b"true" } else { b"false" }),
+            Leaf::Words(words) => {
+                out.push(b'[');
+                for (number, word) in words.into_iter().enumerate() {
+                    if number > 0 {
+                        out.push(b',');
+                    }
+                    push_text(word, out);
+                }
+                out.push(b']');
+            }
+        }
+        Ok(())
+    }
+
+    fn too_large(&self) -> Problem {
+        let text = format!(
+            "introspection would answer more than the {} bytes that it may; ask for the schema once in a request, raise \
+             `introspection_bytes` of `[limits]`, or print it with `puente schema`",
+            self.most
+        );
+        Problem::new(Code::TooCostly, text)
     }
 }
 
-fn argument<'a>(arguments: &'a [apollo_compiler::Node<Argument>], name: &str) -> Option<&'a Ast> {
-    arguments.iter().find(|argument| argument.name == name).map(|argument| argument.value.as_ref())
+const DEPRECATED: &str = "deprecated";
+
+fn push_text(text: &str, out: &mut Vec<u8>) {
+    serde_json::to_writer(out, text).expect("texts are JSON, and memory takes them");
 }
 
-/// Bytes of a value that has no fields.
-fn leaf(about: About<'_>, name: &str) -> u64 {
-    let (own, description) = match about {
-        About::Schema => ("", None),
-        About::Named(of) => (of.name().as_str(), of.description().map(|text| text.len())),
-        About::Wrapped(_) | About::ListOf(_) => ("", None),
-        About::Field(of) => (of.name.as_str(), of.description.as_ref().map(|text| text.len())),
-        About::InputValue(of) => (of.name.as_str(), of.description.as_ref().map(|text| text.len())),
-        About::EnumValue(of) => (of.value.as_str(), of.description.as_ref().map(|text| text.len())),
-        About::Directive(of) => (of.name.as_str(), of.description.as_ref().map(|text| text.len())),
+/// A field without fields of its own ([Schema introspection](https://spec.graphql.org/September2025/#sec-Schema-Introspection)).
+fn leaf<'s>(about: About<'s>, name: &str) -> Leaf<'s> {
+    let directives = match about {
+        About::Field(of) => Some(&of.directives),
+        About::InputValue(of) => Some(&of.directives),
+        About::EnumValue(of) => Some(&of.directives),
+        About::Directive(of) => Some(&of.directives),
+        About::Schema | About::Named(_) | About::Wrapped(_) | About::ListOf(_) => None,
     };
-    const OTHER: u64 = 6;
-    match name {
-        "name" => own.len() as u64,
-        "description" => description.unwrap_or_default() as u64,
-        "defaultValue" => match about {
-            About::InputValue(of) => of.default_value.as_ref().map_or(OTHER, |value| value.to_string().len() as u64),
-            _ => OTHER,
+    match (name, about) {
+        ("kind", About::Named(of)) => Leaf::Word(match of {
+            ExtendedType::Scalar(_) => "SCALAR",
+            ExtendedType::Object(_) => "OBJECT",
+            ExtendedType::Interface(_) => "INTERFACE",
+            ExtendedType::Union(_) => "UNION",
+            ExtendedType::Enum(_) => "ENUM",
+            ExtendedType::InputObject(_) => "INPUT_OBJECT",
+        }),
+        ("kind", About::Wrapped(Type::NonNullNamed(_) | Type::NonNullList(_))) => Leaf::Word("NON_NULL"),
+        ("kind", About::Wrapped(_) | About::ListOf(_)) => Leaf::Word("LIST"),
+        ("name", About::Named(of)) => Leaf::Word(of.name().as_str()),
+        ("name", About::Field(of)) => Leaf::Word(of.name.as_str()),
+        ("name", About::InputValue(of)) => Leaf::Word(of.name.as_str()),
+        ("name", About::EnumValue(of)) => Leaf::Word(of.value.as_str()),
+        ("name", About::Directive(of)) => Leaf::Word(of.name.as_str()),
+        ("description", About::Named(of)) => of.description().map(|text| text.as_str()).into(),
+        ("description", About::Field(of)) => of.description.as_deref().into(),
+        ("description", About::InputValue(of)) => of.description.as_deref().into(),
+        ("description", About::EnumValue(of)) => of.description.as_deref().into(),
+        ("description", About::Directive(of)) => of.description.as_deref().into(),
+        ("specifiedByURL", About::Named(ExtendedType::Scalar(of))) => {
+            let url = of.directives.get("specifiedBy").and_then(|said| said.specified_argument_by_name("url"));
+            url.and_then(|url| url.as_str()).into()
+        }
+        ("isOneOf", About::Named(ExtendedType::InputObject(of))) => Leaf::Truth(of.directives.get("oneOf").is_some()),
+        ("defaultValue", About::InputValue(of)) => {
+            let value = of.default_value.as_ref().map(|value| value.serialize().no_indent().to_string());
+            value.map_or(Leaf::Null, Leaf::Text)
+        }
+        ("isRepeatable", About::Directive(of)) => Leaf::Truth(of.repeatable),
+        ("locations", About::Directive(of)) => Leaf::Words(of.locations.iter().map(|place| place.name()).collect()),
+        ("isDeprecated", _) => Leaf::Truth(directives.is_some_and(|said| said.get(DEPRECATED).is_some())),
+        ("deprecationReason", _) => match directives.and_then(|said| said.get(DEPRECATED)) {
+            Some(said) => {
+                let reason = said.specified_argument_by_name("reason").and_then(|reason| reason.as_str());
+                Leaf::Word(reason.unwrap_or("No longer supported"))
+            }
+            None => Leaf::Null,
         },
-        _ => OTHER,
+        _ => Leaf::Null,
     }
 }

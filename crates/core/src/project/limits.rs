@@ -72,6 +72,8 @@ limits! {
     cross_keys: u32 = 10_000, from 1 to 100_000;
     /// Bytes of an answer before compression.
     answer_bytes: usize = 16 << 20, from 1_024 to 1_073_741_824;
+    /// Bytes of an answer about the schema, which grows with the tables.
+    introspection_bytes: usize = 64 << 20, from 1_024 to 1_073_741_824;
     /// Bytes of memory for answers that are being sent; one caller may have a quarter of it, or one answer.
     memory: usize = 128 << 20, from 1_048_576 to 68_719_476_736;
     /// Bytes of a request body.

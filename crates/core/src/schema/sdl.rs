@@ -152,7 +152,7 @@ pub(super) fn of_column(column: &Column, field: &str) -> String {
 impl Printer<'_> {
     pub(super) fn describe(&mut self, text: Option<&str>, indent: &str) {
         if let Some(text) = text {
-            let quoted = serde_json::to_string(text).expect("text is a JSON string");
+            let quoted = said(text);
             line!(self, "{indent}{quoted}");
         }
     }

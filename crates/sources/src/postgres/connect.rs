@@ -187,16 +187,22 @@ pub async fn connect(settings: &SourceSettings, base: &Path) -> Result<tokio_pos
 pub(super) fn address(url: &str, settings: &SourceSettings, base: &Path) -> Result<Address, Problem> {
     let wrong = |text: String| Problem::new(Code::SourceUnavailable, format!("the source's `url`: {text}"));
     // Several hosts are none to whoever reads addresses in general: one stands for them meanwhile.
-    let hosts = several_hosts(url);
-    let with_one = match &hosts {
-        Some(at) => format!("{}several.invalid{}", &url[..at.start], &url[at.end..]),
-        None => url.to_owned(),
-    };
+    const ONE: &str = "several.invalid";
+    let at = hosts_at(url);
+    let written = &url[at.clone()];
+    let is_plain = !written.is_empty() && !written.contains(',');
+    let with_one =
+        if is_plain { url.to_owned() } else { format!("{}{ONE}{}", &url[..at.start], &url[at.end..]) };
     let mut parsed = url::Url::parse(&with_one).map_err(|error| wrong(format!("it is not an address ({error})")))?;
     let wanted = tls::take(&mut parsed, settings);
-    let plain = match hosts {
-        Some(at) => parsed.as_str().replacen("several.invalid", &url[at], 1),
-        None => parsed.as_str().to_owned(),
+    let plain = match is_plain {
+        true => parsed.as_str().to_owned(),
+        // `?host=a,b&port=1,2` says the same as `a:1,b:2`.
+        false if written.is_empty() => {
+            let hosts = take_hosts(&mut parsed);
+            parsed.as_str().replacen(ONE, &hosts, 1)
+        }
+        false => parsed.as_str().replacen(ONE, written, 1),
     };
     let mut config: tokio_postgres::Config = plain.parse().map_err(|error: tokio_postgres::Error| {
         wrong(std::error::Error::source(&error).map_or_else(|| error.to_string(), ToString::to_string))
@@ -216,12 +222,33 @@ pub(super) fn address(url: &str, settings: &SourceSettings, base: &Path) -> Resu
     Ok(Address { config, tls: MakeRustlsConnect::new(tls_config(verify, root.as_deref()).map_err(wrong)?) })
 }
 
-/// Where the hosts of an address are, if it names several: `db1:5432,db2:5432`.
-fn several_hosts(url: &str) -> Option<std::ops::Range<usize>> {
-    let start = url.find("://")? + 3;
+/// Where the hosts of an address are: `db1:5432,db2:5432`; an empty place where they are among its parameters.
+fn hosts_at(url: &str) -> std::ops::Range<usize> {
+    let Some(start) = url.find("://").map(|at| at + 3) else { return 0..url.len() };
     let end = url[start..].find(['/', '?', '#']).map_or(url.len(), |at| start + at);
-    let start = url[start..end].rfind('@').map_or(start, |at| start + at + 1);
-    url[start..end].contains(',').then_some(start..end)
+    url[start..end].rfind('@').map_or(start, |at| start + at + 1)..end
+}
+
+/// The hosts among the parameters of an address, each with its port, which are taken out of it.
+fn take_hosts(parsed: &mut url::Url) -> String {
+    let pairs: Vec<(String, String)> = parsed.query_pairs().into_owned().collect();
+    let value = |wanted: &str| pairs.iter().find(|(name, _)| name == wanted).map(|(_, value)| value.as_str());
+    let hosts: Vec<&str> = value("host").unwrap_or_default().split(',').collect();
+    let ports: Vec<&str> = value("port").map(|ports| ports.split(',').collect()).unwrap_or_default();
+    // One port is that of all.
+    let port = |at: usize| ports.get(at).or(ports.first().filter(|_| ports.len() == 1));
+    let named = |(at, host): (usize, &&str)| {
+        // A folder with a socket in it.
+        let host = host.replace('/', "%2F");
+        port(at).map_or_else(|| host.clone(), |port| format!("{host}:{port}"))
+    };
+    let all = hosts.iter().enumerate().map(named).collect::<Vec<_>>().join(",");
+    let rest: Vec<&(String, String)> = pairs.iter().filter(|(name, _)| name != "host" && name != "port").collect();
+    match rest.is_empty() {
+        true => parsed.set_query(None),
+        false => drop(parsed.query_pairs_mut().clear().extend_pairs(rest)),
+    }
+    all
 }
 
 fn tls_config(verify: Verify, root: Option<&Path>) -> Result<ClientConfig, String> {
@@ -358,9 +385,10 @@ mod tests {
 
     #[rstest]
     #[case("postgres://u:p@db1:5433,db2:5434/huts?sslmode=disable&target_session_attrs=read-write", &[5433, 5434])]
-    #[case("postgres://u:p@db1,db2/huts", &[])]
+    #[case("postgres://u:p@db1,db2/huts", &[5432, 5432])]
     #[case("postgres://u:p@/huts?host=db1,db2&port=5433,5434", &[5433, 5434])]
-    #[case("postgres:///huts?host=db1,db2&user=u", &[])]
+    #[case("postgres:///huts?host=db1,db2&user=u&port=6000", &[6000, 6000])]
+    #[case("postgres:///huts?host=db1,db2&user=u", &[5432, 5432])]
     fn an_address_may_name_several_hosts(#[case] url: &str, #[case] ports: &[u16]) {
         let address = address(url, &settings(), Path::new(".")).unwrap();
         let hosts: Vec<&Host> = address.config.get_hosts().iter().collect();

@@ -98,12 +98,11 @@ where i.indrelid = any($1) and i.indisvalid and i.indpred is null";
 
 /// Other schemas with something that the login can read.
 const OTHER_SCHEMAS: &str = "\
-select n.nspname::text from pg_namespace n
+select n.nspname::text, count(*) from pg_namespace n join pg_class c on c.relnamespace = n.oid
 where n.nspname <> all($1) and n.nspname not like 'pg\\_%' and n.nspname <> 'information_schema'
-  and has_schema_privilege(n.oid, 'usage')
-  and exists (select from pg_class c where c.relnamespace = n.oid and c.relkind in ('r', 'p', 'v', 'm', 'f')
-    and (has_table_privilege(c.oid, 'select') or has_any_column_privilege(c.oid, 'select')))
-order by n.nspname";
+  and has_schema_privilege(n.oid, 'usage') and c.relkind in ('r', 'p', 'v', 'm', 'f') and not c.relispartition
+  and (has_table_privilege(c.oid, 'select') or has_any_column_privilege(c.oid, 'select'))
+group by n.nspname order by n.nspname";
 
 /// The values of enums, in their order.
 const ENUMS: &str = "\
@@ -186,9 +185,11 @@ async fn read(
         reading.add_member_index(&row);
     }
     let Reading { mut tables, mut notices, .. } = reading;
-    if tables.is_empty() {
+    // Whoever says which schemas are read knows of the others.
+    if tables.is_empty() || settings.schemas.is_empty() {
         let others = client.query(OTHER_SCHEMAS, &[&schemas]).await?;
-        notices.push(nothing_in(&schemas, &others.iter().map(|row| row.get(0)).collect::<Vec<String>>()));
+        let others: Vec<(String, i64)> = others.iter().map(|row| (row.get(0), row.get(1))).collect();
+        notices.extend(about_others(&schemas, tables.is_empty(), &others));
     }
     for table in &mut tables {
         table.unique_keys.sort();
@@ -229,14 +230,31 @@ async fn read(
     Ok(Survey { catalog, proposals, keys, notices })
 }
 
-/// What there is to say where no table was found.
-fn nothing_in(schemas: &[String], others: &[String]) -> String {
-    let listed = |names: &[String]| names.iter().map(|name| format!("{name:?}")).collect::<Vec<_>>().join(", ");
-    let nothing = format!("there is no table that this login can read in the schemas {}", listed(schemas));
-    if others.is_empty() {
-        return nothing;
+/// What there is to say of schemas that are not read, and of those that are where they have no table.
+fn about_others(schemas: &[String], is_empty: bool, others: &[(String, i64)]) -> Option<String> {
+    let quoted = |names: &[String]| names.iter().map(|name| format!("{name:?}")).collect::<Vec<_>>().join(", ");
+    let listed = quoted(schemas);
+    let counted: Vec<String> = others
+        .iter()
+        .map(|(name, tables)| format!("{name:?} ({tables} {})", if *tables == 1 { "table" } else { "tables" }))
+        .collect();
+    let all: Vec<String> = match is_empty {
+        true => others.iter().map(|(name, _)| name.clone()).collect(),
+        false => schemas.iter().cloned().chain(others.iter().map(|(name, _)| name.clone())).collect(),
+    };
+    let remedy = || {
+        let said = all.join(",");
+        format!("`schemas = [{}]` of the source has them read (`puente init --schemas {said}`)", quoted(&all))
+    };
+    match (is_empty, counted.as_slice()) {
+        (true, []) => Some(format!("there is no table that this login can read in the schemas {listed}")),
+        (true, counted) => {
+            let found = counted.join(", ");
+            Some(format!("there is no table that this login can read in the schemas {listed}, but in others: {found}; {}", remedy()))
+        }
+        (false, []) => None,
+        (false, counted) => Some(format!("other schemas are not read: {}; {}", counted.join(", "), remedy())),
     }
-    format!("{nothing}, but in others: `schemas = [{}]` of the source has them read", listed(others))
 }
 
 struct Reading<'a> {

@@ -20,8 +20,18 @@ pub(super) struct Sample {
 }
 
 /// Scalars that a declaration promises and values may break.
-const DECLARED: [Scalar; 6] =
-    [Scalar::Boolean, Scalar::BigInt, Scalar::Float, Scalar::Decimal, Scalar::Json, Scalar::Uuid];
+const DECLARED: [Scalar; 10] = [
+    Scalar::Boolean,
+    Scalar::BigInt,
+    Scalar::Float,
+    Scalar::Decimal,
+    Scalar::Json,
+    Scalar::Uuid,
+    Scalar::Date,
+    Scalar::Time,
+    Scalar::LocalDateTime,
+    Scalar::DateTime,
+];
 
 /// A judged column: its scalar, how values are written, and what is worth a word.
 pub(super) struct Judged {
@@ -66,6 +76,10 @@ impl Sample {
     /// served as texts that they can be.
     pub(super) fn judge(&self, declared: &str) -> Judged {
         let judged = self.judge_declared(declared);
+        if self.blobs > 0 && self.blobs == self.seen() && !matches!(judged.scalar, Scalar::Bytes | Scalar::Json | Scalar::Uuid) {
+            let notice = Some(format!("is declared `{declared}` and holds bytes alone: served as Bytes"));
+            return Judged { scalar: Scalar::Bytes, form: StorageFormat::Usual, notice };
+        }
         // Every integer is a `BigInt`.
         let counted = if judged.scalar == Scalar::Int { Scalar::BigInt } else { judged.scalar };
         let unfit = match DECLARED.iter().position(|scalar| *scalar == counted) {
@@ -86,7 +100,14 @@ impl Sample {
             form,
             notice: Some(format!("{held}: served as String{how}")),
         };
+        let is_temporal =
+            matches!(judged.scalar, Scalar::Date | Scalar::Time | Scalar::LocalDateTime | Scalar::DateTime);
+        if is_temporal && unfit * 2 <= self.seen() {
+            // The others are what was declared, and those are found and ordered as such.
+            return Judged { notice: Some(format!("{held}: those are null, with an error that says which row")), ..judged };
+        }
         match (judged.scalar, self.blobs, self.texts) {
+            _ if is_temporal => as_text(StorageFormat::EngineText, ", as it is written"),
             (Scalar::Boolean, 0, 0) if self.reals == 0 => {
                 let scalar = self.integer().scalar;
                 Judged {
@@ -177,15 +198,20 @@ impl Sample {
             (0, 0, texts, 0) if texts > 0 => Scalar::String,
             (0, 0, 0, blobs) if blobs > 0 => Scalar::Bytes,
             (0, 0, 0, 0) => Scalar::String,
-            _ => Scalar::Json,
+            // A text among numbers is a text, and so are numbers among texts.
+            _ => Scalar::String,
         };
+        let is_mixed = [self.numbers(), self.texts, self.blobs].iter().filter(|count| **count > 0).count() > 1;
         let what =
             if declared.is_empty() { "has no declared type".to_owned() } else { format!("is declared `{declared}`") };
-        let notice = match scalar {
-            Scalar::Json => format!("{what} and holds values of different types: served as JSON, without filters"),
-            scalar => format!("{what}: served as {}, as its values are", scalar.name()),
+        let (form, notice) = match is_mixed {
+            true => (
+                StorageFormat::EngineText,
+                format!("{what} and holds values of different types: served as String, numbers as their digits"),
+            ),
+            false => (StorageFormat::Usual, format!("{what}: served as {}, as its values are", scalar.name())),
         };
-        Judged { scalar, form: StorageFormat::Usual, notice: Some(notice) }
+        Judged { scalar, form, notice: Some(notice) }
     }
 }
 
@@ -226,7 +252,13 @@ mod tests {
     #[case("TIMESTAMP", &[ValueRef::Text(b"2026-01-01T10:00:00Z")], Scalar::DateTime)]
     #[case("TIMESTAMP", &[ValueRef::Text(b"2026-01-01T10:00:00Z"), ValueRef::Text(b"2026-01-01T10:00:00+02:00")], Scalar::String)]
     #[case("", &[ValueRef::Text(b"x")], Scalar::String)]
-    #[case("", &[ValueRef::Text(b"x"), ValueRef::Integer(1)], Scalar::Json)]
+    #[case("", &[ValueRef::Text(b"x"), ValueRef::Integer(1)], Scalar::String)]
+    #[case("POINT", &[ValueRef::Blob(b"x"), ValueRef::Null], Scalar::Bytes)]
+    #[case("DATE", &[ValueRef::Text(b"29/02/2024"), ValueRef::Text(b"01/03/2024")], Scalar::String)]
+    #[case("DATE", &[ValueRef::Text(b"2024-02-29 00:00:00")], Scalar::String)]
+    #[case("DATE", &[ValueRef::Text(b"2024-02-29"), ValueRef::Text(b"2024-03-01"), ValueRef::Text(b"soon")], Scalar::Date)]
+    #[case("TIME", &[ValueRef::Text(b"10:30 PM")], Scalar::String)]
+    #[case("DATETIME", &[ValueRef::Text(b"29.02.2024 10:30")], Scalar::String)]
     #[case("WOBBLE", &[ValueRef::Real(1.5)], Scalar::Float)]
     #[case("BLOB", &[], Scalar::Bytes)]
     #[case("POINT", &[], Scalar::Int)]

@@ -1,5 +1,6 @@
 //! The survey of a SQLite file: its schema, and a sample of its values.
 
+use std::collections::{HashMap, HashSet};
 use std::path::Path;
 
 use puente_core::catalog::{
@@ -75,7 +76,8 @@ fn read(connection: &Connection, settings: &SourceSettings, watch: &SurveyWatch)
         }
     }
     let mut catalog = Catalog::of(Engine::Sqlite, tables);
-    resolve_implicit_references(&mut catalog);
+    notices.extend(resolve_implicit_references(&mut catalog));
+    notices.extend(without_their_collations(connection, &mut catalog)?);
     let mut proposals = Vec::new();
     let found = candidates(&catalog);
     let of = found.len();
@@ -100,26 +102,42 @@ struct Listed {
     strict: bool,
     without_rowid: bool,
     sql: String,
+    /// What SQLite was told of it and of its indexes.
+    definitions: Vec<(String, String)>,
 }
 
 fn list(connection: &Connection) -> rusqlite::Result<Vec<Listed>> {
+    let mut definitions = definitions(connection)?;
     let mut statement = connection.prepare(
-        "select l.name, l.type, l.wr, l.strict, coalesce(s.sql, '') from pragma_table_list as l
-         join sqlite_schema as s on s.name = l.name
-         where l.schema = 'main' and l.type in ('table', 'view') and l.name not like 'sqlite\\_%' escape '\\'
-         order by l.name",
+        "select name, type, wr, strict from pragma_table_list
+         where schema = 'main' and type in ('table', 'view') and name not like 'sqlite\\_%' escape '\\' order by name",
     )?;
     let rows = statement.query_map([], |row| {
-        let kind: String = row.get(1)?;
+        let (name, kind): (String, String) = (row.get(0)?, row.get(1)?);
+        let definitions = definitions.remove(&name).unwrap_or_default();
+        let own = definitions.iter().find(|(kind, _)| kind == "table" || kind == "view");
         Ok(Listed {
-            name: row.get(0)?,
             kind: if kind == "view" { TableKind::View } else { TableKind::Table },
             without_rowid: row.get(2)?,
             strict: row.get(3)?,
-            sql: row.get(4)?,
+            sql: own.map(|(_, sql)| sql.clone()).unwrap_or_default(),
+            name,
+            definitions,
         })
     })?;
     rows.collect()
+}
+
+/// What SQLite was told of each table and its indexes: the kind, and the statement. One look at the schema for all tables.
+fn definitions(connection: &Connection) -> rusqlite::Result<HashMap<String, Vec<(String, String)>>> {
+    let mut statement =
+        connection.prepare("select tbl_name, type, sql from sqlite_schema where sql is not null order by rowid")?;
+    let mut found: HashMap<String, Vec<(String, String)>> = HashMap::new();
+    let mut rows = statement.query([])?;
+    while let Some(row) = rows.next()? {
+        found.entry(row.get(0)?).or_default().push((row.get(1)?, row.get(2)?));
+    }
+    Ok(found)
 }
 
 /// Virtual tables are left out: what they accept and how they compare is up to their module.
@@ -208,37 +226,34 @@ fn table(connection: &Connection, listed: Listed) -> rusqlite::Result<Table> {
         row_number: has_row_number,
         without_transactions: false,
         inherited: false,
-        name: listed.name,
+        name: listed.name.clone(),
         kind: listed.kind,
         columns,
     };
-    table.member_indexes = member_indexes(connection, &table)?;
+    table.member_indexes = member_indexes(&listed.definitions, &table);
     Ok(table)
 }
 
 /// Indexes that begin with a member of JSON: SQLite keeps what it was told.
-fn member_indexes(connection: &Connection, table: &Table) -> rusqlite::Result<Vec<MemberIndex>> {
-    let mut told = connection.prepare("select type, sql from sqlite_schema where tbl_name = ? and sql is not null")?;
-    let told: Vec<(String, String)> =
-        told.query_map([&table.name], |row| Ok((row.get(0)?, row.get(1)?)))?.collect::<Result<_, _>>()?;
+fn member_indexes(definitions: &[(String, String)], table: &Table) -> Vec<MemberIndex> {
     let mut found = Vec::new();
-    for (kind, sql) in told {
+    for (kind, sql) in definitions {
         match kind.as_str() {
             "table" => {
                 let is_indexed = |column: &str| table.indexes.iter().any(|index| index[0] == column);
-                let generated = generated(&sql).into_iter().filter(|(column, _)| is_indexed(column));
+                let generated = generated(sql).into_iter().filter(|(column, _)| is_indexed(column));
                 found.extend(generated.filter_map(|(column, expression)| on_column(table, &column, &expression)));
             }
             // One with a condition does not have every row.
-            "index" if !has_condition(&sql) => {
-                found.extend(first_indexed(&sql).and_then(|expression| on_expression(table, &expression)));
+            "index" if !has_condition(sql) => {
+                found.extend(first_indexed(sql).and_then(|expression| on_expression(table, &expression)));
             }
             _ => {}
         }
     }
     found.sort();
     found.dedup();
-    Ok(found)
+    found
 }
 
 fn columns(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Told>> {
@@ -267,6 +282,44 @@ fn collation(connection: &Connection, listed: &Listed, column: &str) -> rusqlite
     // SQLite matches names of collations regardless of case and keeps them as they were typed.
     let name = collation.and_then(|name| name.into_string().ok()).map(|name| name.to_ascii_uppercase());
     Ok(name.filter(|name| name != "BINARY"))
+}
+
+/// Columns whose collation an application has added to its own connections: here it is not, so they are compared and ordered byte by
+/// byte, and rows of tables with an index over one cannot be written.
+fn without_their_collations(connection: &Connection, catalog: &mut Catalog) -> rusqlite::Result<Vec<String>> {
+    let mut statement = connection.prepare("select upper(name) from pragma_collation_list")?;
+    let known: HashSet<String> = statement.query_map([], |row| row.get(0))?.collect::<Result<_, _>>()?;
+    let mut notices = Vec::new();
+    for table in &mut catalog.tables {
+        let mut strange: Vec<String> = Vec::new();
+        for column in &mut table.columns {
+            let Some(name) = column.collation.clone().filter(|name| !known.contains(name)) else { continue };
+            let text = format!("has the collation `{name}` of another application, which is not here: compared and ordered by `binary`");
+            column.notice = Some(match column.notice.take() {
+                Some(before) => format!("{before}; {text}"),
+                None => text,
+            });
+            column.collation = Some("BINARY".to_owned());
+            strange.push(column.name.clone());
+        }
+        if strange.is_empty() {
+            continue;
+        }
+        let is_over = |columns: &Vec<String>| columns.iter().any(|column| strange.contains(column));
+        let is_indexed = table.indexes.iter().any(is_over) || table.unique_keys.iter().any(is_over) || is_over(&table.primary_key);
+        // No row is found by such an index, and what is unique to it may not be to us.
+        table.indexes.retain(|columns| !is_over(columns));
+        table.unique_keys.retain(|columns| !is_over(columns));
+        if is_indexed && table.kind == TableKind::Table {
+            table.kind = TableKind::View;
+            notices.push(format!(
+                "`{}` is read-only here: an index over {} needs a collation that another application has",
+                table.name,
+                strange.iter().map(|name| format!("`{name}`")).collect::<Vec<_>>().join(" and ")
+            ));
+        }
+    }
+    Ok(notices)
 }
 
 struct Index {
@@ -329,20 +382,24 @@ fn foreign_keys(connection: &Connection, table: &str) -> rusqlite::Result<Vec<Fo
 
 /// `references huts` without columns means the primary key. Names of tables and columns are matched as SQLite does,
 /// regardless of case, and written as they are declared. What leads nowhere is left out.
-fn resolve_implicit_references(catalog: &mut Catalog) {
-    let tables: Vec<(String, Vec<String>, Vec<String>)> = catalog
+fn resolve_implicit_references(catalog: &mut Catalog) -> Vec<String> {
+    let tables: HashMap<String, (String, Vec<String>, Vec<String>)> = catalog
         .tables
         .iter()
         .map(|table| {
-            (table.name.clone(), table.primary_key.clone(), table.columns.iter().map(|c| c.name.clone()).collect())
+            let columns = table.columns.iter().map(|column| column.name.clone()).collect();
+            (table.name.to_ascii_lowercase(), (table.name.clone(), table.primary_key.clone(), columns))
         })
         .collect();
+    let mut missing = Vec::new();
     for table in &mut catalog.tables {
         let own: Vec<String> = table.columns.iter().map(|column| column.name.clone()).collect();
         table.foreign_keys.retain_mut(|key| {
-            let Some((name, primary_key, columns)) =
-                tables.iter().find(|(name, _, _)| name.eq_ignore_ascii_case(&key.table))
-            else {
+            let Some((name, primary_key, columns)) = tables.get(&key.table.to_ascii_lowercase()) else {
+                missing.push(format!(
+                    "`{}` refers to `{}`, which is not there or left out: where it is not there, SQLite takes no new row of `{}`",
+                    table.name, key.table, table.name
+                ));
                 return false;
             };
             key.table.clone_from(name);
@@ -360,6 +417,7 @@ fn resolve_implicit_references(catalog: &mut Catalog) {
                 && key.columns.len() == key.references.len()
         });
     }
+    missing
 }
 
 fn sample(connection: &Connection, listed: &Listed, columns: &[Told]) -> rusqlite::Result<Vec<Sample>> {
