@@ -114,6 +114,10 @@ fn tokens_of_every_algorithm_say_who_asks(
 #[case::expired(json!({ "exp": 1_000 }), "expired")]
 #[case::not_yet(json!({ "nbf": 99_999_999_999_u64 }), "not valid yet")]
 #[case::of_another_issuer(json!({ "iss": "https://evil.example" }), "another issuer")]
+#[case::of_a_list_of_issuers(json!({ "iss": ["https://evil.example", "https://login.example"] }), "`iss`")]
+#[case::of_a_list_of_ours(json!({ "iss": ["https://login.example"] }), "`iss`")]
+#[case::of_no_issuer(json!({ "iss": null }), "`iss`")]
+#[case::until_long_after_us(json!({ "exp": 253_402_300_800_u64 }), "`exp`")]
 #[case::for_another_audience(json!({ "aud": "other" }), "another audience")]
 #[case::without_an_end(json!({ "exp": null }), "cannot be read")]
 #[case::without_an_audience(json!({ "aud": null }), "")]
@@ -322,6 +326,11 @@ fn development_tokens_are_believed_in_development_only() {
 
 /// Serves a key set, which can be changed, and counts how often it was asked for.
 fn key_server(set: Arc<Mutex<String>>) -> (String, Arc<AtomicUsize>) {
+    key_server_that_says("200 OK", set)
+}
+
+/// The same, with another status.
+fn key_server_that_says(status: &'static str, set: Arc<Mutex<String>>) -> (String, Arc<AtomicUsize>) {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let address = format!("http://{}/keys", listener.local_addr().unwrap());
     let asked = Arc::new(AtomicUsize::new(0));
@@ -331,7 +340,7 @@ fn key_server(set: Arc<Mutex<String>>) -> (String, Arc<AtomicUsize>) {
             let _ = client.read(&mut [0; 4_096]);
             count.fetch_add(1, Ordering::SeqCst);
             let body = set.lock().unwrap().clone();
-            let head = format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\nConnection: close\r\n\r\n", body.len());
+            let head = format!("HTTP/1.1 {status}\r\nLocation: /elsewhere\r\nContent-Length: {}\r\nConnection: close\r\n\r\n", body.len());
             let _ = client.write_all(format!("{head}{body}").as_bytes());
         }
     });
@@ -381,6 +390,20 @@ fn a_key_set_is_fetched_once_and_again_at_most_once_a_minute() {
     assert_eq!(ids(&ask(&service, Some(&signed_with(None)), json!({}))), [1, 3], "the only key needs no name");
     let by_secret = with_header(&json!({ "alg": "HS256", "kid": "secret" }), &claims(), b"secret");
     assert_eq!(ask(&service, Some(&by_secret), json!({})).status, 401, "a published secret is none");
+}
+
+/// What a page of a login, of an error, or on the way to somewhere else holds is no key set, however much it looks like one.
+#[rstest]
+#[case("302 Found")]
+#[case("404 Not Found")]
+#[case("500 Internal Server Error")]
+fn a_key_set_comes_with_a_status_that_says_so(#[case] status: &'static str) {
+    let (address, asked) = key_server_that_says(status, Arc::new(Mutex::new(ec_set("first"))));
+    let project = project(&tokens(&format!("key_set = \"{address}\"")));
+    let service = project.serve();
+    let response = ask(&service, Some(&signed_with(Some("first"))), json!({}));
+    assert_eq!((response.status, response.code().as_str()), (500, "INTERNAL"), "{}", response.text());
+    assert_eq!(asked.load(Ordering::SeqCst), 1, "nobody is sent on");
 }
 
 #[test]

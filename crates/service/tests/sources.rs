@@ -348,6 +348,33 @@ fn rules_and_masks_hold_on_both_sides() {
     assert_eq!(count("{ hut: { name: { isNull: true } } }"), 2);
 }
 
+/// MariaDB would make -1 the nearest number that an unsigned column can hold.
+#[rstest]
+fn a_negative_number_is_not_the_zero_of_an_unsigned_column(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] from: Engine,
+) {
+    let (main, log) = (Database::empty(from), Database::empty(Engine::Mariadb));
+    main.execute(
+        "create table tags (id integer primary key, number bigint);
+        insert into tags values (1, -1), (2, 7), (3, -9007199254740993);",
+    );
+    log.execute(
+        "create table large (id integer primary key, n bigint unsigned, small int unsigned);
+        insert into large values (1, 0, 0), (2, 7, 7), (3, 18446744073709551615, 4294967295);",
+    );
+    let link = |column: &str| {
+        format!(
+            "[[link]]\ntable = \"main:tags\"\ncolumns = [\"number\"]\nto = \"log:large\"\nreferences = [\"{column}\"]\nname = \"by_{column}\"\n"
+        )
+    };
+    let edits = [link("n"), link("small")].concat();
+    let service = TestProject::of_sources(&[("main", &main), ("log", &log)], &edits).serve();
+    let answer = service.data("{ tags(orderBy: [{ id: ASC }]) { nodes { by_n { nodes { id } } by_small { nodes { id } } } } }");
+    let (nothing, seven) = (json!({ "nodes": [] }), json!({ "nodes": [{ "id": 2 }] }));
+    let expected = [&nothing, &seven, &nothing].map(|found| json!({ "by_n": found, "by_small": found }));
+    assert_eq!(answer["tags"]["nodes"], json!(expected), "{answer}");
+}
+
 #[test]
 fn a_source_that_is_away_is_an_error_of_its_own_fields() {
     let two = Two::new((Engine::Sqlite, Engine::Sqlite), "");

@@ -32,6 +32,10 @@ pub(crate) const CONTENTION: &str =
 pub(crate) const READ_ONLY: &str =
     "the server takes no writes: it is a standby, or read-only; the source's `url` has to lead to the primary";
 
+/// What is said of a read that the database would have had to write for.
+pub(crate) const READ_WRITES: &str = "what this request reads would write (a view or a function of the database does); reads are \
+                                      run in transactions that cannot, so the table has to be left out, or read otherwise";
+
 /// Why there is no session with a server.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Unreached {

@@ -33,12 +33,13 @@ fn is_long(column: &Column) -> bool {
 /// The type of a text inside JSON_TABLE: with its charset, or it would have that of the database, which may lack half of the letters.
 const TEXT: &str = "longtext character set utf8mb4";
 
-/// How a column's values are typed inside JSON_TABLE: wide enough that no value of a caller is cut to fit.
+/// How a column's values are typed inside JSON_TABLE: wide enough that no value, of a caller or of another database, is cut to fit.
+/// A number that an integer type does not hold would become its nearest one there, and -1 would find the row of 0; as a decimal it
+/// equals none.
 fn json_type(column: &Column) -> &'static str {
     match scalar_of(column) {
-        Scalar::Int | Scalar::Boolean => "bigint",
-        Scalar::BigInt if column.form == StorageFormat::Unsigned => "bigint unsigned",
-        Scalar::BigInt => "bigint",
+        Scalar::Boolean => "bigint",
+        Scalar::Int | Scalar::BigInt => "decimal(65)",
         Scalar::Float if column.form == StorageFormat::Single => "float",
         Scalar::Float => "double",
         Scalar::Decimal => "decimal(65,30)",

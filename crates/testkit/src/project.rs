@@ -4,7 +4,7 @@ use std::io::{Read as _, Write as _};
 use std::net::{SocketAddr, TcpStream};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use puente_core::catalog::Engine;
 use puente_service::{AccessKeys, Api, ApiOptions, Metrics, ProjectFolder, Running, ServeOptions, Served, Traces};
@@ -213,7 +213,9 @@ impl TestProject {
         let running = runtime.block_on(puente_service::serve(served, access_keys, options)).expect("it starts");
         let address = running.bound.address().expect("an address");
         let metrics_address = running.metrics_address;
-        TestService { address, metrics_address, api, running: Some((running, runtime)) }
+        let service = TestService { address, metrics_address, api, running: Some((running, runtime)) };
+        service.wait_until_warm();
+        service
     }
 }
 
@@ -238,6 +240,16 @@ pub struct Response {
     pub headers: Vec<(String, String)>,
     /// The body.
     pub body: Vec<u8>,
+}
+
+impl TestService {
+    /// Waits until it says something else than that it is starting. What a source that is away takes is not waited for.
+    fn wait_until_warm(&self) {
+        let give_up = Instant::now() + Duration::from_secs(10);
+        while self.send("GET", "/health/ready", &[], b"").text().contains("starting") && Instant::now() < give_up {
+            std::thread::sleep(Duration::from_millis(5));
+        }
+    }
 }
 
 impl Response {

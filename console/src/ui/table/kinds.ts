@@ -73,6 +73,11 @@ export function grouped(number: number): string {
   return number.toLocaleString('en').replaceAll(',', ' ');
 }
 
+/** How many rows a table has, as far as the survey knows. */
+export function aboutRows(rows: number | null | undefined): string {
+  return rows == null ? 'rows not counted' : `~${grouped(rows)} rows`;
+}
+
 /** How wide a column is, by what its first rows hold. */
 export function widthOf(label: string, kind: Kind, values: (Json | undefined)[]): number {
   const letters = (text: string) => text.length * 7.6 + 24;

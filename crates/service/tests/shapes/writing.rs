@@ -281,6 +281,16 @@ fn json_without_a_shape_is_a_member_like_others(
     } else {
         assert_eq!(answer["data"]["updateIncident"]["node"]["report"]["note"], "a\u{0}b", "{answer}");
     }
+    let answer = set(&json!({ "a\u{0}b": 1 }));
+    match engine {
+        Engine::Postgres | Engine::Mongodb => {
+            assert_eq!(answer["errors"][0]["extensions"]["code"], "VALUE_REFUSED", "{answer}");
+        }
+        Engine::Mariadb | Engine::Sqlite => {
+            assert_eq!(answer["data"]["updateIncident"]["node"]["report"]["note"], json!({ "a\u{0}b": 1 }), "{answer}");
+        }
+    }
+    assert_eq!(service.ask("{ incidents { totalCount } }").status, 200, "the database is still there");
     // As deep as the engine goes, and no deeper.
     let nested = |levels: usize| (0..levels).fold(json!(1), |inner, _| json!([inner]));
     let answer = set(&nested(30));

@@ -3,7 +3,7 @@
 use mysql_async::{DriverError, Error, IoError, ServerError};
 use puente_core::error::{Code, Detail, Problem};
 
-use crate::server::{CONTENTION, READ_ONLY, Unreached};
+use crate::server::{CONTENTION, READ_ONLY, READ_WRITES, Unreached};
 use puente_run::change::{ConstraintKind, ConstraintViolation};
 
 /// The problem that an error of MariaDB is to a caller.
@@ -36,6 +36,16 @@ pub(super) fn problem(error: &Error) -> Problem {
         _ => (Code::Internal, "the statement failed; the log has the details under the request's id"),
     };
     Problem::new(code, text).with_detail(told(error))
+}
+
+/// The same of a statement that reads, in a transaction that cannot write.
+pub(super) fn problem_of_reading(error: &Error) -> Problem {
+    match error {
+        Error::Server(server) if server.code == 1792 => {
+            Problem::new(Code::SourceRefused, READ_WRITES).with_detail(told(error))
+        }
+        _ => problem(error),
+    }
 }
 
 /// What a table does not take.

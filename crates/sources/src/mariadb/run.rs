@@ -262,7 +262,7 @@ pub(super) async fn execute(
     most_bytes: usize,
 ) -> Result<Vec<Row>, Problem> {
     send(session, text, values, most_bytes).await.map_err(|stopped| match stopped {
-        Stopped::Failed(error) => fault::problem(&error),
+        Stopped::Failed(error) => fault::problem_of_reading(&error),
         Stopped::TooLarge(problem) => problem,
     })
 }

@@ -351,7 +351,7 @@ impl Transaction<'_> {
 }
 
 fn unwritable() -> Problem {
-    Problem::new(Code::ValueRefused, "the document would be no BSON; a text with a zero byte in a name, perhaps")
+    Problem::new(Code::ValueRefused, fault::NO_BSON)
 }
 
 /// The documents of rows of so many values. What has no key is given one.

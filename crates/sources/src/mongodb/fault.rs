@@ -19,7 +19,7 @@ fn code(error: &Error) -> Option<i32> {
 /// The problem that an error is to a caller.
 pub(super) fn problem(error: &Error) -> Problem {
     let (code, text) = match code(error) {
-        None => return unreachable(error),
+        None => return driver_problem(error),
         // MaxTimeMSExpired, Interrupted.
         Some(50 | 11_601) => return Problem::timed_out().with_detail(told(error)),
         Some(13) => (Code::SourceRefused, "the database refuses this command to Puente's login"),
@@ -47,6 +47,25 @@ pub(super) fn problem(error: &Error) -> Problem {
     };
     Problem::new(code, text).with_detail(told(error))
 }
+
+/// What the driver itself finds, before or after the server is asked.
+fn driver_problem(error: &Error) -> Problem {
+    let (code, text) = match &*error.kind {
+        // What BSON has no bytes for was said by a caller: the texts of ours have been tried.
+        ErrorKind::BsonSerialization(_) | ErrorKind::Bson(_) | ErrorKind::InvalidArgument { .. } => {
+            (Code::ValueRefused, NO_BSON)
+        }
+        ErrorKind::BsonDeserialization(_) | ErrorKind::InvalidResponse { .. } | ErrorKind::Internal { .. } => {
+            (Code::Internal, "the database's answer could not be read; the log has the details under the request's id")
+        }
+        _ => return unreachable(error),
+    };
+    Problem::new(code, text).with_detail(told(error))
+}
+
+/// What is said of a value that BSON has no bytes for.
+pub(super) const NO_BSON: &str =
+    "a value has no form in BSON; a member's name in JSON may not hold the character U+0000, for one";
 
 /// The problem of a deployment that cannot be reached, or that went away.
 pub(super) fn unreachable(error: &Error) -> Problem {

@@ -3,7 +3,7 @@
 use puente_core::error::{Code, Detail, Problem};
 use tokio_postgres::Error;
 
-use crate::server::{CONTENTION, READ_ONLY, Unreached};
+use crate::server::{CONTENTION, READ_ONLY, READ_WRITES, Unreached};
 use puente_run::change::{ConstraintKind, ConstraintViolation};
 
 /// The problem that an error of PostgreSQL is to a caller.
@@ -75,6 +75,14 @@ fn judged(state: &str, routine: &str, message: &str) -> Judged {
         _ => (Code::Internal, "the statement failed; the log has the details under the request's id"),
     };
     Judged::As(code, text)
+}
+
+/// The same of a statement that reads, in a transaction that cannot write.
+pub(super) fn problem_of_reading(error: &Error) -> Problem {
+    match error.code().map(tokio_postgres::error::SqlState::code) {
+        Some("25006") => Problem::new(Code::SourceRefused, READ_WRITES).with_detail(told(error)),
+        _ => problem(error),
+    }
 }
 
 /// What a table does not take.

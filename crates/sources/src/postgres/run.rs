@@ -280,7 +280,7 @@ impl From<Error> for Stopped {
 impl Stopped {
     pub(super) fn problem(self) -> Problem {
         match self {
-            Stopped::Failed(error) => fault::problem(&error),
+            Stopped::Failed(error) => fault::problem_of_reading(&error),
             Stopped::TooLarge(problem) => problem,
         }
     }

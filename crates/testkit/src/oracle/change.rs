@@ -446,7 +446,7 @@ impl Writer<'_, '_> {
             }
             let is_linked = t.links.iter().any(|link| link.pairs.iter().any(|(own, _)| *own == column));
             let is_number = c.kind == FieldType::Scalar(Scalar::Int) && !is_linked && !c.domain;
-            if is_number && self.chance(0.4) {
+            if is_number && view.reads_as_is((of, column)) && self.chance(0.4) {
                 let more = self.drawing.random.random_range(-3..=3);
                 add.insert(field, more.into());
                 set.add.push((column, more));

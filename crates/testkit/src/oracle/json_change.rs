@@ -175,6 +175,10 @@ impl Writer<'_, '_> {
         if is_whole && self.chance(0.3) {
             return Some(("unset".to_owned(), json!(true), JsonEdit::Unset));
         }
+        if !view.reads_as_is((of, member)) {
+            // What comes of the other words tells what is there.
+            return None;
+        }
         match c.kind {
             FieldType::Scalar(Scalar::Int) => {
                 let more = self.drawing.random.random_range(-3..=3);
@@ -190,7 +194,7 @@ impl Writer<'_, '_> {
             }
             FieldType::Items(items) => {
                 let readable = view.type_view(items).is_some() && view.columns(items).next().is_some();
-                if !readable || view.is_masked(of, member) {
+                if !readable {
                     return None;
                 }
                 let (filter, given) = self.json_filter(items)?;

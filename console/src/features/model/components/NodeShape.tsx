@@ -1,7 +1,7 @@
 import { memo } from 'react';
 import { theme } from '../../../app/theme';
 import type { TypeOverview } from '../../../lib/interface';
-import { grouped } from '../../../ui/table/kinds';
+import { aboutRows } from '../../../ui/table/kinds';
 import { NODE } from '../layout';
 
 interface Props {
@@ -49,7 +49,7 @@ export const NodeShape = memo(function NodeShape({ type, x, y, detail, active, d
       )}
       {detail === 'full' && (
         <text x={left + 10} y={top + 35} fontSize={11.5} fill={theme.muted}>
-          {`${String(type.fields.length)} fields${type.view ? ', view' : `, ~${grouped(type.aboutRows)} rows`}`}
+          {`${String(type.fields.length)} fields${type.view ? ', view' : `, ${aboutRows(type.aboutRows)}`}`}
         </text>
       )}
       {detail === 'full' && (

@@ -47,7 +47,7 @@ export function TypeList({ model, letters, seen, onOpen }: Props) {
       },
       { id: 'table', kind: 'text', value: (type) => type.table },
       { id: 'source', kind: 'text', value: (type) => type.source },
-      { id: 'rows', kind: 'number', value: (type) => (type.view ? null : type.aboutRows) },
+      { id: 'rows', kind: 'number', value: (type) => (type.view ? null : (type.aboutRows ?? null)) },
       { id: 'fields', kind: 'number', value: (type) => type.fields.length },
       {
         id: 'links',

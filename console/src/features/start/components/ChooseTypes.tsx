@@ -11,7 +11,7 @@ import { Tick } from '../../../ui/fields';
 import { Faint, Panel, Row, Stack } from '../../../ui/layout';
 import { Notice } from '../../../ui/Notice';
 import { Answered } from '../../../ui/states';
-import { grouped } from '../../../ui/table/kinds';
+import { aboutRows } from '../../../ui/table/kinds';
 
 /** What was found, and which of it the API is to have. */
 export function ChooseTypes({ onDone }: { onDone: () => void }) {
@@ -82,7 +82,7 @@ function Chooser({ model, onDone }: { model: ModelOverview; onDone: () => void }
               >
                 {type.name}{' '}
                 <Faint>
-                  {type.table}, {type.view ? 'view' : `~${grouped(type.aboutRows)} rows`}, {type.fields.length} fields
+                  {type.table}, {type.view ? 'view' : aboutRows(type.aboutRows)}, {type.fields.length} fields
                   {type.links.length > 0 &&
                     `, linked to ${[...new Set(type.links.map((link) => link.target))].join(', ')}`}
                 </Faint>

@@ -100,7 +100,9 @@ function TableRow({
             <Faint>left out</Faint>
           )}
         </td>
-        <td className="right">{table.view ? '' : `~${grouped(table.aboutRows)}`}</td>
+        <td className="right">
+          {table.view ? '' : table.aboutRows == null ? <Faint>not counted</Faint> : `~${grouped(table.aboutRows)}`}
+        </td>
         <td className="right">{table.columns}</td>
         <td>
           {keys === '' ? <Faint>none</Faint> : keys}
