@@ -1,7 +1,8 @@
-//! A large catalog: 1,000 tables of 20 columns with 1,500 foreign keys, from the survey to the owner's first answer.
+//! Large catalogs: 1,000 and 5,000 tables of 20 columns, each with 1.5 foreign keys, from the survey to the owner's first answer; and
+//! how much longer each step takes for five times the tables.
 
 use std::fmt::Write as _;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use puente_core::access::View;
 use puente_core::catalog::Engine;
@@ -12,13 +13,21 @@ use puente_testkit::database::Database;
 
 use crate::report;
 
-const TABLES: usize = 1_000;
+const TABLES: [usize; 2] = [1_000, 5_000];
 const COLUMNS: usize = 20;
 
 pub(crate) fn measure() {
+    let [small, large] = TABLES.map(measured);
+    let growth = small.iter().zip(large).map(|(small, large)| format!("{:.1}", large.as_secs_f64() / small.as_secs_f64()));
+    let growth: Vec<String> = growth.collect();
+    report::line(&format!("For five times the tables, survey, model and schema take {} times as long", growth.join(", ")));
+}
+
+/// How long the survey, the model and the owner's schema take.
+fn measured(tables: usize) -> [Duration; 3] {
     let database = Database::empty(Engine::Postgres);
     let mut sql = String::new();
-    for table in 0..TABLES {
+    for table in 0..tables {
         let columns: Vec<String> = (0..COLUMNS - 3).map(|column| format!("c{column} text")).collect();
         writeln!(
             sql,
@@ -27,11 +36,11 @@ pub(crate) fn measure() {
         )
         .expect("memory");
     }
-    for table in 0..TABLES {
-        writeln!(sql, "alter table t{table} add foreign key (a_id) references t{};", (table + 1) % TABLES)
+    for table in 0..tables {
+        writeln!(sql, "alter table t{table} add foreign key (a_id) references t{};", (table + 1) % tables)
             .expect("memory");
         if table % 2 == 0 {
-            writeln!(sql, "alter table t{table} add foreign key (b_id) references t{};", (table + 7) % TABLES)
+            writeln!(sql, "alter table t{table} add foreign key (b_id) references t{};", (table + 7) % tables)
                 .expect("memory");
         }
     }
@@ -46,7 +55,7 @@ pub(crate) fn measure() {
     let owner = schema::build(&View::owner(std::sync::Arc::clone(&model))).expect("a schema");
     let built = start.elapsed();
     report::line(&format!(
-        "\nA catalog of {TABLES} tables × {COLUMNS} columns with {} links on PostgreSQL: survey {} ms, model {} ms, the owner's schema {} ms, together {} ms; resident {}",
+        "\nA catalog of {tables} tables × {COLUMNS} columns with {} links on PostgreSQL: survey {} ms, model {} ms, the owner's schema {} ms, together {} ms; resident {}",
         model.types.iter().map(|t| t.links.len()).sum::<usize>(),
         surveyed.as_millis(),
         (modelled - surveyed).as_millis(),
@@ -62,4 +71,5 @@ pub(crate) fn measure() {
         report::resident(std::process::id())
     ));
     drop((owner, second));
+    [surveyed, modelled - surveyed, built - modelled]
 }

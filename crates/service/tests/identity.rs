@@ -340,7 +340,10 @@ fn key_server_that_says(status: &'static str, set: Arc<Mutex<String>>) -> (Strin
             let _ = client.read(&mut [0; 4_096]);
             count.fetch_add(1, Ordering::SeqCst);
             let body = set.lock().unwrap().clone();
-            let head = format!("HTTP/1.1 {status}\r\nLocation: /elsewhere\r\nContent-Length: {}\r\nConnection: close\r\n\r\n", body.len());
+            let head = format!(
+                "HTTP/1.1 {status}\r\nLocation: /elsewhere\r\nContent-Length: {}\r\nConnection: close\r\n\r\n",
+                body.len()
+            );
             let _ = client.write_all(format!("{head}{body}").as_bytes());
         }
     });

@@ -369,7 +369,8 @@ fn a_negative_number_is_not_the_zero_of_an_unsigned_column(
     };
     let edits = [link("n"), link("small")].concat();
     let service = TestProject::of_sources(&[("main", &main), ("log", &log)], &edits).serve();
-    let answer = service.data("{ tags(orderBy: [{ id: ASC }]) { nodes { by_n { nodes { id } } by_small { nodes { id } } } } }");
+    let answer =
+        service.data("{ tags(orderBy: [{ id: ASC }]) { nodes { by_n { nodes { id } } by_small { nodes { id } } } } }");
     let (nothing, seven) = (json!({ "nodes": [] }), json!({ "nodes": [{ "id": 2 }] }));
     let expected = [&nothing, &seven, &nothing].map(|found| json!({ "by_n": found, "by_small": found }));
     assert_eq!(answer["tags"]["nodes"], json!(expected), "{answer}");

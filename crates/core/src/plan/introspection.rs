@@ -9,7 +9,9 @@ use std::collections::{HashMap, HashSet};
 use std::rc::Rc;
 use std::sync::Arc;
 
-use apollo_compiler::ast::{Argument, DirectiveDefinition, DirectiveList, FieldDefinition, InputValueDefinition, Type, Value as Ast};
+use apollo_compiler::ast::{
+    Argument, DirectiveDefinition, DirectiveList, FieldDefinition, InputValueDefinition, Type, Value as Ast,
+};
 use apollo_compiler::collections::HashMap as Implementers;
 use apollo_compiler::executable::{Field, Selection, SelectionSet};
 use apollo_compiler::schema::{self, EnumValueDefinition, ExtendedType};
@@ -77,13 +79,15 @@ impl Introspection {
         let once = definitions(&document.schema) * BYTES_PER_DEFINITION;
         let most = (limits.answer_bytes as u64).max(once).min(limits.introspection_bytes as u64);
         let mut compiling = Compiling { document, values: variables.values(), known: HashMap::new() };
-        let mut writing = Writing { schema: &document.schema, implementers: document.schema.implementers_map(), left: most, most };
+        let mut writing =
+            Writing { schema: &document.schema, implementers: document.schema.implementers_map(), left: most, most };
         let mut answers = Vec::with_capacity(self.roots.len());
         for root in &self.roots {
             let mut out = Vec::new();
             match &root.asked {
                 Asked::Type(fields) => {
-                    let chosen = compiling.chosen(fields[0].response_name(), fields.iter().map(|field| &**field).collect());
+                    let chosen =
+                        compiling.chosen(fields[0].response_name(), fields.iter().map(|field| &**field).collect());
                     let wanted = compiling.text(chosen.field, "name");
                     let of = wanted.and_then(|name| document.schema.types.get(name.as_str()));
                     writing.nullable(of.map(About::Named), &chosen, &mut out)?;

@@ -21,7 +21,7 @@ pub fn is_graphql_name(name: &str) -> bool {
 /// One table of the file, with what it takes to report a place in it.
 #[derive(Clone)]
 pub(super) struct Section {
-    entries: Vec<(String, Item, Place)>,
+    entries: IndexMap<String, (Item, Place)>,
     /// What the section is called in messages, such as `limits`.
     label: String,
     pub(super) place: Place,
@@ -34,7 +34,7 @@ impl Section {
 
     /// Its keys, in the order of the file.
     pub(super) fn keys(&self) -> impl Iterator<Item = &str> {
-        self.entries.iter().map(|(name, _, _)| name.as_str())
+        self.entries.keys().map(String::as_str)
     }
 
     pub(super) fn is_text(&self, key: &str) -> bool {
@@ -42,7 +42,7 @@ impl Section {
     }
 
     pub(super) fn get(&self, key: &str) -> Option<(&Item, Place)> {
-        self.entries.iter().find(|(name, _, _)| name == key).map(|(_, item, place)| (item, *place))
+        self.entries.get(key).map(|(item, place)| (item, *place))
     }
 }
 
@@ -62,6 +62,8 @@ struct Files {
     text: String,
     /// Where each begins, and its name, if it is not the project file itself.
     starts: Vec<(usize, Option<&'static str>)>,
+    /// Where each line begins.
+    lines: Vec<usize>,
 }
 
 impl Files {
@@ -71,6 +73,8 @@ impl Files {
         self.starts.push((start, (name != FILE).then(|| file_name(name))));
         self.text.push_str(text);
         self.text.push('\n');
+        let ends = self.text[start..].match_indices('\n').map(|(at, _)| start + at + 1);
+        self.lines.extend(std::iter::once(start).chain(ends.filter(|at| *at < self.text.len())));
         start
     }
 
@@ -79,10 +83,11 @@ impl Files {
         let Some(span) = span.filter(|span| span.start <= self.text.len()) else { return Place::default() };
         let at = self.starts.partition_point(|(start, _)| *start <= span.start).saturating_sub(1);
         let Some((start, file)) = self.starts.get(at) else { return Place::default() };
-        let Some(before) = self.text.get(*start..span.start) else { return Place::default() };
-        let line_start = before.rfind('\n').map_or(0, |at| at + 1);
-        let (line, column) = (before.matches('\n').count() + 1, before[line_start..].chars().count() + 1);
-        Place { file: *file, line, column }
+        let first = self.lines.partition_point(|line| line < start);
+        let line = self.lines.partition_point(|line| *line <= span.start).saturating_sub(1);
+        let before = self.lines.get(line).and_then(|begins| self.text.get(*begins..span.start));
+        let Some(before) = before else { return Place::default() };
+        Place { file: *file, line: line - first + 1, column: before.chars().count() + 1 }
     }
 }
 
@@ -164,7 +169,7 @@ impl<'a> Reader<'a> {
 
     /// Reports every key that is not among `known`.
     pub(super) fn only(&mut self, section: &Section, known: &[&str]) {
-        for (key, _, place) in &section.entries {
+        for (key, (_, place)) in &section.entries {
             if !known.contains(&key.as_str()) {
                 let hint = did_you_mean(key, known.iter().copied());
                 let whose =
@@ -194,7 +199,7 @@ impl<'a> Reader<'a> {
 
     /// The tables under a section, by name.
     pub(super) fn named_sections(&mut self, parent: &Section) -> Vec<(String, Section)> {
-        let names: Vec<String> = parent.entries.iter().map(|(name, _, _)| name.clone()).collect();
+        let names: Vec<String> = parent.entries.keys().cloned().collect();
         names.into_iter().filter_map(|name| self.section(parent, &name).map(|section| (name, section))).collect()
     }
 
@@ -349,7 +354,7 @@ impl<'a> Reader<'a> {
             .iter()
             .map(|(key, item)| {
                 let span = table.key(key).and_then(|k| k.span()).or_else(|| item.span());
-                (key.to_owned(), item.clone(), self.files.place(span))
+                (key.to_owned(), (item.clone(), self.files.place(span)))
             })
             .collect();
         Section { entries, label, place }

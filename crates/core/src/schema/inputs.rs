@@ -1,5 +1,6 @@
 //! The part of the schema that writes: the mutation type, and the inputs of rows.
 
+use std::collections::HashSet;
 use std::fmt::Write as _;
 
 use super::sdl::{Printer, arguments, by_name, deprecation, line, of_column, said};
@@ -28,6 +29,13 @@ fn needed(column: &Column, is_needed: bool) -> String {
 /// May the role write anything at all?
 pub(super) fn writes(view: &View) -> bool {
     view.types().any(|(id, _)| Action::WRITES.into_iter().any(|action| grant(view, id, action).is_some()))
+}
+
+/// The columns of new rows that the row sets which they are created along with.
+pub(super) fn set_along(view: &View) -> HashSet<(TypeId, ColumnId)> {
+    let links = view.types().flat_map(|(id, _)| view.links(id));
+    let along = links.filter(|(_, link)| link.cardinality == Cardinality::Many && has_link_input(view, link));
+    along.flat_map(|(_, link)| link.pairs.iter().map(|(_, theirs)| (link.target, *theirs))).collect()
 }
 
 impl Printer<'_> {
@@ -279,11 +287,7 @@ impl Printer<'_> {
     fn may_come_by_link(&self, id: TypeId, column: ColumnId, grant: &WriteGrant) -> bool {
         let view = self.view;
         let by_link = view.settable_links(id, grant).any(|(_, link)| link.pairs.iter().any(|(own, _)| *own == column));
-        let is_along = |(_, link): (_, &Link)| {
-            let sets = link.pairs.iter().any(|(_, theirs)| *theirs == column);
-            link.target == id && sets && link.cardinality == Cardinality::Many && has_link_input(view, link)
-        };
-        by_link || view.types().any(|(other, _)| view.links(other).any(is_along))
+        by_link || self.along.contains(&(id, column))
     }
 
     fn set_input(&mut self, id: TypeId, grant: &WriteGrant) {

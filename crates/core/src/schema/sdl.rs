@@ -1,6 +1,6 @@
 //! Prints a role's view of the model as SDL.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 use std::fmt::Write as _;
 
 use super::{inputs, reachable};
@@ -38,6 +38,7 @@ pub fn print(view: &View) -> String {
         summaries: BTreeSet::new(),
         enums: BTreeSet::new(),
         writes: inputs::writes(view),
+        along: inputs::set_along(view),
     };
     printer.query();
     printer.mutation();
@@ -80,6 +81,8 @@ pub(super) struct Printer<'a> {
     enums: BTreeSet<usize>,
     /// May the role write anything at all?
     pub(super) writes: bool,
+    /// Columns of new rows that the row sets which they are created along with.
+    pub(super) along: HashSet<(TypeId, ColumnId)>,
 }
 
 macro_rules! line {

@@ -191,8 +191,7 @@ pub(super) fn address(url: &str, settings: &SourceSettings, base: &Path) -> Resu
     let at = hosts_at(url);
     let written = &url[at.clone()];
     let is_plain = !written.is_empty() && !written.contains(',');
-    let with_one =
-        if is_plain { url.to_owned() } else { format!("{}{ONE}{}", &url[..at.start], &url[at.end..]) };
+    let with_one = if is_plain { url.to_owned() } else { format!("{}{ONE}{}", &url[..at.start], &url[at.end..]) };
     let mut parsed = url::Url::parse(&with_one).map_err(|error| wrong(format!("it is not an address ({error})")))?;
     let wanted = tls::take(&mut parsed, settings);
     let plain = match is_plain {

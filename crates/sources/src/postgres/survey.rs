@@ -250,7 +250,10 @@ fn about_others(schemas: &[String], is_empty: bool, others: &[(String, i64)]) ->
         (true, []) => Some(format!("there is no table that this login can read in the schemas {listed}")),
         (true, counted) => {
             let found = counted.join(", ");
-            Some(format!("there is no table that this login can read in the schemas {listed}, but in others: {found}; {}", remedy()))
+            Some(format!(
+                "there is no table that this login can read in the schemas {listed}, but in others: {found}; {}",
+                remedy()
+            ))
         }
         (false, []) => None,
         (false, counted) => Some(format!("other schemas are not read: {}; {}", counted.join(", "), remedy())),

@@ -76,7 +76,10 @@ impl Sample {
     /// served as texts that they can be.
     pub(super) fn judge(&self, declared: &str) -> Judged {
         let judged = self.judge_declared(declared);
-        if self.blobs > 0 && self.blobs == self.seen() && !matches!(judged.scalar, Scalar::Bytes | Scalar::Json | Scalar::Uuid) {
+        if self.blobs > 0
+            && self.blobs == self.seen()
+            && !matches!(judged.scalar, Scalar::Bytes | Scalar::Json | Scalar::Uuid)
+        {
             let notice = Some(format!("is declared `{declared}` and holds bytes alone: served as Bytes"));
             return Judged { scalar: Scalar::Bytes, form: StorageFormat::Usual, notice };
         }
@@ -104,7 +107,10 @@ impl Sample {
             matches!(judged.scalar, Scalar::Date | Scalar::Time | Scalar::LocalDateTime | Scalar::DateTime);
         if is_temporal && unfit * 2 <= self.seen() {
             // The others are what was declared, and those are found and ordered as such.
-            return Judged { notice: Some(format!("{held}: those are null, with an error that says which row")), ..judged };
+            return Judged {
+                notice: Some(format!("{held}: those are null, with an error that says which row")),
+                ..judged
+            };
         }
         match (judged.scalar, self.blobs, self.texts) {
             _ if is_temporal => as_text(StorageFormat::EngineText, ", as it is written"),

@@ -294,7 +294,9 @@ fn without_their_collations(connection: &Connection, catalog: &mut Catalog) -> r
         let mut strange: Vec<String> = Vec::new();
         for column in &mut table.columns {
             let Some(name) = column.collation.clone().filter(|name| !known.contains(name)) else { continue };
-            let text = format!("has the collation `{name}` of another application, which is not here: compared and ordered by `binary`");
+            let text = format!(
+                "has the collation `{name}` of another application, which is not here: compared and ordered by `binary`"
+            );
             column.notice = Some(match column.notice.take() {
                 Some(before) => format!("{before}; {text}"),
                 None => text,
@@ -306,7 +308,8 @@ fn without_their_collations(connection: &Connection, catalog: &mut Catalog) -> r
             continue;
         }
         let is_over = |columns: &Vec<String>| columns.iter().any(|column| strange.contains(column));
-        let is_indexed = table.indexes.iter().any(is_over) || table.unique_keys.iter().any(is_over) || is_over(&table.primary_key);
+        let is_indexed =
+            table.indexes.iter().any(is_over) || table.unique_keys.iter().any(is_over) || is_over(&table.primary_key);
         // No row is found by such an index, and what is unique to it may not be to us.
         table.indexes.retain(|columns| !is_over(columns));
         table.unique_keys.retain(|columns| !is_over(columns));
