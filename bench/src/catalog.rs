@@ -18,9 +18,13 @@ const COLUMNS: usize = 20;
 
 pub(crate) fn measure() {
     let [small, large] = TABLES.map(measured);
-    let growth = small.iter().zip(large).map(|(small, large)| format!("{:.1}", large.as_secs_f64() / small.as_secs_f64()));
+    let growth =
+        small.iter().zip(large).map(|(small, large)| format!("{:.1}", large.as_secs_f64() / small.as_secs_f64()));
     let growth: Vec<String> = growth.collect();
-    report::line(&format!("For five times the tables, survey, model and schema take {} times as long", growth.join(", ")));
+    report::line(&format!(
+        "For five times the tables, survey, model and schema take {} times as long",
+        growth.join(", ")
+    ));
 }
 
 /// How long the survey, the model and the owner's schema take.

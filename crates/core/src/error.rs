@@ -179,7 +179,7 @@ pub struct Problem {
     /// Where in the answer.
     pub path: Vec<PathStep>,
     /// What only the log may say.
-    pub detail: Option<Detail>,
+    pub detail: Option<Box<Detail>>,
 }
 
 /// What the log says of a problem beside its message. What a database says may hold whole rows, also some that the caller may not
@@ -248,13 +248,13 @@ impl Problem {
 
     /// The same problem, with what only the log may say.
     pub fn with_detail(mut self, detail: Detail) -> Self {
-        self.detail = Some(detail);
+        self.detail = Some(Box::new(detail));
         self
     }
 
     /// What every log may say of it beside its message; empty where there is nothing.
     pub fn told(&self) -> &str {
-        self.detail.as_ref().map_or("", Detail::told)
+        self.detail.as_deref().map_or("", Detail::told)
     }
 }
 

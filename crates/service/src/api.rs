@@ -460,7 +460,7 @@ impl Api {
 fn log_words(request_id: &str, problem: &Problem) {
     static WANTED: LazyLock<bool> =
         LazyLock::new(|| crate::environment::read(crate::environment::LOG_VALUES).is_some());
-    if let Some(words) = problem.detail.as_ref().and_then(Detail::words).filter(|_| *WANTED) {
+    if let Some(words) = problem.detail.as_deref().and_then(Detail::words).filter(|_| *WANTED) {
         tracing::debug!(target: "puente::values", request = request_id, code = problem.code.as_str(), words, "the database's words");
     }
 }

@@ -511,3 +511,30 @@ fn an_or_of_thousands_is_asked_as_it_is(
     let code = answer["errors"][0]["extensions"]["code"].as_str().unwrap_or("");
     assert!(matches!(code, "" | "TOO_COSTLY"), "{answer}");
 }
+
+/// A database that somebody else has locked is waited for as long as an ask may take, by every mutation alike.
+#[test]
+fn mutations_wait_for_the_locks_of_others_no_longer_than_an_ask_may_take() {
+    let sql = "create table walks (id integer primary key, title text); insert into walks values (1, 'Ridge')";
+    let project = TestProject::of_sql(sql, "[limits]\ntime_ms = 700\n");
+    let service = project.serve();
+    let other = rusqlite::Connection::open(project.database()).unwrap();
+    other.execute_batch("begin immediate").unwrap();
+    let set =
+        |title: &str| format!("mutation {{ updateWalk(key: {{ id: 1 }}, set: {{ title: \"{title}\" }}) {{ count }} }}");
+    let start = Instant::now();
+    std::thread::scope(|scope| {
+        for number in 0..4 {
+            let (service, document) = (&service, set(&format!("late {number}")));
+            scope.spawn(move || {
+                let response = service.ask(&document);
+                assert!(start.elapsed() < Duration::from_secs(3), "answered after {:?}", start.elapsed());
+                let code = response.code();
+                assert!(["TIMED_OUT", "CONTENTION"].contains(&code.as_str()), "{}", response.text());
+            });
+        }
+    });
+    other.execute_batch("rollback").unwrap();
+    assert_eq!(service.data("{ walk(key: { id: 1 }) { title } }")["walk"]["title"], "Ridge", "nothing was done later");
+    assert_eq!(service.data(&set("Valley"))["updateWalk"]["count"], 1);
+}

@@ -1,9 +1,14 @@
 //! What a survey makes of the types and tables that real servers have.
 
+use std::collections::BTreeSet;
+
 use puente_core::catalog::{Catalog, Engine, TableKind};
+use puente_core::model::Model;
 use puente_core::value::{Scalar, StorageFormat};
 use puente_testkit::database::Database;
+use puente_testkit::oracle::Random;
 use puente_testkit::project::TestProject;
+use rand::{RngExt as _, SeedableRng as _};
 use rstest::rstest;
 use serde_json::json;
 
@@ -224,4 +229,109 @@ fn a_rename_takes_no_name_and_leaves_no_trace_in_the_survey_file() {
     let (model, now) = renamed("[[type]]\ntable = \"people\"\n[type.fields]\npassword_hash = { name = \"digest\" }\n");
     assert!(model.is_ok(), "{model:?}");
     assert_eq!(now, names, "names that the project file gives are kept there");
+}
+
+/// The names of a model: each type's, and of its fields and links with where these lead.
+fn names(model: &Model) -> BTreeSet<String> {
+    let mut names = BTreeSet::new();
+    for t in &model.types {
+        let fields = t.columns.iter().filter_map(|column| column.field.clone());
+        let links = t.links.iter().map(|link| format!("{} → {}", link.field, model.types[link.target].name));
+        for name in fields.chain(links) {
+            assert!(names.insert(format!("{}.{name}", t.name)), "{}.{name} is there twice", t.name);
+        }
+    }
+    names
+}
+
+/// Tables with foreign keys as they come: equal ones, several between two tables, to themselves, to unique columns, of several
+/// columns of which keys share some.
+fn random_tables(random: &mut Random) -> String {
+    let count = random.random_range(3..7);
+    let mut sql = String::new();
+    for table in 0..count {
+        sql.push_str(&format!(
+            "create table t{table} (id integer primary key, code integer not null unique, a_id integer, b_id integer, \
+             parent integer, t{table}_id integer, p integer not null, q integer not null, unique (p, q)"
+        ));
+        for _ in 0..random.random_range(0..4) {
+            // Tables that are there already, and the table itself.
+            let target = random.random_range(0..=table);
+            let single = ["a_id", "b_id", "parent", "code"][random.random_range(0..4)];
+            let (own, theirs) = match random.random_range(0..4) {
+                0 => (single.to_owned(), "code"),
+                1 => (format!("{single}, q"), "p, q"),
+                _ => (single.to_owned(), "id"),
+            };
+            for _ in 0..random.random_range(1..3) {
+                sql.push_str(&format!(", foreign key ({own}) references t{target} ({theirs})"));
+            }
+        }
+        sql.push_str(");\n");
+    }
+    sql
+}
+
+#[rstest]
+fn a_survey_of_what_is_there_already_renames_nothing(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+    #[values(1, 2, 3, 4)] seed: u64,
+) {
+    let sql = random_tables(&mut Random::seed_from_u64(seed));
+    let database = Database::empty(engine);
+    database.execute(&sql);
+    let project = TestProject::of(&database, "", "");
+    let survey = || puente_service::survey(&project.open(), None).expect("a survey").model.expect("a model");
+    let file = || std::fs::read_to_string(project.survey_file()).unwrap();
+    let (first, before) = (names(&survey()), file());
+    assert_eq!((names(&survey()), file()), (first.clone(), before), "nothing changed\n{sql}");
+    database.execute(
+        "create table u0 (id integer primary key, t0_id integer references t0 (id), a integer references t1 (id));\n",
+    );
+    database.execute("alter table t0 add column c_id integer references t1 (id);\n");
+    let later = names(&survey());
+    let gone: Vec<&String> = first.difference(&later).collect();
+    assert!(gone.is_empty(), "{gone:?} of\n{sql}");
+    assert_eq!(project.serve().ask("{ t0List { totalCount } }").status, 200);
+}
+
+/// More rows and documents than are sampled, of which few have another type, or a member that the others lack.
+#[rstest]
+fn data_that_nobody_changed_is_surveyed_the_same_each_time(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb, Engine::Mongodb)] engine: Engine,
+) {
+    let database = Database::empty(engine);
+    let members = |row: i64| match row % 97 {
+        0 => format!("{{\"n\": {}, \"rare{}\": true}}", row * 100_000_000, row % 5),
+        1 => format!("{{\"n\": {row}.5, \"list\": [{{\"x\": {row}}}, {{\"y\": \"z\"}}]}}"),
+        _ => format!("{{\"n\": {row}}}"),
+    };
+    if engine == Engine::Mongodb {
+        let document = |row: i64| {
+            let text: serde_json::Value = serde_json::from_str(&members(row)).unwrap();
+            let mut document = bson::serialize_to_document(&text).unwrap();
+            document.insert("_id", row);
+            document
+        };
+        database.insert("things", (1..=3_000).map(document).collect());
+    } else {
+        let json = if engine == Engine::Postgres { "jsonb" } else { "json" };
+        let rows: Vec<String> = (1..=3_000).map(|row| format!("({row}, '{}')", members(row))).collect();
+        database.execute(&format!(
+            "create table things (id integer primary key, doc {json});\ninsert into things values {};\n",
+            rows.join(", ")
+        ));
+    }
+    let project = TestProject::of(&database, "", "");
+    let first = std::fs::read_to_string(project.survey_file()).unwrap();
+    for time in 2..=6 {
+        puente_service::survey(&project.open(), None).expect("a survey").model.expect("a model");
+        let now = std::fs::read_to_string(project.survey_file()).unwrap();
+        assert!(now == first, "the {time}. survey differs:\n{}", changed_lines(&first, &now));
+    }
+}
+
+fn changed_lines(before: &str, now: &str) -> String {
+    let (before, now): (BTreeSet<&str>, BTreeSet<&str>) = (before.lines().collect(), now.lines().collect());
+    format!("{:#?}", before.symmetric_difference(&now).take(20).collect::<Vec<_>>())
 }

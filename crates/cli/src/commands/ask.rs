@@ -132,7 +132,7 @@ impl Ask {
             members.shift_remove("extensions");
         }
         if self.json {
-            output::say_json(&answer);
+            output::say_json(answer);
         } else if self.table && answer.get("data").is_some_and(|data| !data.is_null()) {
             output::say(tables(&answer["data"]));
         } else {

@@ -522,7 +522,7 @@ fn proposed_key(connection: &Connection, table: &Table, columns: Vec<&Column>) -
         let counts = |row: &rusqlite::Row<'_>| (0..row.as_ref().column_count()).map(|at| row.get(at)).collect();
         let answer: rusqlite::Result<Vec<i64>> = connection.query_row(text, [], counts);
         let told = |error: &rusqlite::Error| {
-            tracing::debug!(target: "puente::source", detail = super::fault::told(&error).told(), "a proposal could not be sampled");
+            tracing::debug!(target: "puente::source", detail = super::fault::told(error).told(), "a proposal could not be sampled");
         };
         answer.inspect_err(told).ok()
     };
