@@ -358,7 +358,7 @@ impl Reading<'_> {
 
 /// Is it an error of one source alone, while the others answer?
 fn is_away(problem: &Problem) -> bool {
-    matches!(problem.code, Code::SourceUnavailable | Code::SourceDrifted)
+    matches!(problem.code, Code::SourceUnavailable | Code::SourceDrifted | Code::Contention)
 }
 
 type ReadLevels = Vec<(SelectId, usize, LevelRead)>;

@@ -719,7 +719,7 @@ fn a_file_that_another_process_holds_is_waited_for_as_long_as_there_is_time() {
         &json!({}),
         &json!({ "rehearse": true }),
     );
-    assert_eq!(waited.code(), "SOURCE_UNAVAILABLE", "{}", waited.text());
+    assert_eq!(waited.code(), "CONTENTION", "{}", waited.text());
     assert!(waited.text().contains("locked by another process"));
     connection.execute_batch("rollback").unwrap();
     running.done("mutation { createTag(input: { label: \"x\" }) { count } }");

@@ -335,3 +335,37 @@ fn changed_lines(before: &str, now: &str) -> String {
     let (before, now): (BTreeSet<&str>, BTreeSet<&str>) = (before.lines().collect(), now.lines().collect());
     format!("{:#?}", before.symmetric_difference(&now).take(20).collect::<Vec<_>>())
 }
+
+/// What an application has added to its own connections is not there for anybody else.
+#[test]
+fn collations_and_tables_that_are_not_there_are_told_and_break_nothing() {
+    let database = Database::empty(Engine::Sqlite);
+    // SQLite makes no table with a collation that it does not know; the file has it none the less.
+    database.execute(
+        "create table huts (id integer primary key, name text collate nocase, place text);
+        create table regions (code text collate nocase primary key, note text);
+        insert into huts values (1, 'b', 'x'), (2, 'A', 'y'), (3, 'B', 'z');
+        insert into regions values ('n', 'North');
+        create table visits (id integer primary key, hut_id integer references gone (id), note text);
+        insert into visits values (1, null, 'fog');
+        pragma writable_schema = on;
+        update sqlite_schema set sql = replace(sql, 'nocase', 'alpine') where type = 'table';",
+    );
+    let project = TestProject::of(&database, "", "");
+    let outcome = puente_service::survey(&project.open(), None).unwrap();
+    let catalog = &outcome.sources[0].catalog;
+    let notice = catalog.table("huts").unwrap().column("name").unwrap().notice.as_deref();
+    assert!(notice.is_some_and(|notice| notice.contains("`ALPINE`")), "{notice:?}");
+    assert_eq!(catalog.table("regions").unwrap().kind, TableKind::View, "read-only");
+    let service = project.serve();
+    let answer = service.data(
+        "{ huts(filter: { name: { gte: \"A\" } }, orderBy: [{ name: ASC }]) { nodes { name } } regions(filter: { code: { eq: \"n\" } }) { nodes { note } } }",
+    );
+    assert_eq!(answer["huts"]["nodes"], json!([{ "name": "A" }, { "name": "B" }, { "name": "b" }]));
+    assert_eq!(answer["regions"]["nodes"], json!([{ "note": "North" }]));
+    service.data("mutation { createHut(input: { id: 4, name: \"c\" }) { count } }");
+    let refused = service.ask("mutation { createVisit(input: { id: 2, hutId: 3 }) { count } }");
+    assert_eq!(refused.code(), "SOURCE_REFUSED", "{}", refused.text());
+    assert!(refused.text().contains("is not there"), "{}", refused.text());
+    service.data("mutation { updateVisit(key: { id: 1 }, set: { note: \"ice\" }) { count } }");
+}

@@ -25,7 +25,7 @@ pub fn problem(error: &Error, file: &DatabaseFile) -> Problem {
             (Code::SourceUnavailable, format!("the database file `{name}` cannot be read"))
         }
         Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => {
-            (Code::SourceUnavailable, "the database is locked by another process; ask again".to_owned())
+            (Code::Contention, "the database is locked by another process; ask again".to_owned())
         }
         Some(ErrorCode::ReadOnly) if is_unfinished(error) => {
             let what =
@@ -40,12 +40,18 @@ pub fn problem(error: &Error, file: &DatabaseFile) -> Problem {
         }
         Some(ErrorCode::SchemaChanged) => (Code::SourceDrifted, drifted()),
         Some(ErrorCode::TooBig) => (Code::TooCostly, TOO_MUCH.to_owned()),
+        // Our statements name no schema: this is said of what a foreign key refers to.
+        _ if error.to_string().contains("no such table: main.") => (Code::SourceRefused, MISSING_TARGET.to_owned()),
         _ if error.to_string().contains("no such ") => (Code::SourceDrifted, drifted()),
         _ if LIMITS.iter().any(|limit| error.to_string().contains(limit)) => (Code::TooCostly, TOO_MUCH.to_owned()),
         _ => (Code::Internal, "the statement failed; the log has the details under the request's id".to_owned()),
     };
     Problem::new(code, text).with_detail(told(error))
 }
+
+/// What is said of a row that SQLite cannot check.
+const MISSING_TARGET: &str = "a foreign key of this table refers to a table that is not there, and SQLite takes no such row then; \
+                              `puente survey` says which";
 
 /// What the log says of an error. SQLite's own words name tables and columns; a trigger's may hold values.
 pub(super) fn told(error: &Error) -> Detail {

@@ -1,6 +1,6 @@
 //! The survey of a SQLite file: its schema, and a sample of its values.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 use std::path::Path;
 
 use puente_core::catalog::{
@@ -287,13 +287,17 @@ fn collation(connection: &Connection, listed: &Listed, column: &str) -> rusqlite
 /// Columns whose collation an application has added to its own connections: here it is not, so they are compared and ordered byte by
 /// byte, and rows of tables with an index over one cannot be written.
 fn without_their_collations(connection: &Connection, catalog: &mut Catalog) -> rusqlite::Result<Vec<String>> {
-    let mut statement = connection.prepare("select upper(name) from pragma_collation_list")?;
-    let known: HashSet<String> = statement.query_map([], |row| row.get(0))?.collect::<Result<_, _>>()?;
+    // The list that SQLite keeps of collations has those, too, that it has only heard of.
+    let is_here = |name: &str| connection.prepare(&format!("select 'a' = 'b' collate {}", Sqlite.quote(name))).is_ok();
+    let mut known = HashMap::new();
     let mut notices = Vec::new();
     for table in &mut catalog.tables {
         let mut strange: Vec<String> = Vec::new();
         for column in &mut table.columns {
-            let Some(name) = column.collation.clone().filter(|name| !known.contains(name)) else { continue };
+            let Some(name) = column.collation.clone() else { continue };
+            if *known.entry(name.clone()).or_insert_with(|| is_here(&name)) {
+                continue;
+            }
             let text = format!(
                 "has the collation `{name}` of another application, which is not here: compared and ordered by `binary`"
             );
