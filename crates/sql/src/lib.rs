@@ -22,7 +22,7 @@ mod sqlite;
 pub use change::{address, delete, insert, keyed, update, update_each};
 pub use dialect::{Dialect, Strategy};
 pub use fragment::Fragment;
-pub use mariadb::Mariadb;
+pub use mariadb::{GEOMETRY, Mariadb};
 pub use postgres::Postgres;
 pub use program::{NestedFields, Program, compile, level};
 pub use sqlite::{DECIMAL_CALCULATION, DECIMAL_ORDER, DECIMAL_SUM, MICROSECONDS, Sqlite};

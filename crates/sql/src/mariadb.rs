@@ -26,7 +26,7 @@ const SORTED_CHARACTERS: u32 = 1_000;
 /// Could a column's values be longer than what the engine sorts by?
 fn is_long(column: &Column) -> bool {
     matches!(scalar_of(column), Scalar::String | Scalar::Bytes)
-        && column.cast.is_none()
+        && column.cast.as_deref() != Some("enum")
         && column.input.length.is_none_or(|length| length > SORTED_CHARACTERS)
 }
 
@@ -68,6 +68,18 @@ fn from_json(column: &Column, value: &str) -> String {
     }
 }
 
+/// A value of a type that the API does not have, as MariaDB writes it. Groups are ordered by what is written already.
+fn as_written(column: &Column, expression: &str) -> String {
+    match column.cast.as_deref() {
+        Some(GEOMETRY) if expression.starts_with("st_astext(") => expression.to_owned(),
+        Some(GEOMETRY) => format!("st_astext({expression})"),
+        _ => format!("cast({expression} as char)"),
+    }
+}
+
+/// What a column of points, lines, areas and the like is cast as.
+pub const GEOMETRY: &str = "geometry";
+
 /// An instant in the session's zone, which is UTC: MariaDB's dates and times know no `Z`.
 fn instant(value: Fragment) -> Fragment {
     Fragment::format("cast(trim(trailing 'Z' from {}) as datetime(6))", [value])
@@ -108,7 +120,7 @@ impl Dialect for Mariadb {
 
     fn delivered(&self, column: &Column, expression: String) -> String {
         match column.form {
-            StorageFormat::EngineText => format!("cast({expression} as char)"),
+            StorageFormat::EngineText => as_written(column, &expression),
             StorageFormat::Bits => format!("{expression} + 0"),
             StorageFormat::JsonValue => match column.kind {
                 // It has no type where functions cannot read it: what is no JSON, or is nested deeper than they go.
@@ -125,7 +137,7 @@ impl Dialect for Mariadb {
 
     fn compared(&self, column: &Column, expression: String) -> String {
         match column.form {
-            StorageFormat::EngineText => format!("cast({expression} as char) collate utf8mb4_bin"),
+            StorageFormat::EngineText => format!("{} collate utf8mb4_bin", as_written(column, &expression)),
             StorageFormat::Bits => format!("{expression} + 0"),
             StorageFormat::JsonValue => typed(column, &expression),
             _ => expression,
@@ -285,7 +297,7 @@ impl Dialect for Mariadb {
         match scalar_of(column) {
             // A string would turn the comparison into one of doubles.
             Scalar::Decimal => Fragment::format("cast({} as decimal(65,30))", [bound]),
-            Scalar::BigInt if column.form == StorageFormat::Unsigned => {
+            Scalar::BigInt if matches!(column.form, StorageFormat::Unsigned | StorageFormat::Bits) => {
                 Fragment::format("cast({} as unsigned)", [bound])
             }
             // The digits that are served are those of 32 bits: as a double they are another number.
@@ -392,6 +404,8 @@ impl Dialect for Mariadb {
     fn stored(&self, slot: Slot, column: &Column) -> Fragment {
         match scalar_of(column) {
             Scalar::DateTime => self.value(slot, column),
+            // Digits would be taken for the letters that they are.
+            Scalar::BigInt if column.form == StorageFormat::Bits => self.value(slot, column),
             _ => Fragment::bound(slot),
         }
     }

@@ -64,7 +64,10 @@ impl Dialect for Postgres {
                 _ => format!("({expression})::text"),
             },
             // Domains are read as what they are made of: only those types have a known form in binary.
-            _ if column.domain => format!("{expression}::{}", cast_of(column)),
+            _ if column.domain => {
+                let list = if matches!(column.kind, FieldType::List(_)) { "[]" } else { "" };
+                format!("{expression}::{}{list}", cast_of(column))
+            }
             _ => expression,
         }
     }

@@ -55,7 +55,8 @@ fn big_integer(text: &str, form: StorageFormat) -> Option<Datum> {
     if let Ok(value) = text.parse() {
         return Some(Datum::Integer(value));
     }
-    (form == StorageFormat::Unsigned && text.parse::<u64>().is_ok()).then(|| Datum::Text(text.to_owned()))
+    let unsigned = matches!(form, StorageFormat::Unsigned | StorageFormat::Bits);
+    (unsigned && text.parse::<u64>().is_ok()).then(|| Datum::Text(text.to_owned()))
 }
 
 fn datum_from_text(scalar: Scalar, form: StorageFormat, text: &str) -> Option<Datum> {

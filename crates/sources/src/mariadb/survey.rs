@@ -12,7 +12,7 @@ use puente_core::error::Problem;
 use puente_core::model::{KeyProposal, Proposal, candidates, keyless};
 use puente_core::project::SourceSettings;
 use puente_core::value::Scalar;
-use puente_sql::{Dialect as _, Mariadb as Sql};
+use puente_sql::{Dialect as _, GEOMETRY, Mariadb as Sql};
 
 use super::connect::connect;
 use super::fault;
@@ -244,8 +244,7 @@ fn column(row: &Row, in_view: bool) -> Column {
         name: words(row, 1),
         scalar: judged.scalar,
         list: false,
-        // Told apart from texts that a check restricts: the two are ordered differently.
-        cast: declared.starts_with("enum(").then(|| "enum".to_owned()),
+        cast: judged.cast.map(str::to_owned),
         domain: false,
         form: judged.form,
         nullable,
@@ -253,7 +252,8 @@ fn column(row: &Row, in_view: bool) -> Column {
         enforced: !nullable && !in_view && !is_temporal(judged.scalar),
         default: text(row, 4).filter(|default| default != "NULL"),
         // MySQL also says `DEFAULT_GENERATED` of a default that is an expression.
-        generated: extra.contains("virtual") || extra.contains("stored") || extra.contains("persistent"),
+        generated: judged.cast == Some(GEOMETRY)
+            || ["virtual", "stored", "persistent"].iter().any(|word| extra.contains(word)),
         automatic: extra.contains("auto_increment"),
         values: judged.values,
         collation: text(row, 7).filter(|_| judged.scalar == Scalar::String),

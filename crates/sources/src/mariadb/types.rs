@@ -1,7 +1,7 @@
 //! MariaDB's types as the API's scalars.
 
 use puente_core::value::{Scalar, StorageFormat};
-use puente_sql::{Dialect as _, Mariadb};
+use puente_sql::{Dialect as _, GEOMETRY, Mariadb};
 
 use crate::quoted::text_list;
 
@@ -12,6 +12,8 @@ pub(super) struct Judged {
     pub(super) form: StorageFormat,
     /// The texts of an enum.
     pub(super) values: Vec<String>,
+    /// What tells it apart from others of the same scalar.
+    pub(super) cast: Option<&'static str>,
     pub(super) notice: Option<String>,
 }
 
@@ -44,18 +46,35 @@ pub(super) fn judge(declared: &str) -> Judged {
         }
         "uuid" => (Scalar::Uuid, StorageFormat::Usual),
         "json" => (Scalar::Json, StorageFormat::Usual),
+        "geometry" | "point" | "linestring" | "polygon" | "multipoint" | "multilinestring" | "multipolygon"
+        | "geometrycollection" => {
+            let notice = format!(
+                "`{declared}` has no type in the API: served as well-known text, and not written: MariaDB takes a text that is \
+                 none for null"
+            );
+            return Judged {
+                scalar: Scalar::String,
+                form: StorageFormat::EngineText,
+                values: Vec::new(),
+                cast: Some(GEOMETRY),
+                notice: Some(notice),
+            };
+        }
         _ => {
             let notice = format!("`{declared}` has no type in the API: served as text, as the engine writes it");
             return Judged {
                 scalar: Scalar::String,
                 form: StorageFormat::EngineText,
                 values: Vec::new(),
+                cast: None,
                 notice: Some(notice),
             };
         }
     };
     let values = declared.strip_prefix("enum(").and_then(|list| text_list(list.strip_suffix(')')?)).unwrap_or_default();
-    Judged { scalar, form, values, notice: None }
+    // Told apart from texts that a check restricts: the two are ordered differently.
+    let cast = declared.starts_with("enum(").then_some("enum");
+    Judged { scalar, form, values, cast, notice: None }
 }
 
 /// The texts of a check such as `` `grade` in ('T1','T2')``.
@@ -90,6 +109,7 @@ mod tests {
     #[case("datetime(6)", Scalar::LocalDateTime, StorageFormat::Usual)]
     #[case("varbinary(16)", Scalar::Bytes, StorageFormat::Usual)]
     #[case("set('a','b')", Scalar::String, StorageFormat::EngineText)]
+    #[case("point", Scalar::String, StorageFormat::EngineText)]
     fn types_become_scalars(#[case] declared: &str, #[case] scalar: Scalar, #[case] form: StorageFormat) {
         let judged = judge(declared);
         assert_eq!((judged.scalar, judged.form), (scalar, form));

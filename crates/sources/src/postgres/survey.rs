@@ -54,7 +54,8 @@ select a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), a.attnotnull
   format_type(coalesce(item.oid, base_type.oid), null),
   coalesce(item.typtype, base_type.typtype) = 'e', item.oid is not null, coalesce(item.oid, base_type.oid),
   case when a.attcollation <> 0 and a.attcollation <> named.typcollation then l.collname::text end,
-  quote_ident(tn.nspname) || '.' || quote_ident(coalesce(item.typname, base_type.typname)), a.attidentity <> ''
+  quote_ident(tn.nspname) || '.' || quote_ident(coalesce(item.typname, base_type.typname)), a.attidentity <> '',
+  case when named.typtype = 'd' then named.typndims else a.attndims::integer end > 1
 from pg_attribute a
 join pg_type named on named.oid = a.atttypid
 join base on base.named = a.atttypid and base.typtype <> 'd'
@@ -330,6 +331,7 @@ impl Reading<'_> {
             cast: row.get(14),
             is_enum: row.get(10),
             is_array: row.get(11),
+            is_nested: row.get(16),
         };
         let judged = judge(&found);
         let values = match enums.get(&row.get::<_, u32>(12)) {

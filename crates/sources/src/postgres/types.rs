@@ -15,6 +15,8 @@ pub(super) struct TypeFound {
     pub(super) is_enum: bool,
     /// Is it an array?
     pub(super) is_array: bool,
+    /// Is it declared as an array of arrays?
+    pub(super) is_nested: bool,
 }
 
 /// What a type becomes.
@@ -64,6 +66,7 @@ pub(super) fn judge(found: &TypeFound) -> Judged {
     match (known, found.is_array) {
         // Enums of arrays, and lists of JSON, have no form of their own here.
         (Some((_, Scalar::Json | Scalar::Duration, _)), true) => as_text(),
+        (_, true) if found.is_nested => as_text(),
         (Some((_, scalar, cast)), list) => Judged {
             scalar: *scalar,
             form: StorageFormat::Usual,
@@ -116,11 +119,12 @@ mod tests {
     #[test]
     fn what_has_no_scalar_is_text_with_a_notice() {
         let found =
-            |name: &str, is_array| TypeFound { name: name.to_owned(), cast: name.to_owned(), is_enum: false, is_array };
+            |name: &str, is_array| TypeFound { name: name.to_owned(), cast: name.to_owned(), is_enum: false, is_array, is_nested: false };
         let judged = judge(&found("inet", false));
         assert_eq!((judged.scalar, judged.form), (Scalar::String, StorageFormat::EngineText));
         assert!(judged.notice.unwrap().contains("`inet`"));
         assert!(judge(&found("int2", true)).list && judge(&found("int2", true)).cast == "int2");
         assert_eq!(judge(&found("int2", false)).cast, "int4");
+        assert_eq!(judge(&TypeFound { is_nested: true, ..found("int4", true) }).form, StorageFormat::EngineText);
     }
 }
