@@ -292,3 +292,32 @@ fn every_word_has_a_meaning_for_every_type_or_is_not_there(#[case] engine: Engin
     }
     assert!(wrong.is_empty(), "{} of {engine:?}:\n{}", wrong.len(), wrong.join("\n"));
 }
+
+/// What an engine would cut off or round, without a word, is refused.
+#[rstest]
+#[case::postgres(Engine::Postgres, "time", "23:59:59.999999", "23:59:59.9999999")]
+#[case::postgres_of_three_digits(
+    Engine::Postgres,
+    "timestamptz(3)",
+    "2024-02-29T22:30:00.123Z",
+    "2024-02-29T22:30:00.1234Z"
+)]
+#[case::mariadb(Engine::Mariadb, "time", "23:59:59.000", "23:59:59.5")]
+#[case::mariadb_of_three_digits(Engine::Mariadb, "datetime(3)", "2024-02-29T22:30:00.123", "2024-02-29T22:30:00.1234")]
+fn fractions_of_seconds_that_are_not_kept_are_refused(
+    #[case] engine: Engine,
+    #[case] declared: &str,
+    #[case] fits: &str,
+    #[case] is_cut: &str,
+) {
+    let sql = format!("create table notes (id integer primary key, v {declared});\n");
+    let (_database, _project, service) = TestProject::served(engine, &sql, "");
+    let create = |id: u8, value: &str| {
+        service.ask(&format!("mutation {{ createNote(input: {{ id: {id}, v: \"{value}\" }}) {{ count }} }}"))
+    };
+    assert_eq!(create(1, fits).json()["data"]["createNote"]["count"], 1, "{}", create(2, fits).text());
+    let refused = create(3, is_cut);
+    assert_eq!(refused.code(), "VALUE_REFUSED", "{}", refused.text());
+    assert!(refused.text().contains("digits of a second's fraction"), "{}", refused.text());
+    assert_eq!(service.data("{ notes(filter: { id: { eq: 3 } }) { totalCount } }")["notes"]["totalCount"], 0);
+}

@@ -528,7 +528,7 @@ fn declared_enum(column: &crate::catalog::Column, engine: Engine) -> Option<&str
 fn input(column: &crate::catalog::Column, engine: Engine, is_key: bool) -> ColumnInput {
     let declared = column.declared.to_ascii_lowercase();
     let (name, arguments) = declared.split_once('(').unwrap_or((&declared, ""));
-    let first = || arguments.split([',', ')']).next().and_then(|digits| digits.trim().parse().ok());
+    let first = || -> Option<u32> { arguments.split([',', ')']).next().and_then(|digits| digits.trim().parse().ok()) };
     // SQLite keeps whatever it is given, whatever the declared length.
     let enforces = engine != Engine::Sqlite && !column.list;
     let unsigned = declared.contains("unsigned");
@@ -546,6 +546,15 @@ fn input(column: &crate::catalog::Column, engine: Engine, is_key: bool) -> Colum
         filled: column.automatic || column.default.is_some(),
         length: if enforces && ["char", "binary"].iter().any(|word| name.contains(word)) { first() } else { None },
         range: bits.filter(|_| enforces).map(range),
+        second_digits: match (column.scalar, engine) {
+            (Scalar::Time | Scalar::LocalDateTime | Scalar::DateTime, Engine::Postgres) if enforces => {
+                Some(first().map_or(6, |digits| digits as usize))
+            }
+            (Scalar::Time | Scalar::LocalDateTime | Scalar::DateTime, Engine::Mariadb) if enforces => {
+                Some(first().map_or(0, |digits| digits as usize))
+            }
+            _ => None,
+        },
     }
 }
 

@@ -224,6 +224,8 @@ pub struct ColumnInput {
     pub length: Option<u32>,
     /// The least and the largest integer, where the engine enforces it.
     pub range: Option<(i64, i64)>,
+    /// The digits of a second's fraction that are kept, where the engine cuts the others off.
+    pub second_digits: Option<usize>,
 }
 
 /// The type of a field's values.

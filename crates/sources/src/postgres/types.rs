@@ -118,8 +118,13 @@ mod tests {
 
     #[test]
     fn what_has_no_scalar_is_text_with_a_notice() {
-        let found =
-            |name: &str, is_array| TypeFound { name: name.to_owned(), cast: name.to_owned(), is_enum: false, is_array, is_nested: false };
+        let found = |name: &str, is_array| TypeFound {
+            name: name.to_owned(),
+            cast: name.to_owned(),
+            is_enum: false,
+            is_array,
+            is_nested: false,
+        };
         let judged = judge(&found("inet", false));
         assert_eq!((judged.scalar, judged.form), (Scalar::String, StorageFormat::EngineText));
         assert!(judged.notice.unwrap().contains("`inet`"));

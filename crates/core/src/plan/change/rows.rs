@@ -497,6 +497,16 @@ impl<'a> ChangePlanner<'a> {
             FieldType::List(_) => Datum::List(items(value).map(|item| self.leaf(c, item)).collect::<Result<_, _>>()?),
             _ => self.leaf(c, value)?,
         };
+        if let (Datum::Text(text), Some(most)) = (&cell, c.input.second_digits)
+            && second_digits(text) > most
+        {
+            let came = second_digits(text);
+            let text = format!(
+                "`{}.{field}` keeps {most} digits of a second's fraction, found {came}; leave the others out",
+                t.name
+            );
+            return Err(Problem::new(Code::ValueRefused, text));
+        }
         match (&cell, c.input.length, c.input.range) {
             (Datum::Text(text), Some(most), _) if text.chars().count() > most as usize => {
                 let came = text.chars().count();
@@ -519,6 +529,13 @@ impl<'a> ChangePlanner<'a> {
             Problem::new(Code::InvalidArgument, text)
         })
     }
+}
+
+/// How many digits a second's fraction has, but for zeros at its end.
+fn second_digits(time: &str) -> usize {
+    let fraction = time.split_once('.').map_or("", |(_, fraction)| fraction);
+    let digits = fraction.trim_end_matches(|letter: char| !letter.is_ascii_digit());
+    digits.split(|letter: char| !letter.is_ascii_digit()).next().unwrap_or_default().trim_end_matches('0').len()
 }
 
 /// The columns of a join table that are its two ends: near, then far.
