@@ -69,9 +69,9 @@ pub fn advise(catalog: &Catalog) -> Vec<Advice> {
     found
 }
 
-/// `about 1200`, `nobody knows how many`.
+/// `about 1200`, `an unknown number of`: before `rows`.
 fn rows_in_words(rows: Option<u64>) -> String {
-    rows.map_or_else(|| "nobody knows how many".to_owned(), |rows| format!("about {rows}"))
+    rows.map_or_else(|| "an unknown number of".to_owned(), |rows| format!("about {rows}"))
 }
 
 /// The statement that makes an index, with the names quoted as the engine has it.

@@ -325,28 +325,6 @@ impl Table {
         self.keys().any(|key| key.len() == columns.len() && key.iter().all(|column| columns.contains(column)))
     }
 
-    /// A number of rows as the survey file has it.
-    pub fn round_rows(rows: u64) -> u64 {
-        let magnitude = 10_u64.pow(rows.checked_ilog10().unwrap_or(0).saturating_sub(1));
-        rows / magnitude * magnitude
-    }
-
-    /// A number of rows in words: `~120`, `about 1.2 million`, `not known`.
-    pub fn told_rows(rows: Option<u64>) -> String {
-        match rows {
-            None => "not known".to_owned(),
-            Some(rows @ ..1_000_000) => format!("~{rows}"),
-            Some(rows) => {
-                let (unit, word) =
-                    if rows < 1_000_000_000 { (1_000_000, "million") } else { (1_000_000_000, "billion") };
-                let tenths = rows / (unit / 10);
-                let fraction =
-                    if tenths % 10 == 0 || tenths >= 100 { String::new() } else { format!(".{}", tenths % 10) };
-                format!("about {}{fraction} {word}", tenths / 10)
-            }
-        }
-    }
-
     /// Does some index begin with exactly these columns, in any order?
     pub fn is_indexed(&self, columns: &[String]) -> bool {
         some_begins_with(&self.indexes, columns)

@@ -546,15 +546,18 @@ fn input(column: &crate::catalog::Column, engine: Engine, is_key: bool) -> Colum
         filled: column.automatic || column.default.is_some(),
         length: if enforces && ["char", "binary"].iter().any(|word| name.contains(word)) { first() } else { None },
         range: bits.filter(|_| enforces).map(range),
-        second_digits: match (column.scalar, engine) {
-            (Scalar::Time | Scalar::LocalDateTime | Scalar::DateTime, Engine::Postgres) if enforces => {
-                Some(first().map_or(6, |digits| digits as usize))
-            }
-            (Scalar::Time | Scalar::LocalDateTime | Scalar::DateTime, Engine::Mariadb) if enforces => {
-                Some(first().map_or(0, |digits| digits as usize))
-            }
-            _ => None,
-        },
+        second_digits: usual_second_digits(engine)
+            .filter(|_| enforces && matches!(column.scalar, Scalar::Time | Scalar::LocalDateTime | Scalar::DateTime))
+            .map(|usual| first().unwrap_or(usual) as usize),
+    }
+}
+
+/// How many digits of a second's fraction an engine keeps where a column's type does not say; none where all are kept.
+fn usual_second_digits(engine: Engine) -> Option<u32> {
+    match engine {
+        Engine::Postgres => Some(6),
+        Engine::Mariadb => Some(0),
+        Engine::Sqlite | Engine::Mongodb => None,
     }
 }
 

@@ -534,8 +534,8 @@ impl<'a> ChangePlanner<'a> {
 /// How many digits a second's fraction has, but for zeros at its end.
 fn second_digits(time: &str) -> usize {
     let fraction = time.split_once('.').map_or("", |(_, fraction)| fraction);
-    let digits = fraction.trim_end_matches(|letter: char| !letter.is_ascii_digit());
-    digits.split(|letter: char| !letter.is_ascii_digit()).next().unwrap_or_default().trim_end_matches('0').len()
+    // Behind the digits there may be a zone.
+    fraction.split(|letter: char| !letter.is_ascii_digit()).next().unwrap_or_default().trim_end_matches('0').len()
 }
 
 /// The columns of a join table that are its two ends: near, then far.
