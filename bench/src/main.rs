@@ -8,6 +8,7 @@ mod asks;
 mod catalog;
 mod documents;
 mod driver;
+mod far_side;
 mod floor;
 mod handwritten;
 mod inserts;
@@ -152,6 +153,9 @@ fn measure(engines: &[&str]) {
     }
     if wanted("sources") {
         two_sources::measure();
+    }
+    if wanted("far-side") {
+        far_side::measure();
     }
     if wanted("unindexed") {
         unindexed::measure();

@@ -2,6 +2,7 @@
 //! and then changed by key: a condition is never part of an UPDATE or a DELETE.
 
 use super::dialect::{relation, rows_of};
+use super::far_side::Root;
 use super::from::Writer;
 use super::select::{Clauses, Correlation};
 use super::{Dialect, Fragment, Slot, Statement};
@@ -11,18 +12,19 @@ use puente_core::plan::{RowSet, Select};
 
 /// The rows that a change is about: a root select, in the order of its terms, locked until the transaction ends.
 pub fn address(model: &Model, dialect: &dyn Dialect, select: &Select) -> Statement {
+    let limited = |writer: &mut Writer<'_>, clauses: &mut Clauses<'_>, output: Fragment| {
+        let mut whole = clauses.in_order(writer, output);
+        if let RowSet::Page { size, .. } = select.row_set {
+            whole.append(clauses.limit(dialect.limit(Slot::PageSize(size), None)));
+        }
+        whole
+    };
     let mut writer = Writer::new(model, dialect);
-    let mut clauses = Clauses::new(&mut writer, select, Correlation::Bound(None));
-    let output = Fragment::join(clauses.output(&mut writer), ", ");
-    let order = clauses.order_by(&mut writer);
-    let mut whole = Fragment::format("select {}{}", [output, clauses.rows_and_conditions()]);
-    if !order.is_empty() {
-        whole.append(Fragment::format(" order by {}", [Fragment::join(order, ", ")]));
-    }
-    if let RowSet::Page { size, .. } = select.row_set {
-        whole.append(Fragment::format(" limit {}", [dialect.limit(Slot::PageSize(size), None)]));
-    }
-    whole.push(&dialect.lock(&clauses.scope.alias));
+    let mut root = Root::new(&mut writer, select, &limited);
+    let output = Fragment::join(root.clauses.output(&mut writer), ", ");
+    let lock = dialect.lock(&root.clauses.scope.alias);
+    let mut whole = root.whole(&mut writer, output, &limited);
+    whole.push(&lock);
     whole.finish(dialect)
 }
 

@@ -1,7 +1,10 @@
 //! From a [`Condition`] to SQL. Negations are pushed to the leaves, so that a quantifier is never negated in SQL and a
 //! role's rule, which is ANDed to the rows a hop ranges over, is never inside a negation.
 
+use std::borrow::Cow;
+
 use super::dialect::scalar_of;
+use super::far_side::says_none;
 use super::from::{Scope, Writer};
 use super::{Fragment, Slot};
 use puente_core::access::{Comparison, Condition, Hop, Number, Operand, Path, Quantifier, Test, TextComparison};
@@ -16,6 +19,9 @@ const WIDEST: usize = 100;
 impl<'a> Writer<'a> {
     /// `condition`, true where it is true. Within `scope`.
     pub(super) fn condition(&mut self, scope: &mut Scope, condition: &Condition, negated: bool) -> Fragment {
+        if let Some(found) = self.found_to_one(scope, condition, negated) {
+            return found;
+        }
         match condition {
             Condition::Constant(value) => Fragment::text(if *value == negated { "false" } else { "true" }),
             // Nobody asked the claims: nothing is allowed.
@@ -81,6 +87,7 @@ impl<'a> Writer<'a> {
     }
 
     fn combine(&mut self, scope: &mut Scope, parts: &[Condition], negated: bool, all: bool) -> Fragment {
+        let parts = if all && !negated { self.by_first_hop(parts) } else { parts.iter().map(Cow::Borrowed).collect() };
         let mut parts: Vec<Fragment> = parts.iter().map(|part| self.condition(scope, part, negated)).collect();
         let word = if all { " and " } else { " or " };
         // Engines limit how deep an expression is, and take a row of a thousand ORs for one a thousand deep.
@@ -97,7 +104,10 @@ impl<'a> Writer<'a> {
     }
 
     /// EXISTS or NOT EXISTS over the visible rows at the end of a link from the row `at`.
-    fn quantified(&mut self, at: &str, hop: &Hop, quantifier: Quantifier, inner: &Condition) -> Fragment {
+    pub(super) fn quantified(&mut self, at: &str, hop: &Hop, quantifier: Quantifier, inner: &Condition) -> Fragment {
+        if let Some(found) = self.found_to_many(at, hop, quantifier, inner) {
+            return found;
+        }
         let link = &self.model.types[hop.from].links[hop.link];
         let mut scope = self.scope(link.target);
         let asked = self.asked(&mut scope, quantifier, inner);
@@ -141,7 +151,7 @@ impl<'a> Writer<'a> {
     }
 
     /// What has to be true of one row for a quantifier over them to hold, or not to.
-    fn asked(&mut self, scope: &mut Scope, quantifier: Quantifier, inner: &Condition) -> Fragment {
+    pub(super) fn asked(&mut self, scope: &mut Scope, quantifier: Quantifier, inner: &Condition) -> Fragment {
         match quantifier {
             Quantifier::Exists => self.condition(scope, inner, false),
             Quantifier::ExistsFalse => self.condition(scope, inner, true),
@@ -272,12 +282,8 @@ fn compared(sides: [Fragment; 2], comparison: Comparison, exact: Option<[Fragmen
     }
 }
 
-/// Does a quantifier say that there is no such row?
 fn negation(quantifier: Quantifier) -> Fragment {
-    Fragment::text(match quantifier {
-        Quantifier::All | Quantifier::None => "not ",
-        Quantifier::Exists | Quantifier::ExistsFalse => "",
-    })
+    Fragment::text(if says_none(quantifier) { "not " } else { "" })
 }
 
 fn slot(operand: &Operand) -> Slot {

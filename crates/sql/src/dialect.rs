@@ -300,6 +300,11 @@ pub trait Dialect: std::fmt::Debug + Send + Sync {
         false
     }
 
+    /// Does the engine choose the side from which a condition over a link is found without knowing how many rows are on either?
+    fn chooses_sides_blindly(&self) -> bool {
+        false
+    }
+
     /// Are the limited children of parents better found by a limited subquery of their keys, for each parent, than in one pass over
     /// all of them?
     fn limits_keys(&self) -> bool {

@@ -6,6 +6,7 @@ use puente_core::model::{Column, ColumnId, Model, TypeId};
 use puente_core::value::StorageFormat;
 
 use super::dialect::rows_of;
+use super::far_side::Way;
 use super::{Dialect, Fragment};
 
 /// Writes conditions of one statement; hands out aliases.
@@ -13,6 +14,8 @@ pub(super) struct Writer<'a> {
     pub(super) model: &'a Model,
     pub(super) dialect: &'a dyn Dialect,
     next_alias: usize,
+    /// How conditions over links are written.
+    pub(super) way: Way,
 }
 
 /// One FROM clause: the row that a condition is about, and the to-one joins that its paths need.
@@ -24,6 +27,14 @@ pub(super) struct Scope {
     pub(super) joins: Fragment,
 }
 
+/// The rows that a hop can lead to.
+pub(super) struct Beyond {
+    pub(super) from: Fragment,
+    /// The columns of the row that the hop leaves, and what equals each of them.
+    pub(super) linked: Vec<(ColumnId, String)>,
+    pub(super) conditions: Vec<Fragment>,
+}
+
 impl Scope {
     /// A row that is known by an alias, without joins yet.
     pub(super) fn on(of: TypeId, alias: &str) -> Self {
@@ -33,7 +44,7 @@ impl Scope {
 
 impl<'a> Writer<'a> {
     pub(super) fn new(model: &'a Model, dialect: &'a dyn Dialect) -> Self {
-        Writer { model, dialect, next_alias: 0 }
+        Writer { model, dialect, next_alias: 0, way: Way::default() }
     }
 
     pub(super) fn scope(&mut self, of: TypeId) -> Scope {
@@ -134,23 +145,27 @@ impl<'a> Writer<'a> {
 
     /// The FROM clause and the conditions that lead over a hop from the row `at` to the rows of `scope`.
     pub(super) fn reach(&mut self, scope: &mut Scope, hop: &Hop, at: &str) -> (Fragment, Vec<Fragment>) {
+        let Beyond { from, linked, conditions } = self.beyond(scope, hop);
+        let equals = |(own, other)| Fragment::text(format!("{other} = {}", self.column(hop.from, own, at)));
+        (from, linked.into_iter().map(equals).chain(conditions).collect())
+    }
+
+    /// The FROM clause of the rows of `scope` that a hop can lead to, the values by which they are linked, and what must be true of
+    /// them.
+    pub(super) fn beyond(&mut self, scope: &mut Scope, hop: &Hop) -> Beyond {
         let link = &self.model.types[hop.from].links[hop.link];
-        let mut conditions = Vec::new();
+        let (mut linked, mut conditions) = (Vec::new(), Vec::new());
         let from = match &link.through {
             None => {
-                for (own, other) in &link.pairs {
-                    let own = self.column(hop.from, *own, at);
-                    conditions
-                        .push(Fragment::text(format!("{} = {own}", self.column(link.target, *other, &scope.alias))));
-                }
+                linked.extend(
+                    link.pairs.iter().map(|(own, other)| (*own, self.column(link.target, *other, &scope.alias))),
+                );
                 self.masked_table(link.target, &hop.masks, &scope.alias)
             }
             Some(through) => {
                 let join = self.alias();
-                for (own, column) in &through.near {
-                    let own = self.column(hop.from, *own, at);
-                    conditions.push(Fragment::text(format!("{} = {own}", self.column(through.join, *column, &join))));
-                }
+                linked
+                    .extend(through.near.iter().map(|(own, column)| (*own, self.column(through.join, *column, &join))));
                 let far: Vec<String> = through
                     .far
                     .iter()
@@ -170,7 +185,7 @@ impl<'a> Writer<'a> {
         if let Some(rule) = &hop.visible {
             conditions.push(self.rule(link.target, &scope.alias, rule));
         }
-        (from, conditions)
+        Beyond { from, linked, conditions }
     }
 
     /// The alias that a to-one hop from `at` reaches; nulls where it leads nowhere.

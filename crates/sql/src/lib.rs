@@ -4,12 +4,14 @@
 //! selects ─► select.rs (FROM, WHERE, ORDER BY of one) ─► program.rs (how they hang together) ─► Program
 //!            from.rs (tables, masks, joins)               dialect: what engines write differently
 //!            condition.rs (Condition ─► SQL)
+//!            far_side.rs (conditions over links, from the other end)
 //! changes    ─► change.rs (INSERT, UPDATE, DELETE), json_change.rs (what JSON is set to)
 //! ```
 
 mod change;
 mod condition;
 mod dialect;
+mod far_side;
 mod fragment;
 mod from;
 mod json_change;

@@ -1,5 +1,6 @@
 //! How the selects of one request become statements: one per parent's row, one per level, or one for the whole request.
 
+use super::far_side::Root;
 use super::from::Writer;
 use super::select::{Clauses, Correlation};
 use super::{Dialect, Fragment, Slot, Statement, Strategy};
@@ -141,7 +142,7 @@ impl Compiler<'_> {
         let Some(ParentJoin { pairs, through, .. }) = &select.parent else { return true };
         let linked = &self.model.types[through.as_ref().map_or(select.of, |join| join.of)];
         let columns: Vec<usize> = pairs.iter().map(|(_, column)| *column).collect();
-        linked.small || linked.is_indexed(&columns)
+        linked.is_small() || linked.is_indexed(&columns)
     }
 
     fn each(&self, compile: fn(&Self, &mut Writer<'_>, SelectId) -> Fragment) -> Vec<Statement> {
@@ -157,16 +158,26 @@ impl Compiler<'_> {
     }
 
     fn nested_loop(&self, writer: &mut Writer<'_>, id: SelectId) -> Fragment {
+        if self.selects[id].parent.is_none() {
+            return self.root(writer, id);
+        }
         let parent = self.selects[id].parent.as_ref().map(|parent| &self.selects[parent.select]);
         let mut clauses = Clauses::new(writer, &self.selects[id], Correlation::Bound(parent));
         let output = list_or_one(self.fields(writer, &mut clauses, id, false));
         self.plain(writer, &mut clauses, output)
     }
 
+    fn root(&self, writer: &mut Writer<'_>, id: SelectId) -> Fragment {
+        let mut root =
+            Root::new(writer, &self.selects[id], &|writer, clauses, output| self.plain(writer, clauses, output));
+        let output = list_or_one(self.fields(writer, &mut root.clauses, id, false));
+        root.whole(writer, output, &|writer, clauses, output| self.plain(writer, clauses, output))
+    }
+
     fn batched(&self, writer: &mut Writer<'_>, id: SelectId) -> Fragment {
         let select = &self.selects[id];
         if select.parent.is_none() {
-            return self.nested_loop(writer, id);
+            return self.root(writer, id);
         }
         if let Some(key) = self.limited_key(select) {
             return self.found(writer, id, key);
@@ -279,22 +290,14 @@ impl Compiler<'_> {
 
     /// SELECT to LIMIT, with what is selected.
     fn plain(&self, writer: &mut Writer<'_>, clauses: &mut Clauses<'_>, output: Fragment) -> Fragment {
-        let order = clauses.order_by(writer);
-        let mut whole = Fragment::format("select {}{}", [output, clauses.rows_and_conditions()]);
-        let groups = clauses.group_by(writer);
-        if !groups.is_empty() {
-            whole.append(Fragment::format(" group by {}", [Fragment::join(groups, ", ")]));
-        }
-        if !order.is_empty() {
-            whole.append(Fragment::format(" order by {}", [Fragment::join(order, ", ")]));
-        }
+        let mut whole = clauses.in_order(writer, output);
         let (limit, skip) = match &clauses.node.row_set {
             RowSet::Aggregate => return whole,
             RowSet::Single | RowSet::Supplied => (Fragment::text("1"), None),
             RowSet::Page { size, skip, .. } => (self.size(page_slot(clauses.node, *size)), *skip),
             RowSet::Groups { size, skip, .. } => (self.size(Slot::Parameter(*size)), *skip),
         };
-        whole.append(Fragment::format(" limit {}", [limit]));
+        whole.append(clauses.limit(limit));
         if let Some(skip) = skip {
             let skip = self.dialect.limit(Slot::Parameter(skip), self.plan.constant(skip));
             whole.append(Fragment::format(" offset {}", [skip]));

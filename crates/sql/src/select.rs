@@ -2,9 +2,10 @@
 
 use std::borrow::Cow;
 
+use super::far_side::Way;
 use super::from::{Scope, Writer};
 use super::{Fragment, Slot};
-use puente_core::access::Masks;
+use puente_core::access::{Condition, Masks};
 use puente_core::model::{Column, ColumnId, FieldType, TypeId};
 use puente_core::plan::{
     FilteredItems, GroupOrder, GroupTerm, JoinTable, OrderTerm, Output, ParentJoin, RowSet, Seek, Select,
@@ -31,23 +32,35 @@ pub(super) struct Clauses<'n> {
     from: Fragment,
     join_alias: Option<String>,
     conditions: Vec<Fragment>,
+    /// What the limit is multiplied by: with zero the engine reads nothing, which it would where a condition is false for every row.
+    pub(super) times: Option<String>,
 }
 
 impl<'n> Clauses<'n> {
     /// FROM and WHERE of a select.
     pub(super) fn new(writer: &mut Writer<'_>, node: &'n Select, correlation: Correlation<'_>) -> Self {
+        let conditions = node.predicates.iter().map(|predicate| &*predicate.condition);
+        Clauses::of(writer, node, correlation, conditions, Way::FromRow)
+    }
+
+    /// The same with these conditions, written in this way.
+    pub(super) fn of<'c>(
+        writer: &mut Writer<'_>,
+        node: &'n Select,
+        correlation: Correlation<'_>,
+        conditions: impl IntoIterator<Item = &'c Condition>,
+        way: Way,
+    ) -> Self {
         let mut clauses = Clauses {
             scope: writer.scope(node.of),
             from: Fragment::default(),
             join_alias: None,
             conditions: Vec::new(),
+            times: None,
             node,
         };
         clauses.add_from(writer, correlation);
-        for predicate in &node.predicates {
-            let condition = writer.condition(&mut clauses.scope, &predicate.condition, false);
-            clauses.conditions.push(condition);
-        }
+        clauses.ask(writer, conditions, way);
         if let RowSet::Page { after, before, .. } = &node.row_set {
             for (seek, is_before) in [(after, false), (before, true)] {
                 if let Some(seek) = seek {
@@ -57,6 +70,46 @@ impl<'n> Clauses<'n> {
             }
         }
         clauses
+    }
+
+    /// The rows of a select among `rows`, of which each is one of its type, with these conditions alone.
+    pub(super) fn among<'c>(
+        writer: &mut Writer<'_>,
+        node: &'n Select,
+        rows: Fragment,
+        conditions: impl IntoIterator<Item = &'c Condition>,
+    ) -> Self {
+        let scope = writer.scope(node.of);
+        let from = Fragment::format("({})", [rows]).named(&scope.alias);
+        let mut clauses = Clauses { scope, from, join_alias: None, conditions: Vec::new(), times: None, node };
+        clauses.ask(writer, conditions, Way::FromRow);
+        clauses
+    }
+
+    /// The rows of a select whose keys are those that a subquery finds.
+    pub(super) fn keyed(writer: &mut Writer<'_>, node: &'n Select, key: &[ColumnId], finds: Fragment) -> Self {
+        let scope = writer.scope(node.of);
+        let from = writer.masked_table(node.of, &node.masks, &scope.alias);
+        let mut clauses = Clauses { scope, from, join_alias: None, conditions: Vec::new(), times: None, node };
+        let columns = Fragment::text(clauses.columns(writer, key));
+        let template = if key.len() == 1 { "{} in ({})" } else { "({}) in ({})" };
+        clauses.conditions.push(Fragment::format(template, [columns, finds]));
+        clauses
+    }
+
+    /// Columns of the rows, as they are stored.
+    pub(super) fn columns(&self, writer: &Writer<'_>, columns: &[ColumnId]) -> String {
+        let columns = columns.iter().map(|column| writer.column(self.node.of, *column, &self.scope.alias));
+        columns.collect::<Vec<_>>().join(", ")
+    }
+
+    fn ask<'c>(&mut self, writer: &mut Writer<'_>, conditions: impl IntoIterator<Item = &'c Condition>, way: Way) {
+        writer.way = way;
+        for condition in conditions {
+            let condition = writer.condition(&mut self.scope, condition, false);
+            self.conditions.push(condition);
+        }
+        writer.way = Way::FromRow;
     }
 
     /// FROM of the rows of a select whose keys a subquery finds, for each row of the parents' values `k`: what they must be is
@@ -71,7 +124,7 @@ impl<'n> Clauses<'n> {
         let keys = writer.dialect.keys(&linked);
         let columns = Fragment::text(columns.join(", "));
         let from = Fragment::format("{} cross join {} on ({}) in ({})", [keys, table, columns, finds]);
-        Clauses { scope, from, join_alias: None, conditions: Vec::new(), node }
+        Clauses { scope, from, join_alias: None, conditions: Vec::new(), times: None, node }
     }
 
     fn add_from(&mut self, writer: &mut Writer<'_>, correlation: Correlation<'_>) {
@@ -298,6 +351,26 @@ impl<'n> Clauses<'n> {
         let Some((_, column)) = linked else { return Fragment::text("null") };
         let expression = writer.column(self.node.of, *column, &self.scope.alias);
         Fragment::text(writer.dialect.delivered(&writer.model.types[self.node.of].columns[*column], expression))
+    }
+
+    /// SELECT to ORDER BY, with what is selected.
+    pub(super) fn in_order(&mut self, writer: &mut Writer<'_>, output: Fragment) -> Fragment {
+        let order = self.order_by(writer);
+        let mut whole = Fragment::format("select {}{}", [output, self.rows_and_conditions()]);
+        let groups = self.group_by(writer);
+        if !groups.is_empty() {
+            whole.append(Fragment::format(" group by {}", [Fragment::join(groups, ", ")]));
+        }
+        if !order.is_empty() {
+            whole.append(Fragment::format(" order by {}", [Fragment::join(order, ", ")]));
+        }
+        whole
+    }
+
+    /// LIMIT.
+    pub(super) fn limit(&self, limit: Fragment) -> Fragment {
+        let times = self.times.as_ref().map_or_else(String::new, |times| format!("{times} * "));
+        Fragment::format(" limit {}{}", [Fragment::text(times), limit])
     }
 
     /// FROM with every join, and WHERE.

@@ -29,6 +29,10 @@ impl Dialect for Sqlite {
         true
     }
 
+    fn chooses_sides_blindly(&self) -> bool {
+        true
+    }
+
     fn row_number(&self) -> Option<&'static str> {
         Some("rowid")
     }

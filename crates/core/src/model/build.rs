@@ -12,7 +12,7 @@ use super::{
     Cascade, Column, ColumnId, ColumnInput, Enum, FieldType, GLOBAL_ID, IDENTITY_LENGTH, Key, Model, ROW_ID, SourceId,
     Type, TypeId,
 };
-use crate::catalog::{AssignedNames, Catalog, Engine, ForeignKey, Table, TableKind, TypeNames, WORTH_AN_INDEX};
+use crate::catalog::{AssignedNames, Catalog, Engine, ForeignKey, Table, TableKind, TypeNames};
 use crate::project::{Mistake, Project, TypeEdit};
 use crate::suggest::did_you_mean;
 use crate::value::{Scalar, StorageFormat};
@@ -395,7 +395,7 @@ impl<'a> Builder<'a> {
             keys,
             row_number: table.row_number,
             indexes,
-            small: table.about_rows.is_some_and(|rows| rows < WORTH_AN_INDEX),
+            about_rows: table.about_rows,
             writable,
             transactional: !table.without_transactions,
             version,

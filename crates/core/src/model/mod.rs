@@ -17,7 +17,7 @@ pub use proposals::{
 
 use std::borrow::Cow;
 
-use crate::catalog::{AssignedNames, MemberIndex};
+use crate::catalog::{AssignedNames, MemberIndex, WORTH_AN_INDEX};
 use crate::value::{Datum, DatumRef, KeyFormat, Scalar, StorageFormat, convert_key};
 
 /// Index of a source in [`Model::sources`], and among the project's.
@@ -107,8 +107,8 @@ pub struct Type {
     pub row_number: bool,
     /// The columns of every complete index.
     pub indexes: Vec<Vec<ColumnId>>,
-    /// Is it too small for a missing index to matter?
-    pub small: bool,
+    /// About how many rows there were at the survey, where that is known.
+    pub about_rows: Option<u64>,
     /// Can its rows be written? Those of a view, and of a table without a key, cannot.
     pub writable: bool,
     /// Can a change of its rows be rolled back?
@@ -542,6 +542,11 @@ impl Type {
     /// The column with this database name.
     pub fn column_named(&self, name: &str) -> Option<ColumnId> {
         self.columns.iter().position(|column| column.name == name)
+    }
+
+    /// Is it too small for a missing index to matter?
+    pub fn is_small(&self) -> bool {
+        self.about_rows.is_some_and(|rows| rows < WORTH_AN_INDEX)
     }
 
     /// Does some index begin with exactly these columns, in any order?

@@ -154,7 +154,7 @@ impl<'a> Shaping<'_, 'a> {
             keys: Vec::new(),
             row_number: false,
             indexes: Vec::new(),
-            small: true,
+            about_rows: Some(0),
             writable: false,
             transactional: outer.transactional,
             version: None,
