@@ -1,7 +1,7 @@
 //! What surveys of all engines agree on: how much is sampled, and what it proves.
 
 use puente_core::catalog::{Column, Table};
-use puente_core::model::{KeyProposal, Proposal};
+use puente_core::model::{KeyProposal, Proposal, Speaks};
 use puente_core::value::{Scalar, StorageFormat};
 use puente_sql::Dialect;
 
@@ -23,12 +23,16 @@ pub(crate) fn counting<'t>(tables: impl Iterator<Item = &'t str>) -> String {
 /// Distinct values sampled for a proposal.
 const SAMPLED_VALUES: u32 = 500;
 
-/// The question that samples a proposal: distinct values of a column, how many of them a key has, and whether that has any. Names
-/// come quoted.
+/// Keys on the other side up to which they are counted.
+const COUNTED_KEYS: u32 = 10_000;
+
+/// The question that samples a proposal: distinct values of a column, how many of them a key has, and how many there are of that, up to
+/// some bound. Names come quoted.
 pub(crate) fn question(column: &str, table: &str, key: &str, target: &str) -> String {
     format!(
-        "select count(*), count(o.k), (select count(*) from (select 1 from {target} limit 1) as e) from
-         (select distinct {column} as v from {table} where {column} is not null limit {SAMPLED_VALUES}) as s
+        "select count(*), count(o.k), (select count(*) from (select 1 from {target} limit {COUNTED_KEYS}) as e) from
+         (select distinct r.v from (select {column} as v from {table} limit {SAMPLED_ROWS}) as r where r.v is not null
+          limit {SAMPLED_VALUES}) as s
          left join (select {key} as k from {target}) as o on o.k = s.v"
     )
 }
@@ -37,10 +41,14 @@ pub(crate) fn question(column: &str, table: &str, key: &str, target: &str) -> St
 /// speak against it; where there are none on either side, nothing does.
 pub(crate) fn convincing(candidate: Proposal, (values, found, keys): (i64, i64, i64)) -> Option<Proposal> {
     let values = if keys == 0 { 0 } else { values };
-    let (values, found) = (u64::try_from(values).unwrap_or(0), u64::try_from(found).unwrap_or(0));
-    // Half of the values on the other side: a reference with some dangling values is still one.
-    let convincing = found * 2 >= values;
-    convincing.then_some(Proposal { sampled: Some((values, found)), ..candidate })
+    let [values, found, keys] = [values, found, keys].map(|count| u64::try_from(count).unwrap_or(0));
+    let convincing = match candidate.speaks {
+        // Half of the values on the other side: a reference with some dangling values is still one.
+        Speaks::Key | Speaks::Table => found * 2 >= values,
+        Speaks::Part | Speaks::Role => values > 0 && found * 10 >= values * 9,
+        Speaks::Telling | Speaks::Values => values > 0 && found == values,
+    };
+    convincing.then_some(Proposal { sampled: Some((values, found)), keys, ..candidate })
 }
 
 /// Columns that are asked about at once, the likely ones: engines have limits for what one statement counts.

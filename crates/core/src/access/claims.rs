@@ -313,6 +313,7 @@ mod tests {
 
     fn cell(scalar: Scalar, value: Json) -> Option<Datum> {
         let model = Model {
+            notices: Vec::new(),
             version: String::new(),
             sources: Vec::new(),
             types: Vec::new(),

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use super::habits::Habits;
 use super::link_words::field_names;
 use super::links::{add_element_links, add_links, is_inside_list};
 use super::names;
@@ -22,9 +23,12 @@ use crate::value::{Scalar, StorageFormat};
 /// # Errors
 /// Every place where the project file does not fit the surveys, with its remedy.
 pub fn build(catalogs: &[&Catalog], project: &Project) -> Result<Model, Vec<Mistake>> {
-    let (tables, mut mistakes) = (Tables::new(catalogs, project), Vec::new());
+    let keeps = project.sources.iter().map(|source| source.keep_first_word);
+    let habits: Vec<Habits> = catalogs.iter().zip(keeps).map(|(catalog, keeps)| Habits::of(catalog, keeps)).collect();
+    let (tables, mut mistakes) = (Tables::new(catalogs, project, &habits), Vec::new());
     let edits = tables.edits(project, &mut mistakes);
     let model = Model {
+        notices: Vec::new(),
         version: String::new(),
         sources: project.sources.iter().map(|source| source.name.clone()).collect(),
         types: Vec::new(),
@@ -45,6 +49,7 @@ pub fn build(catalogs: &[&Catalog], project: &Project) -> Result<Model, Vec<Mist
         model,
     };
     builder.check_references();
+    builder.tell_of_names();
     builder.add_types();
     add_links(&mut builder);
     builder.add_cascades();
@@ -118,7 +123,8 @@ impl<'a> Builder<'a> {
         let t = &self.model.types[of];
         let Some(edit) = self.edit_of(t.source, &t.table) else { return (t.one.clone(), t.list.clone()) };
         let catalog = self.tables.catalog(t.source);
-        let words = catalog.table(&t.table).map(names::table_words).unwrap_or_default();
+        let habits = self.tables.habits(t.source);
+        let words = catalog.table(&t.table).map(|table| habits.table_words(table)).unwrap_or_default();
         let remembered = catalog.names.types.get(&t.table);
         let ruled = |given: bool, name: &String, known: Option<&String>, by_rule: fn(&[String]) -> String| match given {
             true => known.filter(|known| !known.is_empty()).cloned().unwrap_or_else(|| by_rule(&words)),
@@ -186,6 +192,49 @@ impl<'a> Builder<'a> {
         self.mistakes.extend(mistakes);
     }
 
+    /// Says what is left out of names, and which names nobody but a reader of their language can write.
+    fn tell_of_names(&mut self) {
+        for source in 0..self.model.sources.len() {
+            let said = |text: String| (source, text);
+            if let Some(word) = self.tables.habits(source).left_out() {
+                let (name, example) = (self.tables.source_name(source), &self.tables.catalog(source).tables[0].name);
+                let text = format!(
+                    "every table begins with `{word}`, as `{example}` does; types are called without it (`keep_first_word = true` in \
+                     `[source.{name}]` keeps it)"
+                );
+                self.model.notices.push(said(text));
+            }
+            for table in &self.tables.catalog(source).tables {
+                let edit = self.edit_of(source, &table.name);
+                let is_named = |column: &str| {
+                    edit.is_some_and(|edit| {
+                        edit.fields.get(column).is_some_and(|field| field.name.is_some() || field.hidden)
+                    })
+                };
+                let unreadable = |name: &str| name.chars().any(names::needs_its_language);
+                let columns = table.columns.iter().map(|column| &column.name);
+                let columns: Vec<&String> = columns.filter(|name| unreadable(name) && !is_named(name)).collect();
+                let is_hidden = edit.is_some_and(|edit| edit.hidden);
+                let lacks_a_name = unreadable(table.relation()) && edit.is_none_or(|edit| edit.name.is_none());
+                if is_hidden || columns.is_empty() && !lacks_a_name {
+                    continue;
+                }
+                let mut lines = format!("[[type]] table = {:?}", table.name);
+                if lacks_a_name {
+                    lines.push_str(", name = \"…\"");
+                }
+                for column in columns {
+                    lines.push_str(&format!("; [type.fields.{column:?}] name = \"…\""));
+                }
+                let text = format!(
+                    "what is written in a script that only its language tells how to read is called `table`, `column` or `member`; \
+                     names for it: {lines}"
+                );
+                self.model.notices.push(said(text));
+            }
+        }
+    }
+
     /// Adds a type for every table that is not hidden.
     fn add_types(&mut self) {
         let mut tables: Vec<TableOf<'a>> = self.tables.all().collect();
@@ -235,13 +284,17 @@ impl<'a> Builder<'a> {
     fn type_wish(&self, of: TableOf<'_>, all: &[TableOf<'_>]) -> Wish {
         let table = of.table;
         let edit = self.edit(of);
-        let remembered = self.remembered(of).map(|names| names.name.clone()).filter(|name| !name.is_empty());
+        // A name from before the project file said that the first word is kept follows that.
+        let short = self.tables.habits(of.source).words_before_it_was_kept(table);
+        let is_short = |name: &String| short.as_ref().is_some_and(|words| *name == names::type_name(words));
+        let remembered = self.remembered(of).map(|names| names.name.clone());
+        let remembered = remembered.filter(|name| !name.is_empty() && !is_short(name));
         Wish {
             what: format!("the type of table `{}`", table.name),
             given: edit.and_then(|edit| Some((edit.name.clone()?, edit.place))),
             remembered,
             by_rule: {
-                let called = |of: &TableOf<'_>| names::type_name(&names::table_words(of.table));
+                let called = |of: &TableOf<'_>| names::type_name(&self.tables.habits(of.source).table_words(of.table));
                 let name = called(&of);
                 let is_shared = all.iter().any(|other| other.source != of.source && called(other) == name);
                 let source = names::pascal(self.tables.source_name(of.source));
@@ -252,6 +305,7 @@ impl<'a> Builder<'a> {
                 let with_source = is_shared.then(|| format!("{source}{name}"));
                 [name.clone()].into_iter().chain(with_source).chain([format!("{name}{kind}")]).collect()
             },
+            is_exact: names::type_name(&self.tables.habits(of.source).table_words(table)) == table.name,
         }
     }
 
@@ -261,9 +315,10 @@ impl<'a> Builder<'a> {
         let table = at.table;
         let edit = self.edit(at);
         let place = edit.map(|edit| edit.place).unwrap_or_default();
-        let own = names::table_words(table);
+        let own = self.tables.habits(at.source).table_words(table);
         // The table's own words, where the type is called by them: they may be for many already.
-        let words = |name: &str| if names::type_name(&own) == name { own.clone() } else { names::words(name) };
+        let words =
+            |name: &str| if names::type_name(&own) == name { own.clone() } else { names::words(name, names::TABLE) };
         let wanted = match (&of.given, &of.remembered) {
             (Some((given, _)), _) => given,
             (None, Some(remembered)) => remembered,
@@ -279,6 +334,7 @@ impl<'a> Builder<'a> {
                     given: given.map(|given| (given.clone(), place)),
                     remembered: remembered.filter(|name| !name.is_empty()).cloned(),
                     by_rule,
+                    is_exact: false,
                 }
             };
         [
@@ -326,7 +382,7 @@ impl<'a> Builder<'a> {
             .filter(|column| !edit.fields.get(&column.name).is_some_and(|field| field.hidden))
             .collect();
         let is_hidden = |table: &Table| self.edit(TableOf { source, table }).is_some_and(|edit| edit.hidden);
-        let catalog = self.tables.catalog(source);
+        let (catalog, habits) = (self.tables.catalog(source), self.tables.habits(source));
         let target_of = |key: &ForeignKey| catalog.table(&key.table).filter(|target| !is_hidden(target));
         let wish = |column: &&crate::catalog::Column| Wish {
             what: format!("column `{}` of `{}`", column.name, table.name),
@@ -335,13 +391,17 @@ impl<'a> Builder<'a> {
                 .and_then(|names| names.fields.get(&column.name))
                 .cloned()
                 .map(|name| self.row_id(name)),
-            by_rule: field_names(table, &column.name, target_of).into_iter().map(|name| self.row_id(name)).collect(),
+            by_rule: field_names(table, &column.name, target_of, habits)
+                .into_iter()
+                .map(|name| self.row_id(name))
+                .collect(),
+            is_exact: names::field_name(&column.name) == column.name,
         };
         let wishes: Vec<Wish> = shown.iter().map(wish).collect();
         // What gives way to the global id is called as before once there is none.
         let own = |column: &&crate::catalog::Column| {
             let known = remembered.and_then(|names| names.fields.get(&column.name)).cloned();
-            let own = known.or_else(|| field_names(table, &column.name, target_of).into_iter().next());
+            let own = known.or_else(|| field_names(table, &column.name, target_of, habits).into_iter().next());
             own.filter(|own| self.model.global_ids && own == GLOBAL_ID)
         };
         let gave_way: Vec<Option<String>> = shown.iter().map(own).collect();
@@ -387,7 +447,9 @@ impl<'a> Builder<'a> {
             helpers,
             one,
             list,
-            description: edit.description.or_else(|| table.comment.clone()),
+            description: edit
+                .description
+                .or_else(|| described(table.relation(), edit.name.is_some(), table.comment.as_ref())),
             deprecated: edit.deprecated,
             identity: identity(&self.model.sources[source], &table.name),
             columns,
@@ -446,13 +508,15 @@ impl<'a> Builder<'a> {
             Some(field) if scalar == Scalar::String && !column.values.is_empty() => {
                 let what = format!("the enum of column `{}` of `{}`", column.name, table.name);
                 match declared_enum(column, self.tables.catalog(source).engine) {
-                    None => self.enum_kind(&column.values, &format!("{type_name}{}", names::pascal(field)), &what),
+                    None => {
+                        self.enum_kind(source, &column.values, &format!("{type_name}{}", names::pascal(field)), &what)
+                    }
                     // What the database has once, the API has once.
                     Some(declared) => {
                         let known = self.declared_enums.get(&(source, declared.to_owned())).copied();
                         let kind = known.unwrap_or_else(|| {
                             let wanted = names::enum_name(declared);
-                            self.enum_kind(&column.values, &wanted, &what)
+                            self.enum_kind(source, &column.values, &wanted, &what)
                         });
                         self.declared_enums.insert((source, declared.to_owned()), kind);
                         kind
@@ -483,19 +547,28 @@ impl<'a> Builder<'a> {
             collation: column.collation.clone(),
             small_json: false,
             member: None,
-            description: change.and_then(|field| field.description.clone()).or_else(|| column.comment.clone()),
+            description: change.and_then(|field| field.description.clone()).or_else(|| {
+                described(&column.name, change.is_some_and(|field| field.name.is_some()), column.comment.as_ref())
+            }),
             deprecated: change.and_then(|field| field.deprecated.clone()),
         }
     }
 
     /// An enum where every text has a name of its own, else plain text.
-    fn enum_kind(&mut self, texts: &[String], wanted: &str, what: &str) -> FieldType {
+    fn enum_kind(&mut self, source: SourceId, texts: &[String], wanted: &str, what: &str) -> FieldType {
         let values: Vec<(String, String)> =
             texts.iter().filter_map(|text| Some((names::enum_value_name(text)?, text.clone()))).collect();
         let mut taken = Register::default();
         let reserved = ["TRUE", "FALSE", "NULL"];
         let distinct = values.iter().all(|(name, _)| taken.take(name) && !reserved.contains(&name.as_str()));
         if !distinct || values.len() != texts.len() {
+            let shown: Vec<String> = texts.iter().take(5).map(|text| format!("`{text}`")).collect();
+            let text = format!(
+                "{what} is served as text: its values have no names of their own in GraphQL ({}{})",
+                shown.join(", "),
+                if texts.len() > shown.len() { ", …" } else { "" }
+            );
+            self.model.notices.push((source, text));
             return FieldType::Scalar(Scalar::String);
         }
         let wanted = [wanted.to_owned(), format!("{wanted}Value")];
@@ -503,6 +576,14 @@ impl<'a> Builder<'a> {
         self.model.enums.push(Enum { name, values });
         FieldType::Enum(self.model.enums.len() - 1)
     }
+}
+
+/// The comment on something, and before it what the database calls it, where its name is one that says nothing of that.
+fn described(name: &str, is_renamed: bool, comment: Option<&String>) -> Option<String> {
+    if is_renamed || !name.chars().any(names::needs_its_language) {
+        return comment.cloned();
+    }
+    Some(comment.map_or_else(|| format!("`{name}` in the database."), |comment| format!("`{name}`: {comment}")))
 }
 
 /// What tells the global ids of a table's rows from those of other tables.
@@ -592,6 +673,7 @@ fn version(catalogs: &[&Catalog], project: &Project) -> String {
     let names: Vec<&String> = project.sources.iter().map(|source| &source.name).collect();
     let ids = project.service.global_ids;
     let edits = format!("{names:?}{:?}{:?}{:?}{ids}", project.types, project.links, project.limits);
+    let edits = format!("{edits}{:?}", project.sources.iter().map(|source| source.keep_first_word).collect::<Vec<_>>());
     let surveys: String = catalogs.iter().map(|catalog| catalog.to_text()).collect();
     let digest = ring::digest::digest(&ring::digest::SHA256, format!("{surveys}{edits}").as_bytes());
     digest.as_ref()[..8].iter().map(|byte| format!("{byte:02x}")).collect()

@@ -46,7 +46,7 @@ pub(super) fn singular(word: &str) -> String {
     if let Some(one) = WORDS.one.get(word) {
         return (*one).to_owned();
     }
-    if is_one(word) || !is_word(word) {
+    if is_one(word) || !is_word(word) || is_uncounted(word) {
         return word.to_owned();
     }
     pluralizer::pluralize(word, 1, false)
@@ -57,7 +57,7 @@ pub(super) fn plural(word: &str) -> Option<String> {
     if let Some(many) = WORDS.many.get(word) {
         return Some((*many).to_owned());
     }
-    if WORDS.kept.contains(word) || !is_word(word) {
+    if WORDS.kept.contains(word) || !is_word(word) || is_uncounted(word) {
         return None;
     }
     if let Some(stem) = word.strip_suffix("is") {
@@ -90,6 +90,13 @@ static WORDS: LazyLock<Words> = LazyLock::new(|| {
         one: pairs(ALSO_MANY).chain(pairs(PAIRS)).map(swapped).collect(),
     }
 });
+
+/// Does a word that is written as one with others end with one that is not counted: `userdata`, `socialmedia`?
+fn is_uncounted(word: &str) -> bool {
+    ["data", "media", "software", "hardware", "equipment", "information", "metadata", "feedback"]
+        .iter()
+        .any(|mass| word.len() > mass.len() && word.ends_with(mass))
+}
 
 /// Does a word in -s look like one thing: `glass`, `thesis`, or an acronym?
 fn is_one(word: &str) -> bool {

@@ -1,9 +1,14 @@
 //! What a link is called: by the words of the column that refers, without those of the key that it refers to. `hut_id` is
 //! `hut`, `author_user_id` is `authorUser`, and `begin_area`, which says nothing of a key, is `beginArea`.
 
+use super::habits::{GLUED, Habits};
 use super::inflection::singular;
 use super::names;
 use crate::catalog::{ForeignKey, Table};
+
+fn words_of(name: &str) -> Vec<String> {
+    names::words(name, names::COLUMN)
+}
 
 /// Words that stand for a key where a column ends with them, whatever the key itself is called.
 const KEY_WORDS: &[&str] =
@@ -27,11 +32,13 @@ pub(super) struct Ends<'c> {
     pub(super) columns: &'c [String],
     pub(super) target: &'c Table,
     pub(super) references: &'c [String],
+    /// What names have in common where the target is.
+    pub(super) habits: &'c Habits,
 }
 
 impl<'c> Ends<'c> {
-    pub(super) fn of(table: &'c Table, key: &'c ForeignKey, target: &'c Table) -> Self {
-        Ends { table, columns: &key.columns, target, references: &key.references }
+    pub(super) fn of(table: &'c Table, key: &'c ForeignKey, target: &'c Table, habits: &'c Habits) -> Self {
+        Ends { table, columns: &key.columns, target, references: &key.references, habits }
     }
 
     /// The one column that says what the reference is for, and what it refers to. Of several columns those that are called as
@@ -63,7 +70,7 @@ impl<'c> Ends<'c> {
     }
 
     fn target_words(&self) -> Vec<String> {
-        names::one(&names::table_words(self.target))
+        names::one(&self.habits.table_words(self.target))
     }
 
     fn column_words(&self, own: &str, other: &str) -> LinkWords {
@@ -81,14 +88,19 @@ impl<'c> Ends<'c> {
             column[..column.len() - 1].to_vec()
         } else if column.len() > 1 && NOTHING_ELSE.contains(&column[0].as_str()) {
             column[1..].to_vec()
-        } else if column == key && last(&key, KEY_WORDS) {
+        } else if column == key && !target.ends_with(&key) {
+            // `slug`, where the key is called so, says nothing of what it leads to.
             target.clone()
         } else {
-            run_together(&column, &key, &target, &without_habit(self.target, other))
+            run_together(&column, &key, &target, &without_habit(self.target, other), self.habits.glues_keys())
         };
-        // The beginning of the target's name is the target's name: `cust_id`, `prod_id`.
+        // The beginning of the target's name is the target's name where its own key begins so, too: `cust_id` of `customers`, which
+        // have a `cust_id`; `tag_id` is a tag, though it leads to `tag_groups`.
+        let of_key = without_habit(self.target, other).concat();
         let words = match words.as_slice() {
-            [only] if is_short_for(only, &target.concat()) => target.clone(),
+            [only] if is_short_for(only, &target.concat()) && of_key.len() > only.len() && of_key.starts_with(only) => {
+                target.clone()
+            }
             _ => words,
         };
         // A key that is called as its table is `sportKey` behind `sport`.
@@ -100,9 +112,17 @@ impl<'c> Ends<'c> {
 /// The words of a key column, without those of its table that stand before them: `client_id` of `clients` is `id`.
 fn key_words(target: &Table, key: &str) -> Vec<String> {
     let words = without_habit(target, key);
-    let table = names::one(&names::words(target.relation()));
+    let table = names::one(&words_of(target.relation()));
     if let [only] = words.as_slice()
         && let Some((_, key)) = split_key(only, &table.concat())
+    {
+        return vec![key.to_owned()];
+    }
+    // `lld_override_operationid` of `lld_override_operations`: the last word is written as one with the last of the table's.
+    if let (Some(last), Some(own)) = (words.last(), table.last())
+        && words.len() == table.len()
+        && words[..words.len() - 1] == table[..table.len() - 1]
+        && let Some(key) = last.strip_prefix(own.as_str()).filter(|key| KEY_WORDS.contains(key))
     {
         return vec![key.to_owned()];
     }
@@ -127,19 +147,31 @@ fn is_short_for(word: &str, table: &str) -> bool {
 
 /// Words written as one: `supportrepid` and `employeeid_deputy`, where the key is `employeeid`; `userid`, where the table is
 /// `users`.
-fn run_together(column: &[String], key: &[String], target: &[String], other: &[String]) -> Vec<String> {
+fn run_together(
+    column: &[String],
+    key: &[String],
+    target: &[String],
+    other: &[String],
+    glues_keys: bool,
+) -> Vec<String> {
     let mut words = column.to_vec();
     let ([key], table) = (key, target.concat()) else { return words };
     let habit = match other {
         [only] => split_key(only, &table).map(|_| only),
         _ => None,
     };
+    let is_habit =
+        habit.is_some() || other.len() > 1 && other.concat() == format!("{table}{key}") || glues_keys && key == GLUED;
     let count = words.len();
     for (at, word) in words.iter_mut().enumerate() {
         let Some(stem) = word.strip_suffix(key.as_str()).filter(|stem| !stem.is_empty()) else { continue };
-        let is_key = habit == Some(&*word) || at + 1 == count && (habit.is_some() || stem == table);
+        let is_key = habit == Some(&*word) || at + 1 == count && (is_habit || stem == table);
         if is_key {
-            *word = if is_short_for(stem, &table) { target.join("_") } else { stem.to_owned() };
+            *word = if is_short_for(stem, &table) && (stem == table || habit.is_some()) {
+                target.join("_")
+            } else {
+                stem.to_owned()
+            };
         }
     }
     words
@@ -147,9 +179,9 @@ fn run_together(column: &[String], key: &[String], target: &[String], other: &[S
 
 /// A column's words, without the one that every column of its table begins with.
 fn without_habit(table: &Table, column: &str) -> Vec<String> {
-    let mut words = names::words(column);
+    let mut words = words_of(column);
     if let [first, _, ..] = words.as_slice() {
-        let begins = |other: &str| matches!(names::words(other).as_slice(), [word, _, ..] if word == first);
+        let begins = |other: &str| matches!(words_of(other).as_slice(), [word, _, ..] if word == first);
         if table.columns.len() > 2 && table.columns.iter().all(|column| begins(&column.name)) {
             words.remove(0);
         }
@@ -163,16 +195,17 @@ pub(super) fn field_names<'c>(
     table: &'c Table,
     column: &str,
     target_of: impl Fn(&'c ForeignKey) -> Option<&'c Table>,
+    habits: &'c Habits,
 ) -> Vec<String> {
     let own = names::field_name(column);
     let over = table.foreign_keys.iter().find_map(|key| {
-        let ends = Ends::of(table, key, target_of(key)?);
+        let ends = Ends::of(table, key, target_of(key)?, habits);
         ends.telling().filter(|(telling, _)| *telling == column)?;
         let link = ends.link_words(&[]);
         (names::link_name(&link.words) == own).then_some(link.key)
     });
     let with_key = over.map(|key| format!("{own}{}", names::pascal(&key.join("_"))));
-    with_key.into_iter().chain([own]).collect()
+    with_key.into_iter().chain([own]).chain(names::as_it_is(column)).collect()
 }
 
 #[cfg(test)]
@@ -220,6 +253,18 @@ mod tests {
     #[case("cust_id", "customers", "cust_id", "customer", "custId")]
     #[case("grid", "grids", "id", "grid", "gridId")]
     #[case("paid", "payers", "id", "paid", "paidId")]
+    #[case("hut_code", "huts", "id", "hut", "hutCode")]
+    #[case(
+        "lld_override_operationid",
+        "lld_override_operation",
+        "lld_override_operationid",
+        "lldOverrideOperation",
+        "lldOverrideOperationid"
+    )]
+    #[case("slug", "articles", "slug", "article", "slug")]
+    #[case("tableName", "apps_meta", "tableName", "appsMeta", "tableName")]
+    #[case("tag_id", "tag_groups", "id", "tag", "tagId")]
+    #[case("prod_id", "products", "prod_id", "product", "prodId")]
     fn a_link_is_called_by_its_columns_words(
         #[case] column: &str,
         #[case] to: &str,
@@ -232,9 +277,10 @@ mod tests {
         let mut table = table("things", &["row", column]);
         let foreign = ForeignKey { columns, table: to.to_owned(), references, on_delete: None, enforced: false };
         table.foreign_keys = vec![foreign.clone()];
-        let found = Ends::of(&table, &foreign, &target).link_words(&[]);
+        let habits = Habits::default();
+        let found = Ends::of(&table, &foreign, &target, &habits).link_words(&[]);
         assert_eq!(names::link_name(&found.words), link);
-        assert_eq!(field_names(&table, column, |_| Some(&target))[0], field);
+        assert_eq!(field_names(&table, column, |_| Some(&target), &habits)[0], field);
     }
 
     #[rstest]
@@ -251,7 +297,8 @@ mod tests {
         let owned = |names: &[&str]| names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>();
         let (columns, references, rival) = (owned(columns), owned(references), owned(rival));
         let (from, target) = (table("things", &["row", "x"]), table("supplies", &["row", "y"]));
-        let ends = |columns| Ends { table: &from, columns, target: &target, references: &references };
+        let habits = Habits::default();
+        let ends = |columns| Ends { table: &from, columns, target: &target, references: &references, habits: &habits };
         let rivals = if rival.is_empty() { vec![] } else { vec![ends(&rival)] };
         assert_eq!(names::link_name(&ends(&columns).link_words(&rivals).words), link);
     }
@@ -261,7 +308,9 @@ mod tests {
         let orders = table("orders", &["o_orderkey", "o_custkey", "o_total"]);
         let customers = table("customer", &["c_custkey", "c_name", "c_phone"]);
         let (columns, references) = (vec!["o_custkey".to_owned()], vec!["c_custkey".to_owned()]);
-        let ends = Ends { table: &orders, columns: &columns, target: &customers, references: &references };
+        let habits = Habits::default();
+        let ends =
+            Ends { table: &orders, columns: &columns, target: &customers, references: &references, habits: &habits };
         assert_eq!(names::link_name(&ends.link_words(&[]).words), "customer");
     }
 }

@@ -98,7 +98,8 @@ fn alike(one: &[(ColumnId, ColumnId)], other: &[(ColumnId, ColumnId)]) -> bool {
 
 fn declared<'c>(builder: &Builder<'c>, of: TableOf<'c>, key: &'c ForeignKey) -> Option<Reference<'c>> {
     let target = builder.tables.catalog(of.source).table(&key.table)?;
-    let reference = reference(builder, Ends::of(of.table, key, target), (of.source, of.source))?;
+    let reference =
+        reference(builder, Ends::of(of.table, key, target, builder.tables.habits(of.source)), (of.source, of.source))?;
     let columns = &builder.model.types[reference.from].columns;
     let is_stated = reference.pairs.iter().all(|(own, _)| columns[*own].non_null);
     Some(Reference { enforced: key.enforced && is_stated, ..reference })
@@ -107,7 +108,9 @@ fn declared<'c>(builder: &Builder<'c>, of: TableOf<'c>, key: &'c ForeignKey) -> 
 fn written<'c>(builder: &Builder<'c>, edit: &'c LinkEdit) -> Option<Reference<'c>> {
     let [from, to] = [&edit.table, &edit.to].map(|name| builder.tables.find(name).ok());
     let (from, to) = (from?, to?);
-    let ends = Ends { table: from.table, columns: &edit.columns, target: to.table, references: &edit.references };
+    let habits = builder.tables.habits(to.source);
+    let ends =
+        Ends { table: from.table, columns: &edit.columns, target: to.table, references: &edit.references, habits };
     let reference = reference(builder, ends, (from.source, to.source))?;
     Some(Reference {
         name: edit.name.clone(),
@@ -335,7 +338,7 @@ fn element_link(
     let known = &builder.tables.catalog(from.source).names.types;
     let remembered = known.get(name).and_then(|names| names.links.get(&identity)).cloned();
     let last = edit.columns[0].rsplit('/').next().unwrap_or_default();
-    let mut words = names::words(last);
+    let mut words = names::words(last, names::MEMBER);
     if words.len() > 1
         && words.last().is_some_and(|word| ["id", "code", "key", "no", "number"].contains(&word.as_str()))
     {
@@ -630,6 +633,7 @@ fn name_and_add(builder: &mut Builder<'_>, drafts: Vec<Draft>) {
             given: draft.given.clone().map(|name| (name, draft.place)),
             remembered: known(draft).filter(|name| !follows(draft, name)),
             by_rule: draft.wanted.clone(),
+            is_exact: false,
         };
         let wishes: Vec<Wish> = drafts.iter().map(wish).collect();
         let is_fresh = remembered.is_none_or(|names| names.links.is_empty());

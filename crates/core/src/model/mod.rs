@@ -1,6 +1,8 @@
 //! The model: what the API is made of once survey and project file are put together. Types, fields, links, names.
 
 mod build;
+mod candidates;
+mod habits;
 mod inflection;
 mod link_words;
 mod links;
@@ -11,9 +13,8 @@ mod shapes;
 mod tables;
 
 pub use build::build;
-pub use proposals::{
-    CrossingCandidate, KeyProposal, Proposal, ShapeProposal, candidates, crossing_candidates, keyless, shaped,
-};
+pub use candidates::{CrossingCandidate, Proven, Speaks, candidates, crossing_candidates};
+pub use proposals::{KeyProposal, Proposal, ShapeProposal, keyless, shaped};
 
 use std::borrow::Cow;
 
@@ -36,6 +37,8 @@ pub type ObjectId = usize;
 /// The whole model of a project.
 #[derive(Debug, Clone)]
 pub struct Model {
+    /// What its developer should know of its names, by source.
+    pub notices: Vec<(SourceId, String)>,
     /// Changes whenever anything changes that could change an answer.
     pub version: String,
     /// The names of the sources.

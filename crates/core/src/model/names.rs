@@ -8,16 +8,17 @@ use crate::catalog::Table;
 use crate::project::is_graphql_name;
 
 /// The words of a name, in lower case: `hutId`, `HUT_ID` and `hut id` → `hut`, `id`.
-pub(super) fn words(name: &str) -> Vec<String> {
-    let snake = plain(name).to_snake_case();
+/// Of what cannot be written in ASCII, `neutral` is one.
+pub(super) fn words(name: &str, neutral: &str) -> Vec<String> {
+    let snake = plain(name, neutral).to_snake_case();
     snake.split('_').filter(|word| !word.is_empty()).map(str::to_owned).collect()
 }
 
 /// The words of a table's name, its schema's before them where tables of several are served; what both say is said once.
 pub(super) fn table_words(table: &Table) -> Vec<String> {
-    let own = words(table.relation());
+    let own = words(table.relation(), TABLE);
     let Some(schema) = table.schema.as_ref().filter(|_| table.name != table.relation()) else { return own };
-    let mut schema = words(schema);
+    let mut schema = words(schema, "schema");
     let alike = |a: &[String], b: &[String]| a.iter().map(|w| singular(w)).eq(b.iter().map(|w| singular(w)));
     let said =
         (1..=schema.len().min(own.len())).rev().find(|count| alike(&schema[schema.len() - count..], &own[..*count]));
@@ -63,7 +64,17 @@ pub(super) fn list_name(words: &[String]) -> String {
 
 /// `starts_on` → `startsOn`.
 pub(super) fn field_name(column: &str) -> String {
-    legal(&plain(column).to_lower_camel_case(), "column")
+    legal(&plain(column, COLUMN).to_lower_camel_case(), COLUMN)
+}
+
+/// The same of a member of JSON.
+pub(super) fn member_name(member: &str) -> String {
+    legal(&plain(member, MEMBER).to_lower_camel_case(), MEMBER)
+}
+
+/// A name as it is, where GraphQL allows it.
+pub(super) fn as_it_is(name: &str) -> Option<String> {
+    (is_graphql_name(name) && !name.starts_with("__")).then(|| name.to_owned())
 }
 
 /// `begin`, `area` → `beginArea`.
@@ -74,7 +85,7 @@ pub(super) fn link_name(words: &[String]) -> String {
 /// `booking_status`, `public.booking_status` → `BookingStatus`.
 pub(super) fn enum_name(declared: &str) -> String {
     let relation = declared.rsplit_once('.').map_or(declared, |(_, relation)| relation);
-    legal(&plain(relation).to_pascal_case(), "Enum")
+    legal(&plain(relation, "enum").to_pascal_case(), "Enum")
 }
 
 /// `hut` → `Hut`.
@@ -84,15 +95,50 @@ pub(super) fn pascal(field: &str) -> String {
 
 /// `not yet open` → `NOT_YET_OPEN`; none where nothing legal is left.
 pub(super) fn enum_value_name(text: &str) -> Option<String> {
-    let name = plain(text).to_shouty_snake_case();
+    if text.chars().any(needs_its_language) {
+        return None;
+    }
+    let name = plain(text, "").to_shouty_snake_case();
     let name = if name.starts_with(|c: char| c.is_ascii_digit()) { format!("VALUE_{name}") } else { name };
     is_graphql_name(&name).then_some(name)
 }
 
-/// Letters and digits that GraphQL allows, `_` for all others.
-fn plain(name: &str) -> String {
-    deunicode::deunicode(name).chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).collect()
+/// Letters and digits that GraphQL allows, `_` for all others. What can be written in ASCII only by those who know its language is
+/// the `neutral` word.
+fn plain(name: &str, neutral: &str) -> String {
+    let mut text = String::new();
+    let mut was_neutral = false;
+    for c in name.chars() {
+        let is_neutral = needs_its_language(c);
+        if !is_neutral {
+            text.push(c);
+        } else if !was_neutral {
+            text.push_str(&format!("_{neutral}_"));
+        }
+        was_neutral = is_neutral;
+    }
+    deunicode::deunicode(&text).chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).collect()
 }
+
+/// Is a letter one of a script whose letters are read in one way or another by the language that they are used for, or written without
+/// the vowels: `日本` is not `riBen`?
+pub(super) fn needs_its_language(c: char) -> bool {
+    matches!(c,
+        // Hebrew, Arabic, Syriac and what belongs to them.
+        '\u{0590}'..='\u{08FF}' | '\u{FB1D}'..='\u{FDFF}' | '\u{FE70}'..='\u{FEFC}'
+        // Thai, Lao, Burmese, Khmer.
+        | '\u{0E00}'..='\u{0EFF}' | '\u{1000}'..='\u{109F}' | '\u{1780}'..='\u{17FF}'
+        // Han.
+        | '\u{2E80}'..='\u{2FDF}' | '\u{3005}'..='\u{3007}' | '\u{3400}'..='\u{4DBF}' | '\u{4E00}'..='\u{9FFF}'
+        | '\u{F900}'..='\u{FAFF}' | '\u{20000}'..='\u{3FFFF}')
+}
+
+/// What a table is called of which nobody can say what it is called.
+pub(super) const TABLE: &str = "table";
+/// The same of a column.
+pub(super) const COLUMN: &str = "column";
+/// The same of a member of JSON.
+pub(super) const MEMBER: &str = "member";
 
 /// A name that begins with a letter: with a word before it, where it does not.
 fn legal(name: &str, word: &str) -> String {
@@ -169,13 +215,16 @@ mod tests {
     #[case("2024-report", "Table2024Report", "table2024Report", "table2024Reports")]
     #[case("Höhenwege", "Hohenwege", "hohenwege", "hohenweges")]
     #[case("--", "Table", "table", "tableList")]
+    #[case("userdata", "Userdata", "userdata", "userdataList")]
+    #[case("日本", "Table", "table", "tables")]
+    #[case("города", "Goroda", "goroda", "gorodas")]
     fn tables_get_the_names_of_one_and_of_many(
         #[case] table: &str,
         #[case] name: &str,
         #[case] one: &str,
         #[case] list: &str,
     ) {
-        let words = words(table);
+        let words = words(table, TABLE);
         assert_eq!(
             (type_name(&words).as_str(), one_name(&words).as_str(), list_name(&words).as_str()),
             (name, one, list)
@@ -194,6 +243,16 @@ mod tests {
         let (schema, relation) = (Some(schema.to_owned()), Some(relation.to_owned()));
         let table = Table { name: "qualified".to_owned(), schema, relation, ..known };
         assert_eq!(type_name(&table_words(&table)), name);
+    }
+
+    #[rstest]
+    #[case("日本", "column", "member")]
+    #[case("价格_usd", "columnUsd", "memberUsd")]
+    #[case("2fa", "column2fa", "member2fa")]
+    #[case("имя", "imia", "imia")]
+    fn what_cannot_be_written_has_a_neutral_name(#[case] name: &str, #[case] column: &str, #[case] member: &str) {
+        assert_eq!((field_name(name).as_str(), member_name(name).as_str()), (column, member));
+        assert_eq!(enum_value_name("日本"), None);
     }
 
     #[test]

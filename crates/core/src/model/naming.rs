@@ -22,6 +22,8 @@ pub(super) struct Wish {
     pub(super) remembered: Option<String>,
     /// The names by rule, the best first; at least one.
     pub(super) by_rule: Vec<String>,
+    /// Is the best of them what the database calls it, letter by letter? Then it has it before what would be called so, too.
+    pub(super) is_exact: bool,
 }
 
 /// Who has a name.
@@ -164,9 +166,12 @@ impl Register {
             };
             turns[turn].push(at);
         }
-        for turn in turns {
+        for mut turn in turns {
+            turn.sort_by_key(|at| {
+                wishes[*at].given.is_none() && wishes[*at].remembered.is_none() && !wishes[*at].is_exact
+            });
             for &at in &turn {
-                let Wish { what, given, remembered, by_rule } = &wishes[at];
+                let Wish { what, given, remembered, by_rule, is_exact: _ } = &wishes[at];
                 names[at] = match (given, remembered) {
                     (Some((name, place)), _) => {
                         if let Some(holder) = self.taken.get(name) {
@@ -218,6 +223,7 @@ mod tests {
             given,
             remembered: remembered.map(str::to_owned),
             by_rule: vec![by_rule.to_owned()],
+            is_exact: false,
         }
     }
 
@@ -231,6 +237,13 @@ mod tests {
     fn a_newcomer_yields() {
         let known = [wish("old", None, Some("hut"), "hut"), wish("new", None, None, "hut")];
         assert_eq!(assign(&known, false), (vec!["hut".into(), "hut2".into()], vec![]));
+    }
+
+    #[test]
+    fn what_is_called_so_letter_by_letter_comes_first() {
+        let altered = Wish { by_rule: vec!["id".into(), "_id".into()], ..wish("`_id`", None, None, "") };
+        let exact = Wish { is_exact: true, ..wish("`id`", None, None, "id") };
+        assert_eq!(assign(&[altered, exact], true).0, ["_id", "id"]);
     }
 
     #[test]

@@ -1,8 +1,7 @@
 //! Proposals: links that no foreign key declares but names, types and values suggest. Nothing proposed is applied.
 
-use std::collections::HashMap;
-
-use super::{SourceId, names};
+use super::candidates::Speaks;
+use super::names;
 use crate::catalog::{Catalog, Column, ColumnShape, Table};
 use crate::project::{Edit, FieldSetting, LinkText, TypeSetting};
 
@@ -22,9 +21,13 @@ pub struct Proposal {
     pub sources: Option<(String, String)>,
     /// What in the names suggests it.
     pub evidence: String,
+    /// What speaks for it before any value is looked at.
+    pub speaks: Speaks,
     /// How many distinct sampled values there were, and how many of them exist on the other side. Without values nothing but
     /// the names speaks for it.
     pub sampled: Option<(u64, u64)>,
+    /// How many keys there are on the other side, counted up to some bound.
+    pub keys: u64,
 }
 
 impl Proposal {
@@ -153,152 +156,8 @@ pub fn keyless(catalog: &Catalog) -> Vec<(&Table, Vec<&Column>)> {
 }
 
 fn is_called_as_a_key(column: &Column) -> bool {
-    let words = names::words(&column.name);
+    let words = names::words(&column.name, names::COLUMN);
     words
         .last()
         .is_some_and(|word| ["id", "uid", "uuid", "code", "key", "no", "number"].iter().any(|end| word.ends_with(end)))
-}
-
-/// Columns that look like references by their name and type, before any value was looked at: `hut_code`, or
-/// `first_hut_code`, where `huts` has a key `code` of the same type.
-pub fn candidates(catalog: &Catalog) -> Vec<Proposal> {
-    let called = called(catalog);
-    let same_type = |own: &Column, key: &Column| own.scalar == key.scalar;
-    let found = referring(catalog).map(|(table, column)| {
-        let targets = targets(&called, (table, column), same_type);
-        targets.map(|(target, key)| proposal(table, column, target, key)).collect::<Vec<_>>()
-    });
-    found.flatten().collect()
-}
-
-/// A link between two sources that the survey might suggest.
-#[derive(Debug, Clone, PartialEq)]
-pub struct CrossingCandidate {
-    /// The source of the referencing table.
-    pub source: SourceId,
-    /// The source of the referenced one.
-    pub to_source: SourceId,
-    /// The link; its tables are called as in their sources.
-    pub proposal: Proposal,
-}
-
-/// The same between tables of different sources: their types need not be one, as long as values of one can be values of the other.
-pub fn crossing_candidates(catalogs: &[&Catalog]) -> Vec<CrossingCandidate> {
-    let called: Vec<_> = catalogs.iter().map(|catalog| called(catalog)).collect();
-    let fits = |own: &Column, key: &Column| {
-        let is_plain = |column: &Column| !column.list && column.values.is_empty();
-        own.scalar.converts_to(key.scalar) && is_plain(own) && is_plain(key)
-    };
-    let mut found = Vec::new();
-    for (source, catalog) in catalogs.iter().enumerate() {
-        for (table, column) in referring(catalog) {
-            for (to_source, called) in called.iter().enumerate().filter(|(other, _)| *other != source) {
-                found.extend(targets(called, (table, column), fits).map(|(target, key)| CrossingCandidate {
-                    source,
-                    to_source,
-                    proposal: proposal(table, column, target, key),
-                }));
-            }
-        }
-    }
-    found
-}
-
-/// What a reference to a key is called, and the keys that are referred to so.
-type Called<'c> = HashMap<String, Vec<(&'c Table, &'c String)>>;
-
-/// What a reference to each single-column key would be called: `HutCode`; a key that has its table's name in its own, such as
-/// `client_id` of `clients`, is referred to by that.
-fn called(catalog: &Catalog) -> Called<'_> {
-    let mut called = Called::new();
-    for target in &catalog.tables {
-        let name = names::pascal(&names::one_name(&names::table_words(target)));
-        for key in target.keys().filter_map(|key| if let [only] = key { Some(only) } else { None }) {
-            let own = names::pascal(&names::field_name(key));
-            let reference = if own.len() > name.len() && own.starts_with(&name) { own } else { name.clone() + &own };
-            called.entry(reference).or_default().push((target, key));
-        }
-    }
-    called
-}
-
-/// The columns that may refer to something, and of which nothing says so.
-fn referring(catalog: &Catalog) -> impl Iterator<Item = (&Table, &Column)> {
-    let columns = catalog.tables.iter().flat_map(|table| table.columns.iter().map(move |column| (table, column)));
-    columns.filter(|(table, column)| {
-        let declared = table.foreign_keys.iter().any(|key| key.columns.contains(&column.name));
-        !declared && table.primary_key != [column.name.clone()]
-    })
-}
-
-/// The keys that a column's name, or the words at its end, stand for.
-fn targets<'c>(
-    called: &Called<'c>,
-    (table, column): (&'c Table, &'c Column),
-    fits: impl Fn(&Column, &Column) -> bool,
-) -> impl Iterator<Item = (&'c Table, &'c String)> {
-    let name = names::pascal(&names::field_name(&column.name));
-    let words = name.char_indices().filter(|(_, c)| c.is_ascii_uppercase()).map(|(at, _)| at).collect::<Vec<_>>();
-    let mut found: Vec<(&Table, &String)> = Vec::new();
-    for at in words {
-        for (target, key) in called.get(&name[at..]).into_iter().flatten() {
-            let is_itself = std::ptr::eq(table, *target) && column.name == **key;
-            let fits = target.column(key).is_some_and(|key| fits(column, key));
-            // A table has one key that a name stands for.
-            if fits && !is_itself && !found.iter().any(|(known, _)| known.name == target.name) {
-                found.push((target, key));
-            }
-        }
-    }
-    found.into_iter()
-}
-
-fn proposal(table: &Table, column: &Column, target: &Table, key: &str) -> Proposal {
-    Proposal {
-        table: table.name.clone(),
-        column: column.name.clone(),
-        to: target.name.clone(),
-        references: key.to_owned(),
-        sources: None,
-        evidence: {
-            let kind = target.column(key).map_or(column.scalar, |key| key.scalar);
-            let kinds = match kind == column.scalar {
-                true => format!("both are {}", kind.name()),
-                false => format!("they are {} and {}", column.scalar.name(), kind.name()),
-            };
-            format!("`{}` reads as the `{key}` of `{}`, and {kinds}", column.name, target.name)
-        },
-        sampled: None,
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_key_named_after_its_table_is_referred_to_by_its_name() {
-        let text = include_str!("../../tests/data/huts.json").replace("\"about\"", "\"hut_code\"");
-        let mut catalog = Catalog::from_text(&text).unwrap();
-        let scalar = crate::value::Scalar::String;
-        catalog.tables.iter_mut().find(|t| t.name == "notes").unwrap().columns[0].scalar = scalar;
-        let huts = catalog.tables.iter_mut().find(|t| t.name == "huts").unwrap();
-        huts.columns.iter_mut().find(|column| column.name == "code").unwrap().name = "hut_code".to_owned();
-        huts.unique_keys = vec![vec!["hut_code".to_owned()]];
-        let found = candidates(&catalog);
-        assert_eq!(found.len(), 1, "{found:?}");
-        assert_eq!((found[0].table.as_str(), found[0].references.as_str()), ("notes", "hut_code"));
-    }
-
-    #[test]
-    fn a_column_named_after_a_key_is_a_candidate() {
-        let text = include_str!("../../tests/data/huts.json").replace("\"about\"", "\"hut_code\"");
-        let mut catalog = Catalog::from_text(&text).unwrap();
-        let notes = catalog.tables.iter_mut().find(|t| t.name == "notes").unwrap();
-        notes.columns[0].scalar = crate::value::Scalar::String;
-        let found = candidates(&catalog);
-        assert_eq!(found.len(), 1, "{found:?}");
-        assert_eq!((found[0].to.as_str(), found[0].references.as_str()), ("huts", "code"));
-        assert!(found[0].to_toml().contains("columns = [\"hut_code\"]"));
-    }
 }

@@ -178,7 +178,8 @@ impl<'a> Shaping<'_, 'a> {
             let extended = |way: &[String]| way.iter().cloned().chain([name.clone()]).collect::<Vec<_>>();
             let (path, way) = (extended(at.path), extended(at.way));
             if edit.name.is_none() {
-                let gave_way = self.builder.model.global_ids && names::field_name(name) == GLOBAL_ID && field == ROW_ID;
+                let gave_way =
+                    self.builder.model.global_ids && names::member_name(name) == GLOBAL_ID && field == ROW_ID;
                 let own = if gave_way { GLOBAL_ID.to_owned() } else { field.clone() };
                 self.remember(|names| names.members.insert(way.join("/"), own));
             }
@@ -269,14 +270,15 @@ impl<'a> Shaping<'_, 'a> {
 
     fn field_wish(&self, at: &At<'_>, name: &str) -> Wish {
         let way = format!("{}/{name}", at.way.join("/"));
-        let by_rule = self.builder.row_id(names::field_name(name));
+        let by_rule = self.builder.row_id(names::member_name(name));
         let outer = said(at.way);
         let edit = self.field.members.get(&if outer.is_empty() { name.to_owned() } else { format!("{outer}/{name}") });
         Wish {
             what: format!("member `{way}` of `{}`", self.table),
             given: edit.and_then(|edit| Some((edit.name.clone()?, edit.place))),
             remembered: self.remembered.members.get(&way).cloned().map(|name| self.builder.row_id(name)),
-            by_rule: vec![by_rule],
+            by_rule: [by_rule].into_iter().chain(names::as_it_is(name)).collect(),
+            is_exact: names::member_name(name) == name,
         }
     }
 
@@ -286,7 +288,7 @@ impl<'a> Shaping<'_, 'a> {
         let t = &self.builder.model.types[at.of];
         let c = &t.columns[at.column];
         let field = c.field.as_deref().unwrap_or_default();
-        let words = names::words(field);
+        let words = names::words(field, names::MEMBER);
         let last = if is_item { names::type_name(&words) } else { names::pascal(field) };
         // What is inside an object is called after its type.
         let within = c.member.as_ref().map(|member| (at.of, member.within));

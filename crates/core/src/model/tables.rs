@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use super::SourceId;
+use super::habits::Habits;
 use crate::catalog::{Catalog, Table};
 use crate::project::{Mistake, Place, Project, TypeEdit};
 use crate::suggest::did_you_mean;
@@ -10,6 +11,7 @@ use crate::suggest::did_you_mean;
 /// The tables of all sources, by the names that the project file may call them.
 pub(super) struct Tables<'a> {
     sources: Vec<(&'a str, &'a Catalog)>,
+    habits: &'a [Habits],
 }
 
 /// A table and the source that it is in.
@@ -20,9 +22,9 @@ pub(super) struct TableOf<'a> {
 }
 
 impl<'a> Tables<'a> {
-    pub(super) fn new(catalogs: &[&'a Catalog], project: &'a Project) -> Self {
+    pub(super) fn new(catalogs: &[&'a Catalog], project: &'a Project, habits: &'a [Habits]) -> Self {
         let names = project.sources.iter().map(|source| source.name.as_str());
-        Tables { sources: names.zip(catalogs.iter().copied()).collect() }
+        Tables { sources: names.zip(catalogs.iter().copied()).collect(), habits }
     }
 
     /// Every table, source by source.
@@ -33,6 +35,11 @@ impl<'a> Tables<'a> {
 
     pub(super) fn source_name(&self, source: SourceId) -> &'a str {
         self.sources[source].0
+    }
+
+    /// What the names in a source have in common.
+    pub(super) fn habits(&self, source: SourceId) -> &'a Habits {
+        &self.habits[source]
     }
 
     pub(super) fn catalog(&self, source: SourceId) -> &'a Catalog {

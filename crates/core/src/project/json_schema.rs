@@ -93,6 +93,10 @@ fn source() -> Json {
         ("prepared", flag("Are statements prepared once per connection (PostgreSQL)?")),
         ("replicas", list("Copies for requests that only read.", replica)),
         ("samples", number("Values of a JSON column, or documents, that the survey looks at.", 1, 1_000_000)),
+        (
+            "keep_first_word",
+            flag("Are types called by the first word of their tables, too, where every table begins with the same?"),
+        ),
         ("without_transactions", flag("May several documents change in one request without transactions (MongoDB)?")),
     ]);
     needs(members, &["url"])

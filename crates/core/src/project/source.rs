@@ -34,6 +34,8 @@ pub struct SourceSettings {
     /// May several documents be changed at once on a server that has no transactions, so that some are and some are not where it
     /// fails halfway?
     pub without_transactions: bool,
+    /// Are types called by the first word of their tables, too, where every table has the same?
+    pub keep_first_word: bool,
 }
 
 /// A copy of the database that lags behind it.
@@ -66,6 +68,7 @@ impl SourceSettings {
             replicas: Vec::new(),
             samples: SAMPLES,
             without_transactions: false,
+            keep_first_word: false,
         }
     }
 
@@ -158,6 +161,7 @@ fn read_source(reader: &mut Reader<'_>, name: &str, section: &Section) -> Source
         "replicas",
         "samples",
         "without_transactions",
+        "keep_first_word",
     ];
     reader.only(section, &keys);
     if !section.has("url") {
@@ -185,6 +189,7 @@ fn read_source(reader: &mut Reader<'_>, name: &str, section: &Section) -> Source
         prepared: !section.has("prepared") || reader.flag(section, "prepared"),
         samples: reader.number(section, "samples", 1, 1_000_000).map_or(SAMPLES, reader::as_u32),
         without_transactions: reader.flag(section, "without_transactions"),
+        keep_first_word: reader.flag(section, "keep_first_word"),
         replicas: replicas.iter().filter_map(|replica| read_replica(reader, replica, engine)).collect(),
     }
 }

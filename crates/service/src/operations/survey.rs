@@ -169,6 +169,10 @@ pub(crate) fn survey_watched(
             }
         }
     }
+    let of_names = |id: SourceId| {
+        let told = model.iter().flat_map(|model| &model.notices);
+        told.filter(move |(source, _)| *source == id).map(|(_, text)| text.clone()).collect::<Vec<_>>()
+    };
     let outcome = |(id, renames, before, notices): (SourceId, Vec<Rename>, Option<Catalog>, Vec<String>)| {
         let source = &project.sources[id];
         let catalog = catalogs[id].clone().unwrap_or_else(|| Catalog::empty(source.engine));
@@ -179,7 +183,7 @@ pub(crate) fn survey_watched(
             advice: advise(&catalog),
             changes: before.map(|before| compare(&before, &catalog)),
             catalog,
-            notices,
+            notices: notices.into_iter().chain(of_names(id)).collect(),
         }
     };
     let sources = sources.into_iter().map(outcome).collect();

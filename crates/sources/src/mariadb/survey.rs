@@ -9,7 +9,7 @@ use puente_core::catalog::{
     Catalog, Column, ColumnShape, Engine, ForeignKey, ShapeSample, Table, TableKind, round_rows,
 };
 use puente_core::error::Problem;
-use puente_core::model::{KeyProposal, Proposal, candidates, keyless};
+use puente_core::model::{KeyProposal, Proposal, Proven, candidates, keyless};
 use puente_core::project::SourceSettings;
 use puente_core::value::Scalar;
 use puente_sql::{Dialect as _, GEOMETRY, Mariadb as Sql};
@@ -148,14 +148,18 @@ async fn read(session: &mut Conn, settings: &SourceSettings, watch: &SurveyWatch
         add_shapes(session, table, settings.samples).await;
     }
     let catalog = Catalog::of(Engine::Mariadb, tables);
-    let mut proposals = Vec::new();
+    let mut proven = Proven::default();
     let found = candidates(&catalog);
     let of = found.len();
     for (done, candidate) in found.into_iter().enumerate() {
         if !watch.reach(format!("values of {}.{}", candidate.table, candidate.column), done, of) {
             break;
         }
-        proposals.extend(sampled(session, candidate).await);
+        if proven.is_open(&candidate)
+            && let Some(proposal) = sampled(session, candidate).await
+        {
+            proven.add(proposal);
+        }
     }
     let mut keys = Vec::new();
     // A view may take any time, and the survey can do without a proposal. MariaDB knows the one, MySQL the other; in seconds, in
@@ -169,7 +173,7 @@ async fn read(session: &mut Conn, settings: &SourceSettings, watch: &SurveyWatch
     session.query_drop("commit").await?;
     let is_empty = catalog.tables.is_empty();
     let notices = is_empty.then(|| "there is no table that this login can read in the database".to_owned());
-    Ok(Survey { catalog, proposals, keys, notices: notices.into_iter().collect() })
+    Ok(Survey { catalog, proposals: proven.best(), keys, notices: notices.into_iter().collect() })
 }
 
 /// The table that a row is about: they are in the order of their names, and so are the rows that say something of them, but for

@@ -14,7 +14,7 @@ use puente_core::catalog::{
     Catalog, Column, Engine, Sampled, ShapeSample, ShapeType, Table, TableKind, document_columns, round_rows,
 };
 use puente_core::error::Problem;
-use puente_core::model::{KeyProposal, Proposal, candidates};
+use puente_core::model::{KeyProposal, Proposal, Proven, candidates};
 use puente_core::project::SourceSettings;
 use puente_core::value::Scalar;
 use puente_run::{Survey, SurveyWatch};
@@ -105,17 +105,22 @@ async fn read(database: &Database, settings: &SourceSettings, watch: &SurveyWatc
         }
     }
     let catalog = Catalog::of(Engine::Mongodb, tables);
-    let mut proposals = Vec::new();
+    let mut proven = Proven::default();
     let found = candidates(&catalog);
     let of = found.len();
     for (done, candidate) in found.into_iter().enumerate() {
         if !watch.reach(format!("values of {}.{}", candidate.table, candidate.column), done, of) {
             break;
         }
+        if !proven.is_open(&candidate) {
+            continue;
+        }
         let counts = sampled(database, &candidate).await?;
-        proposals.extend(convincing(candidate, counts));
+        if let Some(proposal) = convincing(candidate, counts) {
+            proven.add(proposal);
+        }
     }
-    Ok(Survey { proposals, catalog, keys, notices })
+    Ok(Survey { proposals: proven.best(), catalog, keys, notices })
 }
 
 /// How many distinct sampled values of a column there are, how many of them exist on the other side, and how many keys there are.

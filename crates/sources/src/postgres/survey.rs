@@ -10,7 +10,7 @@ use puente_core::catalog::{
     Catalog, Column, ColumnShape, Engine, ForeignKey, ShapeSample, Table, TableKind, round_rows,
 };
 use puente_core::error::Problem;
-use puente_core::model::{KeyProposal, Proposal, candidates, keyless};
+use puente_core::model::{KeyProposal, Proposal, Proven, candidates, keyless};
 use puente_core::project::SourceSettings;
 use puente_core::value::{Scalar, StorageFormat};
 use puente_sql::{Dialect as _, Postgres as Sql};
@@ -212,14 +212,18 @@ async fn read(
         add_shapes(client, table, settings.samples).await;
     }
     let catalog = Catalog::of(Engine::Postgres, tables);
-    let mut proposals = Vec::new();
+    let mut proven = Proven::default();
     let found = candidates(&catalog);
     let of = found.len();
     for (done, candidate) in found.into_iter().enumerate() {
         if !watch.reach(format!("values of {}.{}", candidate.table, candidate.column), done, of) {
             break;
         }
-        proposals.extend(sampled(client, &catalog, candidate).await);
+        if proven.is_open(&candidate)
+            && let Some(proposal) = sampled(client, &catalog, candidate).await
+        {
+            proven.add(proposal);
+        }
     }
     let mut keys = Vec::new();
     // A view may take any time, and the survey can do without a proposal.
@@ -228,7 +232,7 @@ async fn read(
         keys.extend(proposed_key(client, table, columns).await);
     }
     client.batch_execute("rollback").await?;
-    Ok(Survey { catalog, proposals, keys, notices })
+    Ok(Survey { catalog, proposals: proven.best(), keys, notices })
 }
 
 /// What there is to say of schemas that are not read, and of those that are where they have no table.

@@ -7,7 +7,7 @@ use puente_core::catalog::{
     Catalog, Column, ColumnShape, Engine, ForeignKey, MemberIndex, ShapeSample, Table, TableKind, round_rows,
 };
 use puente_core::error::Problem;
-use puente_core::model::{KeyProposal, Proposal, candidates, keyless};
+use puente_core::model::{KeyProposal, Proposal, Proven, candidates, keyless};
 use puente_core::project::SourceSettings;
 use puente_core::value::Scalar;
 use puente_sql::{Dialect as _, Sqlite};
@@ -78,14 +78,18 @@ fn read(connection: &Connection, settings: &SourceSettings, watch: &SurveyWatch)
     let mut catalog = Catalog::of(Engine::Sqlite, tables);
     notices.extend(resolve_implicit_references(&mut catalog));
     notices.extend(without_their_collations(connection, &mut catalog)?);
-    let mut proposals = Vec::new();
+    let mut proven = Proven::default();
     let found = candidates(&catalog);
     let of = found.len();
     for (done, candidate) in found.into_iter().enumerate() {
         if !watch.reach(format!("values of {}.{}", candidate.table, candidate.column), done, of) {
             break;
         }
-        proposals.extend(sampled(connection, candidate)?);
+        if proven.is_open(&candidate)
+            && let Some(proposal) = sampled(connection, candidate)
+        {
+            proven.add(proposal);
+        }
     }
     let keys =
         keyless(&catalog).into_iter().filter_map(|(table, columns)| proposed_key(connection, table, columns)).collect();
@@ -93,7 +97,7 @@ fn read(connection: &Connection, settings: &SourceSettings, watch: &SurveyWatch)
     if catalog.tables.is_empty() {
         notices.push("there is no table in the database".to_owned());
     }
-    Ok(Survey { catalog, proposals, keys, notices })
+    Ok(Survey { catalog, proposals: proven.best(), keys, notices })
 }
 
 struct Listed {
@@ -511,12 +515,17 @@ fn count(connection: &Connection, listed: &Listed) -> Option<u64> {
 }
 
 /// A proposal with its sampled evidence; none where the values speak against it.
-fn sampled(connection: &Connection, candidate: Proposal) -> rusqlite::Result<Option<Proposal>> {
+fn sampled(connection: &Connection, candidate: Proposal) -> Option<Proposal> {
     let [column, table] = [&candidate.column, &candidate.table].map(|name| Sqlite.quote(name));
     let [key, target] = [&candidate.references, &candidate.to].map(|name| Sqlite.quote(name));
     let text = question(&column, &table, &key, &target);
-    let counted = connection.query_row(&text, [], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?;
-    Ok(convincing(candidate, counted))
+    let counted = connection.query_row(&text, [], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)));
+    convincing(candidate, counted.inspect_err(not_sampled).ok()?)
+}
+
+/// A proposal that could not be sampled is none: its column has a collation that is not here, or its view fails on its rows.
+fn not_sampled(error: &rusqlite::Error) {
+    tracing::debug!(target: "puente::source", detail = super::fault::told(error).told(), "a proposal could not be sampled");
 }
 
 /// The key that sampled values suggest for a table without one. A view may fail on its rows; the survey can do without.
@@ -525,10 +534,7 @@ fn proposed_key(connection: &Connection, table: &Table, columns: Vec<&Column>) -
     let ask = |text: &str| {
         let counts = |row: &rusqlite::Row<'_>| (0..row.as_ref().column_count()).map(|at| row.get(at)).collect();
         let answer: rusqlite::Result<Vec<i64>> = connection.query_row(text, [], counts);
-        let told = |error: &rusqlite::Error| {
-            tracing::debug!(target: "puente::source", detail = super::fault::told(error).told(), "a proposal could not be sampled");
-        };
-        answer.inspect_err(told).ok()
+        answer.inspect_err(not_sampled).ok()
     };
     match search.first_answer(&ask(&search.first_question())?) {
         Ok(found) => found,

@@ -450,9 +450,14 @@ fn shown(world: &World, view: &View, of: TypeId, row: &[Datum]) -> Vec<Datum> {
     shown
 }
 
-/// Writes out what a cursor stands for.
+/// Writes out what a cursor stands for. A number is one however it is kept: JSON has `2` and `2.0` for the same.
 pub(super) fn write_cursor(cells: &[Datum]) -> String {
-    format!("{cells:?}").replace(['"', '\\'], "'")
+    let written = cells.iter().map(|cell| match cell {
+        Datum::Integer(number) => format!("Number({number})"),
+        Datum::Real(number) => format!("Number({number})"),
+        other => format!("{other:?}"),
+    });
+    format!("[{}]", written.collect::<Vec<_>>().join(", ")).replace(['"', '\\'], "'")
 }
 
 /// A stored value as JSON; none where it does not fit its type.
