@@ -2,7 +2,7 @@
 
 use super::{Fragment, Slot};
 use puente_core::access::{Arithmetic, MOST_DIGITS, TextTest};
-use puente_core::model::{Column, FieldType, Type};
+use puente_core::model::{Column, Element, FieldType, Type};
 use puente_core::plan::{Capabilities, Function, GroupUnit};
 use puente_core::value::{JsonType, Scalar, StorageFormat};
 
@@ -430,14 +430,15 @@ pub(super) fn truncation(unit: GroupUnit, column: &Column) -> Option<(usize, Str
 pub(super) fn scalar_of(column: &Column) -> Scalar {
     match column.kind {
         // In JSON dates and times are texts, and are ordered as such.
-        FieldType::Scalar(scalar) | FieldType::List(scalar)
+        FieldType::Scalar(scalar) | FieldType::List(Element::Scalar(scalar))
             if column.form == StorageFormat::JsonValue && scalar.json_type() == JsonType::Text =>
         {
             Scalar::String
         }
         // UUIDs kept as bytes travel like bytes.
         FieldType::Scalar(Scalar::Uuid) if column.form == StorageFormat::Binary => Scalar::Bytes,
-        FieldType::Scalar(scalar) | FieldType::List(scalar) => scalar,
+        FieldType::Scalar(scalar) => scalar,
+        FieldType::List(element) => element.scalar(),
         FieldType::Enum(_) => Scalar::String,
         FieldType::Object(_) | FieldType::Items(_) => Scalar::Json,
     }

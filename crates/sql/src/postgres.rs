@@ -3,7 +3,7 @@
 use super::dialect::{MOST_NUMBER, literal, relation, scalar_of, within_digits};
 use super::{Dialect, Fragment, Slot, Strategy};
 use puente_core::access::TextTest;
-use puente_core::model::{Column, FieldType, Type};
+use puente_core::model::{Column, Element, FieldType, Type};
 use puente_core::plan::{Function, GroupUnit};
 use puente_core::value::{JsonType, Scalar, StorageFormat};
 
@@ -13,6 +13,15 @@ pub struct Postgres;
 
 /// Parameters of one statement: the protocol counts them with 16 bits.
 const MOST_PARAMETERS: usize = 65_535;
+
+fn is_list(column: &Column) -> bool {
+    matches!(column.kind, FieldType::List(_))
+}
+
+/// What makes a list of its type.
+fn brackets(column: &Column) -> &'static str {
+    if is_list(column) { "[]" } else { "" }
+}
 
 /// The type to which a value is cast where it meets a column.
 fn cast_of(column: &Column) -> &str {
@@ -58,15 +67,16 @@ impl Dialect for Postgres {
 
     fn delivered(&self, column: &Column, expression: String) -> String {
         match column.form {
-            StorageFormat::EngineText => format!("{expression}::text"),
+            StorageFormat::EngineText => format!("{expression}::text{}", brackets(column)),
             StorageFormat::JsonValue => match column.kind {
                 FieldType::Object(_) => format!("jsonb_typeof({expression})"),
                 _ => format!("({expression})::text"),
             },
             // Domains are read as what they are made of: only those types have a known form in binary.
+            // So are the items of arrays; those of enums are texts.
+            _ if matches!(column.kind, FieldType::List(Element::Enum(_))) => format!("{expression}::text[]"),
             _ if column.domain => {
-                let list = if matches!(column.kind, FieldType::List(_)) { "[]" } else { "" };
-                format!("{expression}::{}{list}", cast_of(column))
+                format!("{expression}::{}{}", cast_of(column), brackets(column))
             }
             _ => expression,
         }
@@ -74,6 +84,7 @@ impl Dialect for Postgres {
 
     fn compared(&self, column: &Column, expression: String) -> String {
         match column.form {
+            StorageFormat::EngineText if is_list(column) => format!("{expression}::text[]"),
             StorageFormat::EngineText => format!("{expression}::text collate \"C\""),
             StorageFormat::JsonValue => typed(column, &expression),
             _ => expression,
@@ -333,7 +344,7 @@ impl Dialect for Postgres {
         // A list would be taken apart, and what is read as text has to be written to its own type.
         columns
             .iter()
-            .all(|column| !matches!(column.kind, FieldType::List(_)) && column.form != StorageFormat::EngineText)
+            .all(|column| !is_list(column) && column.form != StorageFormat::EngineText)
     }
 
     fn rows_as_arrays(&self, columns: &[&Column]) -> Option<Fragment> {

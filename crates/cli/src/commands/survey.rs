@@ -225,7 +225,7 @@ pub(crate) fn summary(outcome: &SurveyOutcome) -> String {
         }
     }
     let (several, sources) = (outcome.sources.len() > 1, || outcome.sources.iter());
-    if sources().any(|of| !of.advice.is_empty()) {
+    if sources().any(|of| !of.advice.is_empty() || !of.notices.is_empty()) {
         line(heading("\nAdvice"));
         for advice in sources().flat_map(|of| &of.advice) {
             line(format!("  {} {}", urgent(&advice.place), advice.text));

@@ -10,7 +10,7 @@ use serde_json::{Map, Value as Json};
 
 use super::number::digits;
 use super::{Comparison, MOST_DIGITS, TextTest};
-use crate::model::{FieldType, Model};
+use crate::model::{Element, FieldType, Model};
 use crate::value::{Datum, Scalar, StorageFormat, datum_from_json, instant};
 
 /// Who is asking, as far as rules are concerned.
@@ -198,11 +198,11 @@ impl ClaimValue {
 /// A claim as a cell of a column's type, from the type's own form only: `"7"` is 7, `"07"`, `7.5` and `true` are not.
 fn canonical(model: &Model, kind: FieldType, form: StorageFormat, value: &Json) -> Option<Datum> {
     let scalar = match kind {
-        FieldType::Enum(id) => {
+        FieldType::Enum(id) | FieldType::List(Element::Enum(id)) => {
             let meant = model.enums[id].meant(value.as_str()?);
             return meant.map(|text| Datum::Text(text.to_owned()));
         }
-        FieldType::Scalar(scalar) | FieldType::List(scalar) => scalar,
+        FieldType::Scalar(scalar) | FieldType::List(Element::Scalar(scalar)) => scalar,
         FieldType::Object(_) | FieldType::Items(_) => Scalar::Json,
     };
     let value = match (scalar, value) {

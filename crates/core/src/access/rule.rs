@@ -18,7 +18,7 @@ use super::number::Counted;
 use super::{
     Arithmetic, Comparison, Condition, Hop, Masks, Number, Operand, Path, Quantifier, Test, TextComparison, TextTest,
 };
-use crate::model::{Cardinality, Column, ColumnId, FieldType, Link, Model, Type, TypeId};
+use crate::model::{Cardinality, Column, ColumnId, Element, FieldType, Link, Model, Type, TypeId};
 use crate::project::{Mistake, Renamed, RuleText};
 use crate::suggest::did_you_mean;
 use crate::value::{Datum, Scalar, StorageFormat, datum_from_json, instant};
@@ -1143,7 +1143,7 @@ impl Compiler<'_> {
     fn constant(&self, column: &Column, value: &Json, at: &IdedExpr) -> Result<Datum, Wrong> {
         let name = column.label();
         match column.kind {
-            FieldType::Enum(id) => {
+            FieldType::Enum(id) | FieldType::List(Element::Enum(id)) => {
                 let e = &self.model.enums[id];
                 let text = value.as_str().unwrap_or_default();
                 e.meant(text).map(|text| Datum::Text(text.to_owned())).ok_or_else(|| {
@@ -1152,8 +1152,11 @@ impl Compiler<'_> {
                     self.wrong(at, format!("`{name}` is never {value}{hint}; it is one of {}", known.join(", ")))
                 })
             }
-            FieldType::Scalar(scalar) | FieldType::List(scalar) => datum_from_json(scalar, column.form, value)
-                .map_err(|unfit| self.wrong(at, format!("`{name}` expects {}, found {}", unfit.expected, unfit.found))),
+            FieldType::Scalar(scalar) | FieldType::List(Element::Scalar(scalar)) => {
+                datum_from_json(scalar, column.form, value).map_err(|unfit| {
+                    self.wrong(at, format!("`{name}` expects {}, found {}", unfit.expected, unfit.found))
+                })
+            }
             FieldType::Object(_) | FieldType::Items(_) => {
                 Err(self.wrong(at, format!("`{name}` cannot be compared with {value}; compare a member of it")))
             }

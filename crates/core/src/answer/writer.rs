@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use crate::error::{Code, Location, MOST_PROBLEMS, PathStep, Problem};
-use crate::model::FieldType;
+use crate::model::{Element, FieldType};
 use crate::plan::change::{COUNT, GIVEN};
 use crate::plan::{
     BoundPlan, ChangeField, ChangeShape, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, NodeId,
@@ -312,7 +312,8 @@ impl<'a, 's> Writer<'a, 's> {
         match kind {
             FieldType::Scalar(scalar) => write_scalar(&mut self.out, scalar, cell),
             FieldType::Enum(id) => self.enum_value(id, cell),
-            FieldType::List(scalar) => write_list(&mut self.out, scalar, cell),
+            FieldType::List(Element::Scalar(scalar)) => write_list(&mut self.out, scalar, cell),
+            FieldType::List(Element::Enum(id)) => self.enum_values(id, cell),
             FieldType::Object(_) | FieldType::Items(_) => Err(CoercionError::new("JSON", cell.describe())),
         }
     }
@@ -347,6 +348,24 @@ impl<'a, 's> Writer<'a, 's> {
         problem.path = self.path.iter().copied().chain(last).map(PathStep::from).collect();
         self.problem_bytes += problem.message.len() + problem.path.iter().map(PathStep::weight).sum::<usize>();
         self.problems.push(problem);
+    }
+
+    /// A list of values of an enum.
+    fn enum_values(&mut self, id: usize, cell: DatumRef<'_>) -> Result<(), CoercionError> {
+        let DatumRef::List(list) = cell else { return self.enum_value(id, cell) };
+        let mark = self.out.len();
+        self.out.push(b'[');
+        for (at, item) in list.items().enumerate() {
+            if at > 0 {
+                self.out.push(b',');
+            }
+            if let Err(unfit) = self.enum_value(id, item) {
+                self.out.truncate(mark);
+                return Err(unfit);
+            }
+        }
+        self.out.push(b']');
+        Ok(())
     }
 
     fn enum_value(&mut self, id: usize, cell: DatumRef<'_>) -> Result<(), CoercionError> {

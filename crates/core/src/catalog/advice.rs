@@ -1,5 +1,7 @@
 //! Advice: what the survey would tell the owner of the database, without changing anything.
 
+use indexmap::IndexMap;
+
 use super::{Catalog, Engine, Table, TableKind};
 
 /// One piece of advice.
@@ -20,6 +22,7 @@ pub(crate) const WORTH_AN_INDEX: u64 = 1_000;
 /// made the survey choose another type than the declared one.
 pub fn advise(catalog: &Catalog) -> Vec<Advice> {
     let mut found = Vec::new();
+    let mut noticed: IndexMap<&str, Vec<String>> = IndexMap::new();
     for table in &catalog.tables {
         let name = &table.name;
         if table.kind == TableKind::Table && table.keys().next().is_none() {
@@ -60,13 +63,28 @@ pub fn advise(catalog: &Catalog) -> Vec<Advice> {
                 });
             }
         }
-        for column in &table.columns {
+        for column in table.columns.iter() {
             if let Some(notice) = &column.notice {
-                found.push(Advice { place: format!("{name}.{}", column.name), text: notice.clone(), statement: None });
+                noticed.entry(notice.as_str()).or_default().push(format!("{name}.{}", column.name));
             }
         }
     }
+    // What is to be said of many columns alike is said once.
+    found.extend(noticed.into_iter().map(|(text, places)| Advice {
+        place: several_places(&places),
+        text: text.to_owned(),
+        statement: None,
+    }));
     found
+}
+
+/// Columns that something is said of: each of a few, some of many.
+fn several_places(places: &[String]) -> String {
+    const NAMED: usize = 3;
+    match places.len().checked_sub(NAMED) {
+        None | Some(0) => places.join(", "),
+        Some(others) => format!("{} and {others} more", places[..NAMED].join(", ")),
+    }
 }
 
 /// `about 1200`, `an unknown number of`: before `rows`.

@@ -66,6 +66,20 @@ pub struct Shape {
     pub notice: Option<String>,
 }
 
+impl Shape {
+    /// Leaves out members by their names, at any depth; tells which.
+    pub fn leave_out(&mut self, is_out: fn(&str) -> bool) -> Vec<String> {
+        let mut out: Vec<String> = self.members.keys().filter(|name| is_out(name)).cloned().collect();
+        self.members.retain(|name, _| !is_out(name));
+        for inner in self.members.values_mut().chain(self.items.as_deref_mut()) {
+            out.extend(inner.leave_out(is_out));
+        }
+        out.sort();
+        out.dedup();
+        out
+    }
+}
+
 /// What values are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]

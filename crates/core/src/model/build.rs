@@ -10,8 +10,8 @@ use super::naming::{Register, Wish};
 use super::shapes::add_shapes;
 use super::tables::{TableOf, Tables};
 use super::{
-    Cascade, Column, ColumnId, ColumnInput, Enum, FieldType, GLOBAL_ID, IDENTITY_LENGTH, Key, Model, ROW_ID, SourceId,
-    Type, TypeId,
+    Cascade, Column, ColumnId, ColumnInput, Element, Enum, FieldType, GLOBAL_ID, IDENTITY_LENGTH, Key, Model, ROW_ID,
+    SourceId, Type, TypeId,
 };
 use crate::catalog::{AssignedNames, Catalog, Engine, ForeignKey, Table, TableKind, TypeNames};
 use crate::project::{Mistake, Project, TypeEdit};
@@ -523,13 +523,24 @@ impl<'a> Builder<'a> {
                     }
                 }
             }
-            _ if column.list => FieldType::List(scalar),
             _ => FieldType::Scalar(scalar),
+        };
+        let kind = match kind {
+            FieldType::Scalar(scalar) if column.list => FieldType::List(Element::Scalar(scalar)),
+            FieldType::Enum(id) if column.list => FieldType::List(Element::Enum(id)),
+            kind => kind,
         };
         let enforced = column.enforced && !column.nullable && scalar == column.scalar;
         // SQLite keeps values of any type in a column: whoever calls them texts means their digits, too.
         let engine = self.tables.catalog(source).engine;
-        let as_text = engine == Engine::Sqlite && scalar == Scalar::String && scalar != column.scalar;
+        let is_renamed = engine == Engine::Sqlite && scalar == Scalar::String && scalar != column.scalar;
+        // An enum without names is compared as text: with another one the engine would refuse the whole statement.
+        let is_nameless = engine == Engine::Postgres
+            && field.is_some()
+            && !column.values.is_empty()
+            && declared_enum(column, engine).is_some()
+            && !matches!(kind, FieldType::Enum(_) | FieldType::List(Element::Enum(_)));
+        let as_text = is_renamed || is_nameless;
         Column {
             name: column.name.clone(),
             field,
@@ -542,8 +553,8 @@ impl<'a> Builder<'a> {
             typed: column.enforced && scalar == column.scalar,
             input: input(column, engine, table.primary_key.contains(&column.name)),
             binary_json: engine == Engine::Sqlite && column.declared.eq_ignore_ascii_case("jsonb"),
-            cast: column.cast.clone(),
-            domain: column.domain,
+            cast: if is_nameless { Some("text".to_owned()) } else { column.cast.clone() },
+            domain: column.domain && !is_nameless,
             collation: column.collation.clone(),
             small_json: false,
             member: None,
@@ -572,7 +583,7 @@ impl<'a> Builder<'a> {
             return FieldType::Scalar(Scalar::String);
         }
         let wanted = [wanted.to_owned(), format!("{wanted}Value")];
-        let name = self.type_names.take_own(what, &wanted, &mut self.mistakes);
+        let name = self.type_names.take_enum(what, &wanted, &mut self.mistakes);
         self.model.enums.push(Enum { name, values });
         FieldType::Enum(self.model.enums.len() - 1)
     }
@@ -602,7 +613,9 @@ pub(super) fn identity(source: &str, table: &str) -> [u8; IDENTITY_LENGTH] {
 fn declared_enum(column: &crate::catalog::Column, engine: Engine) -> Option<&str> {
     const TEXTS: &[&str] = &["text", "char", "varchar", "bpchar", "citext", "name"];
     let is_text = TEXTS.iter().any(|text| column.declared.starts_with(text));
-    (engine == Engine::Postgres && !column.domain && !is_text).then_some(column.declared.as_str())
+    // A list has the enum of its items.
+    let declared = column.declared.trim_end_matches("[]");
+    (engine == Engine::Postgres && !column.domain && !is_text).then_some(declared)
 }
 
 /// What may be written to a column, as far as its declared type tells.

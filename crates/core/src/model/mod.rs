@@ -238,12 +238,39 @@ pub enum FieldType {
     Scalar(Scalar),
     /// An enum over texts.
     Enum(EnumId),
-    /// A list of values of a scalar.
-    List(Scalar),
+    /// A list of values.
+    List(Element),
     /// An object inside JSON.
     Object(ObjectId),
     /// A list of objects inside JSON, which are the rows of a type.
     Items(TypeId),
+}
+
+/// The type of the values of a list.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Element {
+    /// A scalar.
+    Scalar(Scalar),
+    /// An enum over texts.
+    Enum(EnumId),
+}
+
+impl Element {
+    /// The type of one of them.
+    pub fn kind(self) -> FieldType {
+        match self {
+            Element::Scalar(scalar) => FieldType::Scalar(scalar),
+            Element::Enum(id) => FieldType::Enum(id),
+        }
+    }
+
+    /// The scalar that one of them is as the engine has it.
+    pub fn scalar(self) -> Scalar {
+        match self {
+            Element::Scalar(scalar) => scalar,
+            Element::Enum(_) => Scalar::String,
+        }
+    }
 }
 
 impl ColumnInput {
@@ -446,8 +473,8 @@ impl Model {
     /// The name of a kind in the schema; a list's is that of its items.
     pub fn kind_name(&self, kind: FieldType) -> &str {
         match kind {
-            FieldType::Scalar(scalar) | FieldType::List(scalar) => scalar.name(),
-            FieldType::Enum(id) => &self.enums[id].name,
+            FieldType::Scalar(scalar) | FieldType::List(Element::Scalar(scalar)) => scalar.name(),
+            FieldType::Enum(id) | FieldType::List(Element::Enum(id)) => &self.enums[id].name,
             FieldType::Object(id) => &self.objects[id].name,
             FieldType::Items(id) => &self.types[id].name,
         }

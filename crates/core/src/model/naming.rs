@@ -124,6 +124,18 @@ impl Register {
         name
     }
 
+    /// The same for an enum, which has names of filters beside its own.
+    pub(super) fn take_enum(&mut self, what: &str, wanted: &[String], mistakes: &mut Vec<Mistake>) -> String {
+        let helpers = ["Filter", "ListFilter"];
+        let are_free = |name: &&String| helpers.iter().all(|helper| self.is_free(&format!("{name}{helper}")));
+        let free: Vec<String> = wanted.iter().filter(are_free).cloned().collect();
+        let name = self.take_own(what, if free.is_empty() { wanted } else { &free }, mistakes);
+        for helper in helpers {
+            self.hold(&format!("{name}{helper}"), Holder { what: format!("a filter of {what}"), given: None });
+        }
+        name
+    }
+
     /// Takes the names of helper types, which begin alike and end with these words; gives what they begin with. They give way,
     /// all of them together, to whatever has one of the names.
     pub(super) fn take_helpers(

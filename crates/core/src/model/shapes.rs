@@ -6,8 +6,8 @@ use indexmap::IndexMap;
 use super::build::Builder;
 use super::naming::{Register, Wish};
 use super::{
-    Column, ColumnId, ColumnInput, FieldType, GLOBAL_ID, ITEM_COLUMN, ItemsOf, Member, ObjectType, ROW_ID, Type,
-    TypeId, names,
+    Column, ColumnId, ColumnInput, Element, FieldType, GLOBAL_ID, ITEM_COLUMN, ItemsOf, Member, ObjectType, ROW_ID,
+    Type, TypeId, names,
 };
 use crate::catalog::{ITEMS, MemberIndex, Shape, ShapeType, TypeNames};
 use crate::project::{FieldEdit, MemberEdit, Mistake};
@@ -96,7 +96,9 @@ impl<'a> Shaping<'_, 'a> {
             ShapeType::Scalar(scalar) => FieldType::Scalar(scalar),
             ShapeType::Object => FieldType::Object(self.object(at, shape)),
             ShapeType::List => match shape.items.as_deref().map(|items| (items.kind, items)) {
-                Some((ShapeType::Scalar(scalar), _)) if scalar != Scalar::Json => FieldType::List(scalar),
+                Some((ShapeType::Scalar(scalar), _)) if scalar != Scalar::Json => {
+                    FieldType::List(Element::Scalar(scalar))
+                }
                 Some((ShapeType::Object, items)) => self.items(at, items),
                 // A list of lists, or of values of several types.
                 _ => FieldType::Scalar(Scalar::Json),

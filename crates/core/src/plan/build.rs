@@ -27,7 +27,9 @@ use crate::access::{
     Comparison, Condition, Masks, Operand, Origin, Path, Predicate, Test, TextComparison, View, Within,
 };
 use crate::error::{Code, Location, Problem};
-use crate::model::{Cardinality, ColumnId, FieldType, GLOBAL_ID, Link, LinkId, NODE, SourceId, Through, TypeId};
+use crate::model::{
+    Cardinality, ColumnId, Element, FieldType, GLOBAL_ID, Link, LinkId, NODE, SourceId, Through, TypeId,
+};
 use crate::project::Limits;
 use crate::value::{CoercionError, Datum, Scalar, StorageFormat, datum_from_json};
 
@@ -953,9 +955,11 @@ impl LeafType {
     /// The cell of a JSON value of this type.
     pub(super) fn cell(self, model: &crate::model::Model, value: &Json) -> Result<Datum, CoercionError> {
         match self.kind {
-            FieldType::Scalar(scalar) | FieldType::List(scalar) => datum_from_json(scalar, self.form, value),
+            FieldType::Scalar(scalar) | FieldType::List(Element::Scalar(scalar)) => {
+                datum_from_json(scalar, self.form, value)
+            }
             FieldType::Object(_) | FieldType::Items(_) => datum_from_json(Scalar::Json, self.form, value),
-            FieldType::Enum(id) => {
+            FieldType::Enum(id) | FieldType::List(Element::Enum(id)) => {
                 let e = &model.enums[id];
                 let text = value.as_str().and_then(|name| e.text_of(name));
                 text.map(|text| Datum::Text(text.to_owned())).ok_or_else(|| CoercionError {

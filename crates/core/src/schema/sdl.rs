@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 
 use super::{inputs, reachable};
 use crate::access::{View, Within};
-use crate::model::{Cardinality, Column, ColumnId, FieldType, GLOBAL_ID, Link, Model, NODE, TypeId};
+use crate::model::{Cardinality, Column, ColumnId, Element, FieldType, GLOBAL_ID, Link, Model, NODE, TypeId};
 use crate::plan::{FilterWord, GROUP_WORDS, LINK_FILTER_WORDS, REVISION, Takes, has_revision, summary_functions};
 use crate::value::Scalar;
 use crate::visible::visible_json;
@@ -35,6 +35,7 @@ pub fn print(view: &View) -> String {
         out: String::new(),
         scalars: BTreeSet::new(),
         lists: BTreeSet::new(),
+        enum_lists: BTreeSet::new(),
         summaries: BTreeSet::new(),
         enums: BTreeSet::new(),
         writes: inputs::writes(view),
@@ -76,6 +77,7 @@ pub(super) struct Printer<'a> {
     scalars: BTreeSet<Scalar>,
     /// Scalars of which some column is a list.
     lists: BTreeSet<Scalar>,
+    enum_lists: BTreeSet<crate::model::EnumId>,
     /// Scalars of which some column can be summed up.
     summaries: BTreeSet<Scalar>,
     enums: BTreeSet<usize>,
@@ -302,9 +304,13 @@ impl Printer<'_> {
             FieldType::Scalar(scalar) => {
                 self.scalars.insert(scalar);
             }
-            FieldType::List(scalar) => {
+            FieldType::List(Element::Scalar(scalar)) => {
                 self.scalars.insert(scalar);
                 self.lists.insert(scalar);
+            }
+            FieldType::List(Element::Enum(id)) => {
+                self.enums.insert(id);
+                self.enum_lists.insert(id);
             }
             FieldType::Enum(id) => {
                 self.enums.insert(id);
@@ -586,7 +592,10 @@ impl Printer<'_> {
             self.scalar_summary(scalar);
         }
         for scalar in std::mem::take(&mut self.lists) {
-            self.list_filter(scalar);
+            self.list_filter(scalar.name());
+        }
+        for id in std::mem::take(&mut self.enum_lists) {
+            self.list_filter(&self.model.enums[id].name);
         }
         for scalar in std::mem::take(&mut self.scalars) {
             if !scalar.is_built_in() {
@@ -642,8 +651,7 @@ impl Printer<'_> {
         line!(self, "}}\n");
     }
 
-    fn list_filter(&mut self, scalar: Scalar) {
-        let name = scalar.name();
+    fn list_filter(&mut self, name: &str) {
         self.begin(&format!("Conditions on a list of `{name}`."), format_args!("input {name}ListFilter"));
         self.filter_words(name, FilterWord::is_of_lists);
     }

@@ -139,13 +139,14 @@ async fn read(session: &mut Conn, settings: &SourceSettings, watch: &SurveyWatch
         }
     }
     count_rows(session, &mut tables).await;
+    let mut notices = broken_views(session, &tables).await;
     let of = tables.len();
     for (done, table) in tables.iter_mut().enumerate() {
         if !watch.reach(format!("table {}", table.name), done, of) {
             break;
         }
         judge_flags(session, table).await;
-        add_shapes(session, table, settings.samples).await;
+        notices.extend(add_shapes(session, table, settings.samples).await);
     }
     let catalog = Catalog::of(Engine::Mariadb, tables);
     let mut proven = Proven::default();
@@ -172,8 +173,8 @@ async fn read(session: &mut Conn, settings: &SourceSettings, watch: &SurveyWatch
     }
     session.query_drop("commit").await?;
     let is_empty = catalog.tables.is_empty();
-    let notices = is_empty.then(|| "there is no table that this login can read in the database".to_owned());
-    Ok(Survey { catalog, proposals: proven.best(), keys, notices: notices.into_iter().collect() })
+    notices.extend(is_empty.then(|| "there is no table that this login can read in the database".to_owned()));
+    Ok(Survey { catalog, proposals: proven.best(), keys, notices })
 }
 
 /// The table that a row is about: they are in the order of their names, and so are the rows that say something of them, but for
@@ -293,18 +294,53 @@ async fn judge_flags(session: &mut Conn, table: &mut Table) {
 }
 
 /// Finds out what the values of JSON columns are made of. What fails is left without.
-async fn add_shapes(session: &mut Conn, table: &mut Table, samples: u32) {
+async fn add_shapes(session: &mut Conn, table: &mut Table, samples: u32) -> Vec<String> {
+    let mut notices = Vec::new();
     let (from, key) = (Sql.quote(&table.name), spread_key(table, samples).map(|key| Sql.quote(key)));
     for column in table.columns.iter_mut().filter(|column| column.scalar == Scalar::Json) {
         let sample = ValueSample { from: from.clone(), value: Sql.quote(&column.name), key: key.clone(), samples };
         match shape(session, &sample).await {
-            Ok(found) => column.shape = found,
+            Ok(mut found) => {
+                // A path of MariaDB's reaches no member whose name begins so, quoted or not.
+                let out =
+                    found.as_mut().map_or_else(Vec::new, |found| found.shape.leave_out(|name| name.starts_with('-')));
+                if !out.is_empty() {
+                    notices.push(format!(
+                        "`{}.{}`: MariaDB finds no member whose name begins with `-`; left out: `{}`",
+                        table.name,
+                        column.name,
+                        out.join("`, `")
+                    ));
+                }
+                column.shape = found;
+            }
             Err(error) => {
                 tracing::debug!(target: "puente::source", detail = fault::told(&error).told(), "a JSON column could not be sampled")
             }
         }
     }
+    notices
 }
+
+/// Views that list no column: what they are made of is not there, or not for whoever defined them.
+async fn broken_views(session: &mut Conn, tables: &[Table]) -> Vec<String> {
+    let mut notices = Vec::new();
+    for view in tables.iter().filter(|table| table.kind == TableKind::View && table.columns.is_empty()) {
+        let asked = session.query_drop(format!("select 1 from {} limit 0", Sql.quote(&view.name))).await;
+        let why = match asked {
+            Ok(()) => "lists no columns".to_owned(),
+            Err(Error::Server(error)) if error.code == INVALID_VIEW => {
+                "names tables, columns or functions that are not there, or that its definer may not use".to_owned()
+            }
+            Err(error) => format!("cannot be read ({})", fault::told(&error).told()),
+        };
+        notices.push(format!("view `{}` {why}: it is left out", view.name));
+    }
+    notices
+}
+
+/// `ER_VIEW_INVALID`.
+const INVALID_VIEW: u16 = 1356;
 
 async fn shape(session: &mut Conn, sample: &ValueSample) -> Result<Option<ColumnShape>, Error> {
     let mut seen = ShapeSample::default();

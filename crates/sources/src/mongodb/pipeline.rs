@@ -588,7 +588,8 @@ fn summary(function: Function, scalar: Scalar, value: Node, field: &str, group: 
 /// The scalar that a column's values are, one by one.
 fn scalar_of(column: &Column) -> Scalar {
     match column.kind {
-        FieldType::Scalar(scalar) | FieldType::List(scalar) => scalar,
+        FieldType::Scalar(scalar) => scalar,
+        FieldType::List(element) => element.scalar(),
         FieldType::Enum(_) => Scalar::String,
         FieldType::Object(_) | FieldType::Items(_) => Scalar::Json,
     }
@@ -605,7 +606,7 @@ fn delivered(model: &Model, of: TypeId, id: ColumnId, column: &Column, whole: bo
     match (column.kind, column.form) {
         (FieldType::Object(_), _) if !whole => Delivered::IsObject,
         (_, StorageFormat::JsonValue) => Delivered::Json(Kind::of(model, of, id)),
-        (FieldType::List(scalar), _) => Delivered::List(scalar),
+        (FieldType::List(element), _) => Delivered::List(element.scalar()),
         _ => Delivered::Scalar(scalar_of(column)),
     }
 }

@@ -39,7 +39,7 @@ impl Kind {
         match model.types[of].columns[column].kind {
             FieldType::Scalar(scalar) => Kind::Scalar(scalar),
             FieldType::Enum(_) => Kind::Scalar(Scalar::String),
-            FieldType::List(scalar) => Kind::List(scalar),
+            FieldType::List(element) => Kind::List(element.scalar()),
             FieldType::Object(_) => Kind::members(model, of, column),
             FieldType::Items(items) => Kind::Items(Box::new(Kind::members(model, items, ITEM_COLUMN))),
         }
@@ -141,7 +141,8 @@ impl Conversion {
     /// For what is compared with a column's values.
     pub(super) fn compared(column: &Column) -> Conversion {
         match column.kind {
-            FieldType::Scalar(scalar) | FieldType::List(scalar) => Conversion::Scalar(scalar),
+            FieldType::Scalar(scalar) => Conversion::Scalar(scalar),
+            FieldType::List(element) => Conversion::Scalar(element.scalar()),
             FieldType::Enum(_) => Conversion::Scalar(Scalar::String),
             FieldType::Object(_) | FieldType::Items(_) => Conversion::Scalar(Scalar::Json),
         }
@@ -157,7 +158,7 @@ impl Conversion {
             }
             FieldType::Scalar(scalar) => Conversion::Scalar(scalar),
             FieldType::Enum(_) => Conversion::Scalar(Scalar::String),
-            FieldType::List(scalar) => Conversion::List(scalar),
+            FieldType::List(element) => Conversion::List(element.scalar()),
         }
     }
 

@@ -115,14 +115,18 @@ fn date(out: &mut Vec<u8>, days: i32) -> Option<()> {
     match days {
         i32::MAX => out.extend_from_slice(b"infinity"),
         i32::MIN => out.extend_from_slice(b"-infinity"),
-        days => civil(out, i64::from(days)),
+        days => {
+            let era = civil(out, i64::from(days));
+            out.extend_from_slice(era);
+        }
     }
     Some(())
 }
 
-/// `YYYY-MM-DD` of days since 2000-01-01, in the proleptic Gregorian calendar. The year zero and those before are
-/// written with a sign: no date of RFC 3339, so they become errors on their fields.
-fn civil(out: &mut Vec<u8>, days: i64) {
+/// `YYYY-MM-DD` of days since 2000-01-01, in the proleptic Gregorian calendar, and what stands behind it all: ` BC` before the year 1.
+/// That and years of more digits are no dates of RFC 3339, so they become errors on their fields; as the engine writes them, so that a
+/// cursor may hold them.
+fn civil(out: &mut Vec<u8>, days: i64) -> &'static [u8] {
     // Counted from 0000-03-01, so that the leap day ends a year: 146,097 days are 400 years.
     let shifted = days + EPOCH_DAYS + 719_468;
     let era = shifted.div_euclid(146_097);
@@ -133,10 +137,11 @@ fn civil(out: &mut Vec<u8>, days: i64) {
     let day = day_of_year - (153 * shifted_month + 2) / 5 + 1;
     let month = if shifted_month < 10 { shifted_month + 3 } else { shifted_month - 9 };
     let year = year_of_era + era * 400 + i64::from(month <= 2);
-    if !(1..=9_999).contains(&year) {
-        out.push(if year < 0 { b'-' } else { b'+' });
-    }
-    push_parts(out, [(year.unsigned_abs(), 4), (month.unsigned_abs(), 2), (day.unsigned_abs(), 2)], b'-');
+    // There is no year zero: the year before 1 is 1 BC.
+    let (year, era): (i64, &[u8]) = if year < 1 { (1 - year, b" BC") } else { (year, b"") };
+    let width = if year > 9_999 { year.ilog10() as usize + 1 } else { 4 };
+    push_parts(out, [(year.unsigned_abs(), width), (month.unsigned_abs(), 2), (day.unsigned_abs(), 2)], b'-');
+    era
 }
 
 fn time(out: &mut Vec<u8>, micros: i64) -> Option<()> {
@@ -170,10 +175,11 @@ fn timestamp(out: &mut Vec<u8>, micros: i64, zone: &[u8]) -> Option<()> {
         i64::MAX => out.extend_from_slice(b"infinity"),
         i64::MIN => out.extend_from_slice(b"-infinity"),
         micros => {
-            civil(out, micros.div_euclid(MICROS_PER_DAY));
+            let era = civil(out, micros.div_euclid(MICROS_PER_DAY));
             out.push(b' ');
             time(out, micros.rem_euclid(MICROS_PER_DAY))?;
             out.extend_from_slice(zone);
+            out.extend_from_slice(era);
         }
     }
     Some(())
@@ -255,7 +261,7 @@ mod tests {
         ] {
             assert_eq!(text(|out| date(out, days)), expected);
         }
-        assert_eq!(text(|out| date(out, -730_120)), "+0000-12-31", "the year zero is not a year of RFC 3339");
+        assert_eq!(text(|out| date(out, -730_120)), "0001-12-31 BC", "there is no year zero");
         assert_eq!(text(|out| timestamp(out, -1, b"Z")), "1999-12-31 23:59:59.999999Z");
         assert_eq!(text(|out| timestamp(out, 1_500_000, b"")), "2000-01-01 00:00:01.5");
         assert_eq!(text(|out| time(out, MICROS_PER_DAY)), "24:00:00");

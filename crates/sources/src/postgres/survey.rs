@@ -339,7 +339,7 @@ impl Reading<'_> {
         };
         let judged = judge(&found);
         let values = match enums.get(&row.get::<_, u32>(12)) {
-            Some(values) if found.is_enum && !found.is_array => values.clone(),
+            Some(values) if found.is_enum && !found.is_nested => values.clone(),
             _ => Vec::new(),
         };
         let column = Column {

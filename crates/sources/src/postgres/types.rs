@@ -61,7 +61,11 @@ pub(super) fn judge(found: &TypeFound) -> Judged {
         form: StorageFormat::EngineText,
         list: false,
         cast: "text".to_owned(),
-        notice: Some(format!("`{}` has no type in the API: served as text, as the engine writes it", found.name)),
+        notice: Some(format!(
+            "`{}{}` has no type in the API: served as text, as the engine writes it",
+            found.name,
+            if found.is_array { "[]" } else { "" }
+        )),
     };
     match (known, found.is_array) {
         // Enums of arrays, and lists of JSON, have no form of their own here.
@@ -75,7 +79,10 @@ pub(super) fn judge(found: &TypeFound) -> Judged {
             cast: if list { found.name.clone() } else { (*cast).to_owned() },
             notice: None,
         },
-        (None, false) if found.is_enum || found.name == "citext" => Judged {
+        (None, list) if found.is_enum => {
+            Judged { scalar: Scalar::String, form: StorageFormat::Usual, list, cast: found.cast.clone(), notice: None }
+        }
+        (None, false) if found.name == "citext" => Judged {
             scalar: Scalar::String,
             form: StorageFormat::Usual,
             list: false,

@@ -2,7 +2,7 @@
 
 use base64::Engine as _;
 use puente_core::catalog::Engine;
-use puente_core::model::{Column, FieldType, Model};
+use puente_core::model::{Column, Element, FieldType, Model};
 use puente_core::value::{Scalar, StorageFormat};
 use serde_json::Value as Json;
 
@@ -18,7 +18,14 @@ pub(super) fn served(model: &Model, column: &Column, value: &Json) -> String {
     match column.kind {
         FieldType::Scalar(scalar) => plain(scalar, column.form, &text),
         FieldType::Enum(of) => model.enums[of].text_of(&text).unwrap_or(&text).to_owned(),
-        FieldType::List(scalar) => items(scalar, value),
+        FieldType::List(Element::Scalar(scalar)) => items(scalar, value),
+        FieldType::List(Element::Enum(of)) => {
+            let text = |name: &Json| {
+                name.as_str().and_then(|name| model.enums[of].text_of(name)).map_or(Json::Null, Json::from)
+            };
+            let texts = value.as_array().into_iter().flatten().map(text).collect();
+            items(Scalar::String, &Json::Array(texts))
+        }
         FieldType::Object(_) | FieldType::Items(_) => text,
     }
 }
@@ -28,7 +35,7 @@ pub(super) fn stored(_model: &Model, engine: Engine, column: &Column, text: Opti
     let Some(text) = text else { return NULL.to_owned() };
     match (engine, column.kind) {
         (_, FieldType::Enum(_) | FieldType::Object(_) | FieldType::Items(_)) => text.to_owned(),
-        (_, FieldType::List(scalar)) => items(scalar, &serde_json::from_str(text).unwrap_or(Json::Null)),
+        (_, FieldType::List(element)) => items(element.scalar(), &serde_json::from_str(text).unwrap_or(Json::Null)),
         (_, FieldType::Scalar(Scalar::Boolean)) => {
             let is_true = !matches!(text.to_ascii_lowercase().as_str(), "f" | "false" | "0" | "no");
             is_true.to_string()

@@ -703,8 +703,8 @@ impl<'a> Drawing<'a> {
         if let FieldType::Items(items) = kind {
             return self.items_filter((of, column), items, field, depth);
         }
-        if let FieldType::List(scalar) = kind {
-            return self.list_filter(of, column, scalar, field);
+        if let FieldType::List(element) = kind {
+            return self.list_filter(of, column, element.scalar(), field);
         }
         let is_enum = matches!(kind, FieldType::Enum(_));
         let (written, known) = self.drawn(is_enum, |drawing| {

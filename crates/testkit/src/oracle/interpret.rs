@@ -472,10 +472,9 @@ pub(super) fn leaf(model: &Model, kind: FieldType, cell: &Datum) -> Option<Strin
             return model.enums[id].values.iter().find(|(_, value)| value == text).map(|(name, _)| quote(name));
         }
         FieldType::Scalar(scalar) => scalar,
-        FieldType::List(scalar) => {
+        FieldType::List(element) => {
             let Datum::List(items) = cell else { return None };
-            let items: Option<Vec<String>> =
-                items.iter().map(|item| leaf(model, FieldType::Scalar(scalar), item)).collect();
+            let items: Option<Vec<String>> = items.iter().map(|item| leaf(model, element.kind(), item)).collect();
             return items.map(|items| format!("[{}]", items.join(",")));
         }
         FieldType::Object(_) | FieldType::Items(_) => return None,

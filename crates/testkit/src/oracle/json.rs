@@ -41,8 +41,8 @@ fn cell(kind: FieldType, value: Option<&Json>) -> Datum {
         (FieldType::Items(_), Json::Array(items)) => {
             Datum::List(items.iter().map(|item| Datum::Text(item.to_string())).collect())
         }
-        (FieldType::List(scalar), Json::Array(items)) => {
-            Datum::List(items.iter().map(|item| cell(FieldType::Scalar(scalar), Some(item))).collect())
+        (FieldType::List(element), Json::Array(items)) => {
+            Datum::List(items.iter().map(|item| cell(element.kind(), Some(item))).collect())
         }
         (FieldType::Scalar(scalar), value) => match (scalar.json_type(), value) {
             (JsonType::Boolean, Json::Bool(value)) => Datum::Integer(i64::from(*value)),

@@ -79,9 +79,9 @@ impl Writer<'_, '_> {
                 let (input, stored): (Vec<Json>, Vec<Json>) = each.unzip();
                 (input.into(), stored.into())
             }
-            FieldType::List(scalar) => {
+            FieldType::List(element) => {
                 let count = self.drawing.random.random_range(0..=3);
-                let each = (0..count).map(|_| self.json_leaf(scalar));
+                let each = (0..count).map(|_| self.json_leaf(element.scalar()));
                 let (input, stored): (Vec<Json>, Vec<Json>) = each.unzip();
                 (input.into(), stored.into())
             }

@@ -507,12 +507,12 @@ fn read_texts(database: &Database, t: &model::Type) -> Vec<Vec<Datum>> {
 fn read_text(kind: FieldType, text: String) -> Datum {
     let scalar = match kind {
         FieldType::Enum(_) => return Datum::Text(text),
-        FieldType::List(scalar) => {
+        FieldType::List(element) => {
             let items: Vec<serde_json::Value> = serde_json::from_str(&text).expect("JSON");
             let item = |item: serde_json::Value| match item {
                 serde_json::Value::Null => Datum::Null,
-                serde_json::Value::String(text) => read_text(FieldType::Scalar(scalar), text),
-                other => read_text(FieldType::Scalar(scalar), other.to_string()),
+                serde_json::Value::String(text) => read_text(element.kind(), text),
+                other => read_text(element.kind(), other.to_string()),
             };
             return Datum::List(items.into_iter().map(item).collect());
         }

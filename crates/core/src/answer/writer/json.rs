@@ -3,7 +3,7 @@
 use super::places::{Part, Wanted};
 use super::{Origin, Step, Stop, Writer};
 use crate::error::{Code, Location, Problem};
-use crate::model::FieldType;
+use crate::model::{Element, FieldType};
 use crate::plan::{ItemField, ItemRowsShape, ItemShape, ItemValue, ItemsShape, ListShape, ObjectShape, RowSet};
 use crate::value::{
     CoercionError, DatumRef, describe_stored, type_of_stored, write_json_list, write_json_scalar, write_plain,
@@ -25,8 +25,8 @@ impl<'a, 's> Writer<'a, 's> {
     pub(super) fn json_value(&mut self, kind: FieldType, json: &[u8]) -> Result<(), CoercionError> {
         match kind {
             FieldType::Scalar(scalar) => write_json_scalar(&mut self.out, scalar, json),
-            FieldType::List(scalar) => write_json_list(&mut self.out, scalar, json),
-            FieldType::Enum(_) | FieldType::Object(_) | FieldType::Items(_) => {
+            FieldType::List(Element::Scalar(scalar)) => write_json_list(&mut self.out, scalar, json),
+            FieldType::List(Element::Enum(_)) | FieldType::Enum(_) | FieldType::Object(_) | FieldType::Items(_) => {
                 Err(CoercionError::new("a single value", describe_stored(json)))
             }
         }

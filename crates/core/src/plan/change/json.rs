@@ -12,7 +12,7 @@ use super::build::ChangePlanner;
 use super::rows::{Members, items};
 use crate::access::{Condition, Path, Test, View, Within, WriteGrant};
 use crate::error::{Code, Problem};
-use crate::model::{Cardinality, ColumnId, FieldType, ITEM_COLUMN, TypeId};
+use crate::model::{Cardinality, ColumnId, Element, FieldType, ITEM_COLUMN, TypeId};
 use crate::plan::LeafType;
 use crate::plan::input::{Given, Input};
 use crate::value::{Datum, JsonType, Scalar, StorageFormat};
@@ -179,15 +179,15 @@ impl<'a> ChangePlanner<'a> {
                     .map(|(at, item)| self.json_object(Within::row(items_type), item, &format!("{place}[{at}]")));
                 Ok(Json::Array(each.collect::<Result<_, _>>()?))
             }
-            FieldType::List(scalar) => self.json_list(scalar, value, place),
+            FieldType::List(element) => self.json_list(element, value, place),
             FieldType::Scalar(_) | FieldType::Enum(_) => self.json_leaf(c.kind, value, place),
         }
     }
 
-    fn json_list(&mut self, scalar: Scalar, value: &Json, place: &str) -> Result<Json, Problem> {
+    fn json_list(&mut self, element: Element, value: &Json, place: &str) -> Result<Json, Problem> {
         let each = items(value).enumerate().map(|(at, item)| match item {
             Json::Null => Ok(Json::Null),
-            item => self.json_leaf(FieldType::Scalar(scalar), item, &format!("{place}[{at}]")),
+            item => self.json_leaf(element.kind(), item, &format!("{place}[{at}]")),
         });
         Ok(Json::Array(each.collect::<Result<_, _>>()?))
     }
