@@ -106,7 +106,10 @@ insert into days values (1, 'OK', '{glad,so so}', '10.0.0.1', null, null, null);
     let service = project.serve();
     let asked = "{ days(filter: { moods: { includesAny: [SO_SO] }, c: { startsWith: \"O\" } }) { nodes { c moods } } }";
     assert_eq!(service.data(asked)["days"]["nodes"], json!([{ "c": "OK", "moods": ["GLAD", "SO_SO"] }]));
-    assert_eq!(service.data("{ days(filter: { c: { in: [\"none such\"] } }) { totalCount } }")["days"]["totalCount"], 0);
+    assert_eq!(
+        service.data("{ days(filter: { c: { in: [\"none such\"] } }) { totalCount } }")["days"]["totalCount"],
+        0
+    );
     let change = "mutation { updateDay(key: { id: 1 }, set: { moods: [SO_SO, GLAD] }) { node { moods } } }";
     assert_eq!(service.data(change)["updateDay"]["node"]["moods"], json!(["SO_SO", "GLAD"]));
     assert!(
@@ -155,4 +158,63 @@ drop table gone;\n",
     let told = said(&surveyed(&TestProject::of(&database, "", "")));
     assert!(told.contains("view `broken` names tables, columns or functions that are not there"), "{told}");
     assert!(told.contains("no member whose name begins with `-`; left out: `-a`, `-c`"), "{told}");
+}
+
+/// A map of 250 currencies is one field, and not a type for each; whoever wants fields says so, and they stay.
+#[rstest]
+fn an_object_used_as_a_map_is_one_field(#[values(Engine::Sqlite, Engine::Mongodb)] engine: Engine) {
+    let database = Database::empty(engine);
+    let country = |row: u32| {
+        let code = |at: u32| format!("{}{}{}", letter(at), letter(at / 7), letter(at / 3));
+        let used: serde_json::Map<String, serde_json::Value> = (0..5)
+            .map(|at| (code(row * 5 + at), json!({ "name": format!("coin {at}"), "since": 1990 + at })))
+            .collect();
+        json!({ "used": used, "capital": format!("city {row}") })
+    };
+    if engine == Engine::Mongodb {
+        let documents =
+            (0..50).map(|row| bson::doc! { "_id": row, "doc": bson::serialize_to_bson(&country(row)).expect("BSON") });
+        database.insert("countries", documents.collect());
+    } else {
+        let rows: Vec<String> = (0..50).map(|row| format!("({row}, '{}')", country(row))).collect();
+        database.execute(&format!(
+            "create table countries (id integer primary key, doc json);\ninsert into countries values {};\n",
+            rows.join(", ")
+        ));
+    }
+    let shape = if engine == Engine::Mongodb {
+        ""
+    } else {
+        "[[type]]\ntable = \"countries\"\n[type.fields.doc]\nshape = true\n"
+    };
+    let project = TestProject::of(&database, "", shape);
+    let model = project.open().model().expect("a model");
+    assert_eq!(model.objects.len(), 1, "{:?}", model.objects);
+    let told = said(&surveyed(&project));
+    assert!(
+        told.contains("`countries.doc/used` is used as a map")
+            && told.contains("[type.fields.\"doc\".members.\"used\"]"),
+        "{told}"
+    );
+
+    let node = &project
+        .serve()
+        .data(&format!("{{ countries(first: 1, orderBy: [{{ id: ASC }}]) {{ nodes {{ doc {{ capital used }} }} }} }}"))
+        ["countries"]["nodes"][0];
+    assert_eq!(node["doc"]["capital"], "city 0", "{node}");
+    assert_eq!(node["doc"]["used"], country(0)["used"]);
+    let file = project.path().join("puente.toml");
+    let before = std::fs::read_to_string(&file).expect("the project file");
+    let lines =
+        if shape.is_empty() { "[[type]]\ntable = \"countries\"\n[type.fields.doc]\nshape = true\n" } else { "" };
+    std::fs::write(&file, format!("{before}{lines}[type.fields.doc.members.used]\nshape = true\n")).expect("written");
+    let fields = surveyed(&project).model.expect("a model").objects.len();
+    assert!(fields > 50, "{fields}");
+    // Names that were given stay.
+    std::fs::write(&file, before).expect("written");
+    assert_eq!(project.open().model().expect("a model").objects.len(), fields);
+}
+
+fn letter(at: u32) -> char {
+    char::from(b'A' + u8::try_from(at % 26).expect("a letter"))
 }

@@ -342,9 +342,7 @@ impl Dialect for Postgres {
 
     fn types_rows(&self, columns: &[&Column]) -> bool {
         // A list would be taken apart, and what is read as text has to be written to its own type.
-        columns
-            .iter()
-            .all(|column| !is_list(column) && column.form != StorageFormat::EngineText)
+        columns.iter().all(|column| !is_list(column) && column.form != StorageFormat::EngineText)
     }
 
     fn rows_as_arrays(&self, columns: &[&Column]) -> Option<Fragment> {

@@ -67,6 +67,34 @@ pub struct Shape {
 }
 
 impl Shape {
+    /// What speaks for it that an object is used as a map: that its members are all of one kind, and are called as keys are (codes,
+    /// numbers, dates, versions), or that there are many of which each object has few.
+    pub fn used_as_map(&self) -> Option<String> {
+        const ENOUGH_KEYS: usize = 5;
+        const ENOUGH_SPARSE: usize = 20;
+        const SPARSE: usize = 40;
+        let count = self.members.len();
+        let mut members = self.members.values();
+        let first = members.next()?;
+        let is_number =
+            |shape: &Shape| matches!(shape.kind, ShapeType::Scalar(Scalar::Int | Scalar::BigInt | Scalar::Float));
+        let are_alike = members.all(|other| other.kind == first.kind || is_number(first) && is_number(other));
+        if self.kind != ShapeType::Object || count < ENOUGH_KEYS || !are_alike {
+            return None;
+        }
+        let shares: usize = self.members.values().map(|member| usize::from(member.share)).sum();
+        let average = shares / count;
+        let called = KEY_FORMS.iter().find(|(_, is_form)| self.members.keys().all(|name| is_form(name)));
+        let what = match called {
+            // Words of capitals may be fields; where every object has all of a few of them, they are.
+            Some((form, _)) if *form != CODES || average <= 60 || count >= ENOUGH_SPARSE => format!("all {form}, "),
+            _ if count >= ENOUGH_SPARSE && average <= SPARSE => String::new(),
+            _ => return None,
+        };
+        let names: Vec<String> = self.members.keys().take(2).map(|name| format!("`{name}`")).collect();
+        Some(format!("{count} names such as {}, {what}each with {}", names.join(" and "), first.describe()))
+    }
+
     /// Leaves out members by their names, at any depth; tells which.
     pub fn leave_out(&mut self, is_out: fn(&str) -> bool) -> Vec<String> {
         let mut out: Vec<String> = self.members.keys().filter(|name| is_out(name)).cloned().collect();
@@ -79,6 +107,40 @@ impl Shape {
         out
     }
 }
+
+const CODES: &str = "codes";
+
+/// Forms of names that are keys and no words.
+const KEY_FORMS: &[(&str, fn(&str) -> bool)] = &[
+    ("numbers", |name| !name.is_empty() && name.bytes().all(|byte| byte.is_ascii_digit())),
+    ("dates", |name| {
+        let parts: Vec<&str> = name.split('-').collect();
+        let are_digits = parts.iter().all(|part| !part.is_empty() && part.bytes().all(|byte| byte.is_ascii_digit()));
+        are_digits
+            && (2..=3).contains(&parts.len())
+            && parts[0].len() == 4
+            && parts[1..].iter().all(|part| part.len() == 2)
+    }),
+    ("versions", |name| {
+        let digits = |part: &str| !part.is_empty() && part.bytes().all(|byte| byte.is_ascii_digit());
+        let name = name.strip_prefix('v').unwrap_or(name);
+        name.contains('.') && name.split('.').all(digits)
+    }),
+    ("ids", |name| {
+        let is_hex = |byte: u8| byte.is_ascii_hexdigit() || byte == b'-';
+        name.len() >= 12 && name.bytes().all(is_hex) && name.bytes().any(|byte| byte.is_ascii_digit())
+    }),
+    (CODES, |name| {
+        (2..=5).contains(&name.len()) && name.bytes().all(|byte| byte.is_ascii_uppercase() || byte.is_ascii_digit())
+    }),
+    ("languages", |name| {
+        let (language, region) = name.split_once(['-', '_']).unwrap_or((name, "XX"));
+        language.len() == 2
+            && language.bytes().all(|byte| byte.is_ascii_lowercase())
+            && region.len() == 2
+            && region.bytes().all(|byte| byte.is_ascii_alphabetic())
+    }),
+];
 
 /// What values are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -611,6 +673,21 @@ mod tests {
     fn what_is_not_json_is_counted_and_nothing_but_null_has_no_shape() {
         assert_eq!(seen(&["{\"a\": 1}", "{", "nul"]).shape().unwrap().unreadable, 66);
         assert!(seen(&["null", "{"]).shape().is_none());
+    }
+
+    #[rstest]
+    #[case::currencies(&[r#"{"USD": 1, "EUR": 0.9, "CHF": 1.1}"#, r#"{"JPY": 150, "NOK": 11}"#], Some("5 names such as `USD` and `EUR`, all codes, each with Int"))]
+    #[case::years(&[r#"{"2020": {"n": 1}, "2021": {"n": 2}, "2022": {"n": 3}, "2023": {"n": 3}, "2024": {"n": 3}}"#], Some("all numbers, each with object"))]
+    #[case::days(&[r#"{"2024-01-01": 1, "2024-01-02": 1, "2024-01-03": 1, "2024-01-04": 1, "2024-01-05": 1}"#], Some("all dates"))]
+    #[case::languages(&[r#"{"en": "a", "de": "b", "fr": "c", "pt-BR": "d", "it": "e"}"#], Some("all languages"))]
+    #[case::a_few_words_of_capitals(&[r#"{"CPU": 1, "RAM": 2, "SSD": 3, "GPU": 4, "NIC": 5}"#], None)]
+    #[case::fields(&[r#"{"id": 1, "name": "x", "age": 3, "city": "y", "zip": "z"}"#], None)]
+    #[case::alike_fields(&[r#"{"street": "a", "city": "b", "zip": "c", "country": "d", "state": "e", "line": "f"}"#], None)]
+    #[case::a_few_keys(&[r#"{"2023": 1, "2024": 2}"#], None)]
+    fn an_object_used_as_a_map_is_told_from_one_with_fields(#[case] values: &[&str], #[case] evidence: Option<&str>) {
+        let found = seen(values).shape().unwrap().shape.used_as_map();
+        assert_eq!(found.is_some(), evidence.is_some(), "{found:?}");
+        assert!(found.unwrap_or_default().contains(evidence.unwrap_or_default()));
     }
 
     #[test]

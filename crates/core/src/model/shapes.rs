@@ -45,6 +45,14 @@ pub(super) fn add_shapes(builder: &mut Builder<'_>) {
             };
             let remembered = builder.tables.catalog(source).names.types.get(&table.name).cloned().unwrap_or_default();
             let mut shaping = Shaping { builder, table: &table.name, field, remembered, source, used: Vec::new() };
+            if found.shape.kind == ShapeType::Object
+                && shaping.is_map(
+                    &At { of, column, root: column, path: &[], way: std::slice::from_ref(&c.name) },
+                    &found.shape,
+                )
+            {
+                continue;
+            }
             shaping.column(of, column, &found.shape);
             shaping.builder.model.types[of].columns[column].small_json = found.largest <= SMALL_BYTES;
             shaping.check_edits();
@@ -94,16 +102,48 @@ impl<'a> Shaping<'_, 'a> {
     fn kind(&mut self, at: &At<'_>, shape: &Shape) -> FieldType {
         match shape.kind {
             ShapeType::Scalar(scalar) => FieldType::Scalar(scalar),
+            ShapeType::Object if self.is_map(at, shape) => FieldType::Scalar(Scalar::Json),
             ShapeType::Object => FieldType::Object(self.object(at, shape)),
             ShapeType::List => match shape.items.as_deref().map(|items| (items.kind, items)) {
                 Some((ShapeType::Scalar(scalar), _)) if scalar != Scalar::Json => {
                     FieldType::List(Element::Scalar(scalar))
                 }
-                Some((ShapeType::Object, items)) => self.items(at, items),
+                Some((ShapeType::Object, items)) if !self.is_map(at, items) => self.items(at, items),
                 // A list of lists, or of values of several types.
                 _ => FieldType::Scalar(Scalar::Json),
             },
         }
+    }
+
+    /// Is an object used as a map, whose names are keys and no fields: each would have a field, and each object inside a type? Not
+    /// where its members have names in the API already, or the project file says that they are fields.
+    fn is_map(&mut self, at: &At<'_>, shape: &Shape) -> bool {
+        let Some(evidence) = shape.used_as_map() else { return false };
+        let (way, outer) = (at.way.join("/"), said(at.way));
+        let is_below = |name: &String| name.strip_prefix(&way).is_some_and(|rest| rest.starts_with('/'));
+        let is_said = match self.field.members.get(&outer) {
+            Some(edit) => edit.shape,
+            None => outer.is_empty() && self.field.shape,
+        };
+        let is_corrected = self
+            .field
+            .members
+            .keys()
+            .any(|known| known.strip_prefix(&outer).is_some_and(|rest| outer.is_empty() || rest.starts_with('/')));
+        if is_said || is_corrected || self.remembered.members.keys().any(is_below) {
+            return false;
+        }
+        let column = at.way.first().map_or("", String::as_str);
+        let remedy = match outer.is_empty() {
+            true => format!("`shape = true` in `[type.fields.{column:?}]`"),
+            false => format!("`shape = true` in `[type.fields.{column:?}.members.{outer:?}]`"),
+        };
+        let text = format!(
+            "`{}.{way}` is used as a map ({evidence}) and served as JSON; {remedy} gives each member a field",
+            self.table
+        );
+        self.builder.model.notices.push((self.source, text));
+        true
     }
 
     /// The object type of what is at a place.

@@ -237,6 +237,7 @@ fn type_() -> Json {
         ("deprecated", deprecated.clone()),
         ("scalar", scalar.clone()),
         ("list", flag("Is it a list of values, whatever the survey found?")),
+        ("shape", flag("Is each of its members a field, though it looks like a map?")),
         ("required", flag("Is it always there?")),
     ]);
     let field = object(&[

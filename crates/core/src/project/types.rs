@@ -72,6 +72,8 @@ pub struct MemberEdit {
     pub scalar: Option<Scalar>,
     /// Is it a list of values, whatever the survey found?
     pub list: Option<bool>,
+    /// Is each of its members a field, though it looks like a map?
+    pub shape: bool,
     /// Is it always there? Then its field is non-null.
     pub required: bool,
     /// Where in the file.
@@ -126,7 +128,7 @@ fn read_members(reader: &mut Reader<'_>, field: &Section) -> IndexMap<String, Me
     let Some(section) = reader.section(field, "members") else { return IndexMap::new() };
     let mut members = IndexMap::new();
     for (way, member) in reader.named_sections(&section) {
-        reader.only(&member, &["name", "hidden", "description", "deprecated", "scalar", "list", "required"]);
+        reader.only(&member, &["name", "hidden", "description", "deprecated", "scalar", "list", "shape", "required"]);
         let scalar = read_scalar(reader, &member);
         if scalar == Some(Scalar::Bytes) {
             reader.mistake_at(&member, "scalar", "JSON has no bytes; `String` serves them as they are written");
@@ -144,6 +146,7 @@ fn read_members(reader: &mut Reader<'_>, field: &Section) -> IndexMap<String, Me
             deprecated: reader.text(&member, "deprecated"),
             scalar,
             list: member.has("list").then(|| reader.flag(&member, "list")),
+            shape: reader.flag(&member, "shape"),
             required: reader.flag(&member, "required"),
             place: member.place,
         };
