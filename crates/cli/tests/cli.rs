@@ -180,7 +180,7 @@ fn explanations_point_at_scans_that_an_index_would_avoid() {
     let ask = ["ask", "--statements", "--explain", "{ bookings(filter: { nights: { eq: 3 } }) { nodes { id } } }"];
     let (code, out, err) = run(project.path(), &ask);
     assert_eq!(code, 0, "{out}{err}");
-    assert!(out.contains("SCAN t0") && out.contains("→ `t0` is read row by row"), "{out}");
+    assert!(out.contains("SCAN t0") && out.contains("→ rows are found by `bookings.nights`"), "{out}");
     let (code, _, err) = run(project.path(), &["ask", "--explain", "{ __typename }"]);
     assert_eq!(code, 2);
     assert!(err.contains("--statements"), "{err}");

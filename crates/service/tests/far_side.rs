@@ -99,6 +99,14 @@ fn conditions_over_a_link_to_many(served: &Served, #[case] filter: &str, #[case]
 fn the_plan_goes_by_the_sample(served: &Served) {
     let (_, plan) = asked(served, "{ events(filter: { customer: { name: { eq: \"nobody\" } } }) { nodes { id } } }");
     assert!(plan.iter().any(|line| line.contains("SEARCH") && line.contains("events_customer")), "{plan:#?}");
+    let answer = served.service.post(&json!({
+        "query": "{ events(filter: { customer: { name: { contains: \"none\" }, region: { eq: \"north\" } } }, orderBy: [{ customer: { name: ASC } }]) { nodes { id } } }",
+        "extensions": { "explain": true },
+    }));
+    let advice = answer.json()["extensions"]["statements"][0]["advice"].to_string();
+    for column in ["`customers.name` is looked for", "rows are found by `customers.region`"] {
+        assert!(advice.contains(column), "{advice}");
+    }
     let clerk = json!({
         "query": "{ events { nodes { id } } }",
         "extensions": { "explain": true, "as": { "role": "clerk", "claims": { "name": "customer 8" } } },

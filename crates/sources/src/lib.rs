@@ -41,5 +41,6 @@ pub mod sqlite;
 mod statements;
 #[cfg(any(feature = "postgres", feature = "mariadb", feature = "mongodb"))]
 mod tls;
+mod unindexed;
 
 pub use engines::{ENGINES, EngineEntry, fingerprint, open, survey, survey_watched};

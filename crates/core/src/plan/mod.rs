@@ -28,6 +28,7 @@ mod print;
 mod reads;
 mod shape;
 mod summary;
+mod unindexed;
 mod variables;
 
 pub use bind::BoundPlan;
@@ -42,6 +43,7 @@ pub use shape::{
     PageInfoField, PageInfoShape, Value,
 };
 pub use summary::{GROUP_WORDS, summary_functions};
+pub use unindexed::{Unindexed, Use, unindexed};
 pub use variables::Variables;
 
 use std::sync::Arc;

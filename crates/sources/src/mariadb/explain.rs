@@ -2,6 +2,7 @@
 
 use mysql_async::{Conn, Row, Value};
 use puente_core::answer::KeyValues;
+use puente_core::catalog::Engine;
 use puente_core::error::{Code, Problem};
 use puente_sql::{Program, Statement};
 
@@ -11,6 +12,7 @@ use super::run::{execute, united_text};
 use crate::cluster::Job;
 use crate::server::within;
 use crate::statements::{program, runs};
+use crate::unindexed;
 use puente_run::{Explanation, Request};
 
 /// Rows from which reading a whole table is worth a word.
@@ -47,7 +49,9 @@ async fn explain_on(session: &mut Conn, request: &Request) -> Result<Vec<Explana
             continue;
         }
         let values = params::values(&statement.slots, &request.bound, Some(&KeyValues::default()), &[]);
-        explained.push(explain_one(session, statement, statement.text.clone(), values).await?);
+        let mut told = explain_one(session, statement, statement.text.clone(), values).await?;
+        told.advice = unindexed::named(told.advice, request.bound.plan(), select, Engine::Mariadb);
+        explained.push(told);
         if let Program::Batched(_, union_per_parent) = program(request)
             && let Some(one) = &union_per_parent[select]
         {

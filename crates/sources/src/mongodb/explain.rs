@@ -1,6 +1,7 @@
 //! How the database would run the commands of a plan: its own words, and what an index would spare.
 
 use bson::{Bson, Document, doc};
+use puente_core::catalog::Engine;
 use puente_core::error::{Code, Problem};
 use puente_run::Explanation;
 
@@ -10,6 +11,7 @@ use super::pipeline::{Command, Find, Form};
 use super::run::{OfRequest, commands};
 use crate::cluster::Job;
 use crate::server::within;
+use crate::unindexed;
 
 impl Server {
     /// Explains the commands of a plan without running them.
@@ -19,8 +21,11 @@ impl Server {
         let session = self.session(&request.party, request.deadline).await?;
         let explaining = async {
             let mut explained = Vec::new();
-            for command in commands(request).iter().flatten() {
-                explained.push(explain_one(&session, command, &OfRequest(&request.bound)).await?);
+            for (select, command) in commands(request).iter().enumerate() {
+                let Some(command) = command else { continue };
+                let mut told = explain_one(&session, command, &OfRequest(&request.bound)).await?;
+                told.advice = unindexed::named(told.advice, request.bound.plan(), select, Engine::Mongodb);
+                explained.push(told);
             }
             Ok(explained)
         };

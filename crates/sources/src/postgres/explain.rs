@@ -4,6 +4,7 @@ use std::collections::VecDeque;
 
 use deadpool_postgres::Object;
 use puente_core::answer::KeyValues;
+use puente_core::catalog::Engine;
 use puente_core::error::{Code, Problem};
 use puente_sql::{Postgres, Program, Statement};
 use serde_json::Value as Json;
@@ -16,6 +17,7 @@ use crate::cluster::Job;
 use crate::member_index::advice as advice_of;
 use crate::server::within;
 use crate::statements::{program, runs};
+use crate::unindexed;
 use puente_run::{Explanation, Request};
 
 /// Rows from which reading a whole table is worth a word.
@@ -51,7 +53,10 @@ impl Server {
             let mut told = explanation(statement, &json[0]["Plan"]);
             if !told.advice.is_empty() {
                 let selects = (0..request.bound.plan().selects().len()).filter(|select| runs(request, *select));
-                told.advice.extend(selects.flat_map(|select| advice_of(request.bound.plan(), select, &Postgres)));
+                let plan = request.bound.plan();
+                told.advice.extend(selects.flat_map(|select| {
+                    unindexed::advice(plan, select, Engine::Postgres).into_iter().chain(advice_of(plan, select, &Postgres))
+                }));
             }
             explained.push(told);
         }

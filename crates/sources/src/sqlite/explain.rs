@@ -1,8 +1,9 @@
 //! How SQLite would run the statements of a plan: its own words, and what an index would spare.
 
-use crate::member_index;
 use crate::statements::{program, runs};
+use crate::{member_index, unindexed};
 
+use puente_core::catalog::Engine;
 use puente_core::error::Problem;
 use puente_core::plan::{BoundPlan, SelectId};
 use puente_sql::{Slot, Sqlite, Statement};
@@ -48,6 +49,7 @@ fn explain_one(
     }
     let mut advice: Vec<String> = plan.iter().filter_map(|step| scan_advice(step.trim())).collect();
     if !advice.is_empty() {
+        advice = unindexed::named(advice, bound.plan(), select, Engine::Sqlite);
         advice.extend(member_index::advice(bound.plan(), select, &Sqlite));
     }
     Ok(Explanation { text: told.text.clone(), plan, advice })
