@@ -852,6 +852,14 @@ impl Asking {
             timed: self.times(ask),
             rehearse: ask.rehearse,
         };
+        let mut asked_elsewhere = Vec::new();
+        for ends in request.mutation.roots().iter().flat_map(|root| &root.elsewhere) {
+            let parts = prepared_plan::parts(ends.plan.plan(), &self.inner.sources);
+            let told = Ask { statements: ask.statements, ..Ask::default() };
+            let outcome = self.read_now(BoundQuery { bound: ends.plan.clone(), parts }, &told).await?;
+            ends.check(outcome.answer.data()).map_err(|problem| vec![problem])?;
+            asked_elsewhere.extend(outcome.statements);
+        }
         let written = request.mutation.source();
         let outcome = self.inner.sources[written].change(request).await;
         let outcome = outcome.map_err(|problem| vec![self.noted(problem, written)])?;
@@ -859,7 +867,9 @@ impl Asking {
             let parts = prepared_plan::parts(bound.plan(), &self.inner.sources);
             self.split_request(bound, &parts, (limits.answer_bytes, self.times(ask)))
         };
-        Ok(parts::finish(outcome, &rest).await)
+        let mut outcome = parts::finish(outcome, &rest).await;
+        outcome.statements.splice(0..0, asked_elsewhere);
+        Ok(outcome)
     }
 }
 

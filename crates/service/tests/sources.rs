@@ -613,3 +613,98 @@ fn links_between_sources_are_proposed_with_evidence() {
     let service = project.serve();
     assert_eq!(service.data("{ hut(key: { id: 1 }) { calls { totalCount } } }")["hut"]["calls"]["totalCount"], 2);
 }
+
+/// What is written leads to rows of another source that the role can read, as within one: a hidden row and none at all are refused alike,
+/// whatever writes the end (a column, a nested row, `set`, an `ifExists`, a member of JSON), before anything is changed.
+#[rstest]
+fn ends_in_another_source_are_those_that_the_role_can_read(
+    #[values(
+        (Engine::Sqlite, Engine::Sqlite),
+        (Engine::Postgres, Engine::Sqlite),
+        (Engine::Mariadb, Engine::Postgres),
+        (Engine::Sqlite, Engine::Mariadb),
+        (Engine::Postgres, Engine::Mongodb)
+    )]
+    engines: (Engine, Engine),
+) {
+    const ROLES: &str = "
+[role.warden.Hut.read]
+fields = [\"name\"]
+rows = \"row.warden == claims.sub\"
+[role.warden.Call]
+create = { fields = \"all\" }
+update = { fields = \"all\" }
+[role.warden.Call.read]
+fields = \"all\"
+[role.warden.Note]
+create = { fields = \"all\" }
+[role.warden.Note.read]
+fields = \"all\"
+[role.stranger.Call]
+create = { fields = \"all\" }
+[role.stranger.Call.read]
+fields = [\"id\", \"hutCode\"]
+";
+    let two = Two::new(engines, ROLES);
+    let service = two.project.serve();
+    let asked = |role: &str, document: &str| {
+        let claims = json!({ "role": role, "claims": { "sub": "w1" } });
+        service.post(&json!({ "query": document, "extensions": { "as": claims } })).json()
+    };
+    let count = || service.data("{ calls { totalCount } notes { totalCount } }");
+    let before = count();
+    let mut refusals = std::collections::BTreeSet::new();
+    // B is another warden's; X is nobody's, and 99 none.
+    for (code, number) in [("B", "2"), ("X", "99")] {
+        for (place, document) in [
+            (
+                "create",
+                format!("mutation {{ createCall(input: {{ id: 10, hutCode: \"{code}\" }}) {{ node {{ id }} }} }}"),
+            ),
+            (
+                "number",
+                format!("mutation {{ createCall(input: {{ id: 10, hutNo: \"{number}\" }}) {{ node {{ id }} }} }}"),
+            ),
+            (
+                "many",
+                format!(
+                    "mutation {{ createCalls(inputs: [{{ id: 11, hutCode: \"A\" }}, {{ id: 12, hutCode: \"{code}\" }}]) {{ count }} }}"
+                ),
+            ),
+            ("set", format!("mutation {{ updateCall(key: {{ id: 1 }}, set: {{ hutCode: \"{code}\" }}) {{ count }} }}")),
+            (
+                "setMany",
+                format!("mutation {{ updateCalls(everyRow: true, set: {{ hutCode: \"{code}\" }}) {{ count }} }}"),
+            ),
+            (
+                "nested",
+                format!(
+                    "mutation {{ createNote(input: {{ id: 9, call: {{ create: {{ id: 13, hutCode: \"{code}\" }} }} }}) {{ node {{ id }} }} }}"
+                ),
+            ),
+            (
+                "existing",
+                format!(
+                    "mutation {{ createCall(input: {{ id: 1, hutCode: \"{code}\" }}, ifExists: {{ by: ID, act: CHANGE }}) {{ node {{ id }} }} }}"
+                ),
+            ),
+        ] {
+            let answer = asked("warden", &document);
+            assert_eq!(answer["errors"][0]["extensions"]["code"], "REFERENCE_BROKEN", "{place}: {answer}");
+            refusals.insert(format!("{place} {}", answer["errors"][0]["message"]));
+        }
+    }
+    assert_eq!(refusals.len(), 7, "a hidden row is refused as one that is not there: {refusals:#?}");
+    assert_eq!(count(), before);
+    let fine = "mutation { createCalls(inputs: [{ id: 20, hutCode: \"A\" }, { id: 21, hutCode: \"C\", hutNo: \"3\" }, { id: 22, hutCode: null }]) { count } }";
+    assert_eq!(asked("warden", fine)["data"]["createCalls"]["count"], 3, "{}", asked("warden", fine));
+    // Whoever cannot read huts at all links to none; the owner, who reads all, may name one that is not there yet.
+    let stranger = asked("stranger", "mutation { createCall(input: { id: 30, hutCode: \"A\" }) { node { id } } }");
+    assert!(
+        stranger["errors"][0]["message"].as_str().unwrap().contains("refers to no `row` that is there"),
+        "{stranger}"
+    );
+    assert!(asked("stranger", "mutation { createCall(input: { id: 30 }) { node { id } } }")["errors"].is_null());
+    let owner = "mutation { createCall(input: { id: 31, hutCode: \"Q\" }) { node { id hut { name } } } }";
+    assert!(service.ask(owner).json()["errors"].is_null());
+}

@@ -19,11 +19,15 @@ pub(crate) fn advice(plan: &Plan, select: SelectId, engine: Engine) -> Vec<Strin
         Use::Searched => {
             let remedy = match engine {
                 Engine::Postgres => "an index of trigrams (`pg_trgm`, `using gin (… gin_trgm_ops)`) does",
-                Engine::Sqlite | Engine::Mariadb | Engine::Mongodb => "ask with `startsWith`, or beside another condition",
+                Engine::Sqlite | Engine::Mariadb | Engine::Mongodb => {
+                    "ask with `startsWith`, or beside another condition"
+                }
             };
             format!("a part of `{column}` is looked for, which no ordinary index finds; {remedy}")
         }
-        Use::Ordered => format!("rows are ordered by `{column}`, and no index begins with it; one would give them in order"),
+        Use::Ordered => {
+            format!("rows are ordered by `{column}`, and no index begins with it; one would give them in order")
+        }
         Use::OrderedBeyondLink => format!(
             "rows are ordered by `{column}` at the end of a link, so that all of them are read and sorted; filter them first, order by a \
              column of their own, or keep a copy of it there with an index"

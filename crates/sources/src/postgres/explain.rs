@@ -55,7 +55,9 @@ impl Server {
                 let selects = (0..request.bound.plan().selects().len()).filter(|select| runs(request, *select));
                 let plan = request.bound.plan();
                 told.advice.extend(selects.flat_map(|select| {
-                    unindexed::advice(plan, select, Engine::Postgres).into_iter().chain(advice_of(plan, select, &Postgres))
+                    unindexed::advice(plan, select, Engine::Postgres)
+                        .into_iter()
+                        .chain(advice_of(plan, select, &Postgres))
                 }));
             }
             explained.push(told);

@@ -9,6 +9,7 @@ use apollo_compiler::ast::Value as Ast;
 use apollo_compiler::executable::Field;
 use serde_json::Value as Json;
 
+use super::elsewhere::WrittenElsewhere;
 use super::rows::items;
 use super::{
     Act, Address, COUNT, Change, Existing, GIVEN, LinkedValue, Lookup, LookupId, Mutation, Root, WrittenEnd, locator,
@@ -74,6 +75,7 @@ pub fn build_mutation(
             linked_values: HashMap::new(),
             visible: HashMap::new(),
             ends: Vec::new(),
+            elsewhere: Vec::new(),
             fields: HashMap::new(),
             asked: HashSet::new(),
             linked: HashSet::new(),
@@ -88,6 +90,8 @@ pub fn build_mutation(
                 .map_err(|problem| located(problem, location, key))?;
         }
         (rows, values, steps) = (changer.rows, changer.values, changer.planner.reads.steps());
+        let elsewhere =
+            changer.ends_elsewhere(context, document, variables).map_err(|problem| located(problem, location, key))?;
         let ChangePlanner { planner, lookups, checks, linked_values: linked, visible, ends, fields, .. } = changer;
         let shape = ObjectShape { fields: vec![FieldShape::new(key, location, shape)] };
         let plan = Arc::new(planner.planned.into_plan(shape, context, document));
@@ -105,7 +109,7 @@ pub fn build_mutation(
             readable,
             _sealed: Sealed,
         });
-        roots.push(Root { key: key.to_owned(), location, change, answer, _sealed: Sealed });
+        roots.push(Root { key: key.to_owned(), location, change, elsewhere, answer, _sealed: Sealed });
     }
     let source = written.map_or(0, |(source, _)| source);
     Ok(Mutation { source, roots, most_changes: context.limits.changes })
@@ -141,6 +145,7 @@ pub(super) struct ChangePlanner<'a> {
     linked_values: HashMap<(TypeId, bool), Vec<LinkedValue>>,
     visible: HashMap<(TypeId, LinkId), Option<LookupId>>,
     pub(super) ends: Vec<WrittenEnd>,
+    pub(super) elsewhere: Vec<WrittenElsewhere>,
     fields: HashMap<TypeId, Vec<Option<String>>>,
     /// What was asked for already: checks, and targets of links.
     asked: HashSet<(TypeId, bool)>,

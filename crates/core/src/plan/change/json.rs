@@ -215,12 +215,20 @@ impl<'a> ChangePlanner<'a> {
             let is_here = member.within == within.object.unwrap_or(ITEM_COLUMN);
             object.get(member.path.last()?).filter(|_| is_here).cloned()
         };
-        self.link_ends(within.of, &written, place);
+        self.link_ends(within.of, &written, place)?;
         Ok(Json::Object(object))
     }
 
     /// Notes the links that what is written to members leads over: each is checked as one that a column leads over.
-    fn link_ends(&mut self, of: TypeId, written: &dyn Fn(ColumnId) -> Option<Json>, place: &str) {
+    ///
+    /// # Errors
+    /// `REFERENCE_BROKEN` for those that lead to other sources, as [`ChangePlanner::written_elsewhere`] says.
+    fn link_ends(
+        &mut self,
+        of: TypeId,
+        written: &dyn Fn(ColumnId) -> Option<Json>,
+        place: &str,
+    ) -> Result<(), Problem> {
         let model = self.planner.view.model();
         for (id, link) in model.types[of].links.iter().enumerate() {
             if link.cardinality != Cardinality::One || link.through.is_some() || link.crosses {
@@ -237,6 +245,15 @@ impl<'a> ChangePlanner<'a> {
             self.ends.push(WrittenEnd { of, link: id, key, place: place.to_owned() });
         }
         self.need_visible(of);
+        let columns = model.types[of].links.iter().filter(|link| link.crosses).flat_map(|link| &link.pairs);
+        let cell = |(own, _): &(ColumnId, ColumnId)| {
+            let column = &model.types[of].columns[*own];
+            let leaf = LeafType { kind: column.kind, form: column.form };
+            Some((*own, leaf.cell(model, &written(*own)?).unwrap_or(Datum::Null)))
+        };
+        let cells: Vec<(ColumnId, Datum)> = columns.filter_map(cell).collect();
+        self.written_elsewhere(of, |column| cells.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell))
+            .map_err(|problem| Problem { message: format!("{place}: {}", problem.message), ..problem })
     }
 
     fn json_leaf(&mut self, kind: FieldType, value: &Json, place: &str) -> Result<Json, Problem> {
@@ -298,7 +315,7 @@ impl<'a> ChangePlanner<'a> {
         }
         let of_column =
             |column: ColumnId| written.iter().find(|(known, _)| *known == column).map(|(_, value)| (*value).clone());
-        self.link_ends(within.of, &of_column, place);
+        self.link_ends(within.of, &of_column, place)?;
         if changes.is_empty() {
             let text = format!("`{place}` is empty: nothing would change; name the members to be set");
             return Err(Problem::new(Code::InvalidArgument, text));

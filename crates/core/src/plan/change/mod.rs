@@ -5,6 +5,7 @@
 //! addressed, what a link may lead to, what must be true of a row after the change.
 
 mod build;
+mod elsewhere;
 mod json;
 mod rows;
 
@@ -12,6 +13,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 pub use build::{build_mutation, existing_words, field_name};
+pub use elsewhere::EndsElsewhere;
 pub use json::{JsonChange, SetWord};
 pub use rows::{LINK_WORDS, edge_input_fields, has_link_input};
 
@@ -46,6 +48,8 @@ pub struct Root {
     pub location: Option<Location>,
     /// The change; none for `__typename`.
     pub change: Option<Change>,
+    /// What other sources have to be asked first.
+    pub elsewhere: Vec<EndsElsewhere>,
     /// What is answered, and the values of every condition.
     pub answer: BoundPlan,
     /// Only planning makes one.

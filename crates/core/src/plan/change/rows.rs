@@ -121,6 +121,8 @@ impl<'a> ChangePlanner<'a> {
         self.check_columns(of, &row, given).map_err(|problem| at_place(problem, &row.place))?;
         self.need_created(of);
         self.need_visible(of);
+        self.written_elsewhere(of, |column| row.said().find(|(known, _)| *known == column).map(|(_, cell)| cell))
+            .map_err(|problem| at_place(problem, &row.place))?;
         Ok(row)
     }
 
@@ -288,6 +290,10 @@ impl<'a> ChangePlanner<'a> {
         let key = view.model().types[through.join].row_key().map(|key| key.columns.as_slice()).unwrap_or_default();
         let said: Vec<_> = values.iter().filter(|(column, _)| !key.contains(column)).cloned().collect();
         let existing = if said.is_empty() { None } else { self.change_of_existing(through.join, said)? };
+        self.written_elsewhere(through.join, |column| {
+            values.iter().find(|(known, _)| *known == column).map(|(_, cell)| cell)
+        })
+        .map_err(|problem| at_place(problem, &place))?;
         values.extend(self.fixed(through.join, true, grant)?);
         self.need_created(through.join);
         self.need_visible(through.join);
@@ -363,6 +369,11 @@ impl<'a> ChangePlanner<'a> {
         }
         self.need_updated(of);
         self.need_visible(of);
+        let said = |column: ColumnId| {
+            let said = set.values.iter().find(|(known, _)| *known == column && !set.fixed.contains(known));
+            said.and_then(|(_, assignment)| assignment.value())
+        };
+        self.written_elsewhere(of, said).map_err(|problem| at_place(problem, "set"))?;
         Ok(set)
     }
 
