@@ -110,8 +110,11 @@ impl Shape {
 
 const CODES: &str = "codes";
 
+/// A form of names, by what such names are called.
+type KeyForm = (&'static str, fn(&str) -> bool);
+
 /// Forms of names that are keys and no words.
-const KEY_FORMS: &[(&str, fn(&str) -> bool)] = &[
+const KEY_FORMS: &[KeyForm] = &[
     ("numbers", |name| !name.is_empty() && name.bytes().all(|byte| byte.is_ascii_digit())),
     ("dates", |name| {
         let parts: Vec<&str> = name.split('-').collect();

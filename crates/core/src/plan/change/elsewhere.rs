@@ -1,7 +1,10 @@
 //! Links to other sources whose end is written: to rows that the role can read, as within one source. The database that is written knows
 //! nothing of them; the other one is asked before anything is changed.
 
+use std::collections::HashSet;
 use std::sync::Arc;
+
+use indexmap::IndexMap;
 
 use crate::access::{Comparison, Condition, Operand, Origin, Path, Predicate, Test, TextComparison};
 use crate::error::{Code, Problem};
@@ -109,17 +112,15 @@ impl ChangePlanner<'_> {
         document: &Arc<Document>,
         variables: &Variables,
     ) -> Result<Vec<EndsElsewhere>, Problem> {
-        let mut links: Vec<((TypeId, LinkId), Vec<&Vec<Datum>>)> = Vec::new();
+        let mut links: IndexMap<(TypeId, LinkId), Vec<&Vec<Datum>>> = IndexMap::new();
         for WrittenElsewhere { of, link, key } in &self.elsewhere {
-            match links.iter_mut().find(|(known, _)| *known == (*of, *link)) {
-                Some((_, keys)) if keys.contains(&key) => {}
-                Some((_, keys)) => keys.push(key),
-                None => links.push(((*of, *link), vec![key])),
-            }
+            links.entry((*of, *link)).or_default().push(key);
         }
         links
             .into_iter()
-            .map(|((of, link), keys)| {
+            .map(|((of, link), mut keys)| {
+                let mut known = HashSet::new();
+                keys.retain(|key| known.insert(format!("{key:?}")));
                 let plan = count(context, (document, variables), (of, link), &keys)?;
                 let rows = u64::try_from(keys.len()).unwrap_or(u64::MAX);
                 Ok(EndsElsewhere { plan, rows, refused: self.leads_nowhere(of, link) })
