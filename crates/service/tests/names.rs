@@ -199,8 +199,8 @@ fn an_object_used_as_a_map_is_one_field(#[values(Engine::Sqlite, Engine::Mongodb
 
     let node = &project
         .serve()
-        .data(&format!("{{ countries(first: 1, orderBy: [{{ id: ASC }}]) {{ nodes {{ doc {{ capital used }} }} }} }}"))
-        ["countries"]["nodes"][0];
+        .data("{ countries(first: 1, orderBy: [{ id: ASC }]) { nodes { doc { capital used } } } }")["countries"]["nodes"]
+        [0];
     assert_eq!(node["doc"]["capital"], "city 0", "{node}");
     assert_eq!(node["doc"]["used"], country(0)["used"]);
     let file = project.path().join("puente.toml");
