@@ -28,6 +28,8 @@ pub enum Speaks {
 
 /// Candidates for which values alone speak, of one column and of one survey at most: each is a question to the database.
 const BY_VALUES: (usize, usize) = (30, 1_000);
+/// The same of those for which a part of a name or a role speaks, of one survey.
+const BY_PART: usize = 5_000;
 /// Values that prove something where nothing else does.
 const ENOUGH_VALUES: u64 = 5;
 /// How much more of one's keys than of another's have to be referred to, for values alone to decide between them.
@@ -114,13 +116,16 @@ pub fn candidates(catalog: &Catalog) -> Vec<Proposal> {
     let keys = Keys::of(catalog);
     let mut named = Vec::new();
     let mut by_values = Vec::new();
+    let mut by_part = 0;
     for (table, column) in referring(catalog) {
         let mut found: Vec<Proposal> = targets(&called, (table, column), is_same_kind)
             .map(|(target, key, speaks)| proposal(table, column, target, key, speaks))
             .collect();
         let known: HashSet<String> = found.iter().map(|proposal| proposal.to.clone()).collect();
         let others = keys.like(table, column).into_iter().filter(|(target, _, _)| !known.contains(&target.name));
-        let (parts, mut others): (Vec<_>, Vec<_>) = others.partition(|(_, _, speaks)| *speaks < Speaks::Telling);
+        let (mut parts, mut others): (Vec<_>, Vec<_>) = others.partition(|(_, _, speaks)| *speaks < Speaks::Telling);
+        parts.truncate(BY_PART - by_part);
+        by_part += parts.len();
         found.extend(parts.into_iter().map(|(target, key, speaks)| proposal(table, column, target, key, speaks)));
         named.append(&mut found);
         others.truncate(BY_VALUES.0);
