@@ -705,6 +705,41 @@ fields = [\"id\", \"hutCode\"]
         "{stranger}"
     );
     assert!(asked("stranger", "mutation { createCall(input: { id: 30 }) { node { id } } }")["errors"].is_null());
-    let owner = "mutation { createCall(input: { id: 31, hutCode: \"Q\" }) { node { id hut { name } } } }";
-    assert!(service.ask(owner).json()["errors"].is_null());
+    let owner =
+        "mutation { createCall(input: { id: 31, hutCode: \"Q\", hutNo: \"none\" }) { node { id hut { name } } } }";
+    assert!(service.ask(owner).json()["errors"].is_null(), "{}", service.ask(owner).text());
+}
+
+/// As many ends as a mutation may write are asked for in parts; the last counts as the first.
+#[rstest]
+fn thousands_of_ends_in_another_source_are_asked_for(
+    #[values(Engine::Sqlite, Engine::Postgres, Engine::Mariadb)] engine: Engine,
+) {
+    let roles = "
+[role.warden.Hut.read]
+fields = [\"name\"]
+rows = \"row.warden == claims.sub\"
+[role.warden.Call]
+create = { fields = \"all\" }
+[role.warden.Call.read]
+fields = [\"id\"]
+";
+    let two = Two::new((engine, Engine::Sqlite), roles);
+    let huts: Vec<String> = (100..2_600).map(|id| format!("({id}, 'N{id}', 'hut {id}', 1, 'w1')")).collect();
+    two.main.execute(&format!("insert into huts values {};\n", huts.join(", ")));
+    let service = two.project.serve();
+    let create = |last: &str| {
+        let codes = (100..2_600).map(|id| format!("N{id}")).chain([last.to_owned()]);
+        let inputs: Vec<Json> =
+            codes.enumerate().map(|(at, code)| json!({ "id": 1_000 + at, "hutCode": code })).collect();
+        let document = "mutation ($inputs: [CallCreate!]!) { createCalls(inputs: $inputs) { count } }";
+        let claims = json!({ "role": "warden", "claims": { "sub": "w1" } });
+        service
+            .post(&json!({ "query": document, "variables": { "inputs": inputs }, "extensions": { "as": claims } }))
+            .json()
+    };
+    let refused = create("B");
+    assert_eq!(refused["errors"][0]["extensions"]["code"], "REFERENCE_BROKEN", "{refused}");
+    let done = create("A");
+    assert_eq!(done["data"]["createCalls"]["count"], 2_501, "{done}");
 }

@@ -29,6 +29,8 @@ pub struct EndsElsewhere {
     pub refused: Problem,
 }
 
+/// Rows that one question is about: engines limit how many values a statement has.
+const ASKED_TOGETHER: usize = 1_000;
 /// The member of the answer that has the count, and that of the row around it.
 const COUNT: &str = "count";
 
@@ -73,19 +75,19 @@ impl ChangePlanner<'_> {
             let Some(values) = values.filter(|values| values.iter().all(|(_, _, value)| **value != Datum::Null)) else {
                 continue;
             };
-            let (target, is_read) = (&model.types[link.target], view.type_view(link.target).is_some());
+            let is_read = view.type_view(link.target).is_some();
+            if is_read && view.rows(link.target).is_none() {
+                // Whoever reads every row learns nothing by a link, and may set one to a row that will be.
+                continue;
+            }
+            let target = &model.types[link.target];
             let key = values.iter().map(|(own, other, value)| {
                 let own = &model.types[of].columns[*own];
                 target.columns[*other].key_of(model, own, value.as_ref())
             });
-            match key.collect::<Option<Vec<_>>>().filter(|_| is_read) {
-                None => return Err(self.leads_nowhere(of, id)),
-                // Whoever reads every row learns nothing by a link, and may set one to a row that will be.
-                Some(key) if view.rows(link.target).is_some() => {
-                    self.elsewhere.push(WrittenElsewhere { of, link: id, key });
-                }
-                Some(_) => {}
-            }
+            let key = key.collect::<Option<Vec<_>>>().filter(|_| is_read);
+            let key = key.ok_or_else(|| self.leads_nowhere(of, id))?;
+            self.elsewhere.push(WrittenElsewhere { of, link: id, key });
         }
         Ok(())
     }
@@ -105,7 +107,7 @@ impl ChangePlanner<'_> {
         Problem::new(Code::ReferenceBroken, text)
     }
 
-    /// What has to be asked of other sources, one question for each link.
+    /// What has to be asked of other sources: a question for each link, and several where it is about many rows.
     pub(super) fn ends_elsewhere(
         &self,
         context: Context<'_>,
@@ -116,16 +118,17 @@ impl ChangePlanner<'_> {
         for WrittenElsewhere { of, link, key } in &self.elsewhere {
             links.entry((*of, *link)).or_default().push(key);
         }
-        links
-            .into_iter()
-            .map(|((of, link), mut keys)| {
-                let mut known = HashSet::new();
-                keys.retain(|key| known.insert(format!("{key:?}")));
-                let plan = count(context, (document, variables), (of, link), &keys)?;
+        let mut asked = Vec::new();
+        for ((of, link), mut keys) in links {
+            let mut known = HashSet::new();
+            keys.retain(|key| known.insert(format!("{key:?}")));
+            for keys in keys.chunks(ASKED_TOGETHER) {
+                let plan = count(context, (document, variables), (of, link), keys)?;
                 let rows = u64::try_from(keys.len()).unwrap_or(u64::MAX);
-                Ok(EndsElsewhere { plan, rows, refused: self.leads_nowhere(of, link) })
-            })
-            .collect()
+                asked.push(EndsElsewhere { plan, rows, refused: self.leads_nowhere(of, link) });
+            }
+        }
+        Ok(asked)
     }
 }
 
