@@ -15,22 +15,26 @@ pub(crate) fn named(of_plan: Vec<String>, plan: &Plan, select: SelectId, engine:
 /// A sentence for each column that no index begins with.
 pub(crate) fn advice(plan: &Plan, select: SelectId, engine: Engine) -> Vec<String> {
     let said = |column: &str, used: Use| match used {
-        Use::Found => format!("rows are found by `{column}`, and no index begins with it; one would find them at once"),
+        Use::Found => format!(
+            "rows are found by `{column}`, and no index begins with that column; an index on it would avoid the scan"
+        ),
         Use::Searched => {
             let remedy = match engine {
-                Engine::Postgres => "an index of trigrams (`pg_trgm`, `using gin (… gin_trgm_ops)`) does",
+                Engine::Postgres => "a trigram index does (extension `pg_trgm`, `using gin (… gin_trgm_ops)`)",
                 Engine::Sqlite | Engine::Mariadb | Engine::Mongodb => {
-                    "ask with `startsWith`, or beside another condition"
+                    "use `startsWith`, or add a condition that an index serves"
                 }
             };
-            format!("a part of `{column}` is looked for, which no ordinary index finds; {remedy}")
+            format!("a part of `{column}` is looked for, and no ordinary index helps with that; {remedy}")
         }
         Use::Ordered => {
-            format!("rows are ordered by `{column}`, and no index begins with it; one would give them in order")
+            format!(
+                "rows are ordered by `{column}`, and no index begins with that column; an index on it would avoid the sort"
+            )
         }
         Use::OrderedBeyondLink => format!(
-            "rows are ordered by `{column}` at the end of a link, so that all of them are read and sorted; filter them first, order by a \
-             column of their own, or keep a copy of it there with an index"
+            "rows are ordered by `{column}`, a column of a linked table, so all of them are read and sorted; filter first, or order by a \
+             column of the table itself"
         ),
     };
     unindexed(plan, select).into_iter().map(|found| said(&found.column, found.used)).collect()

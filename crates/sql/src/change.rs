@@ -23,7 +23,7 @@ pub fn address(model: &Model, dialect: &dyn Dialect, select: &Select) -> Stateme
     let mut root = Root::new(&mut writer, select, &limited);
     let output = Fragment::join(root.clauses.output(&mut writer), ", ");
     let lock = dialect.lock(&root.clauses.scope.alias);
-    let mut whole = root.whole(&mut writer, output, &limited);
+    let mut whole = root.whole(&mut writer, output);
     whole.push(&lock);
     whole.finish(dialect)
 }

@@ -3,8 +3,9 @@
 //!
 //! Neither way is the better one for every request. A page whose condition most rows satisfy is full after a few rows, where the far
 //! side would be read as a whole; a page whose condition hardly any row satisfies reads the whole table, where the far side has the
-//! few. Engines with statistics choose between them. For the others ([`Dialect::chooses_sides_blindly`](super::Dialect::chooses_sides_blindly)) the statement itself looks at
-//! the first candidates ([`Sample`]), and goes the way that these tell.
+//! few. Engines with statistics choose between them. For the others
+//! ([`Dialect::chooses_sides_blindly`](super::Dialect::chooses_sides_blindly)) the statement itself looks at the first candidates
+//! ([`Sample`]), and goes the way that these tell.
 
 use puente_core::access::{Condition, Hop, Operand, Path, Quantifier, Test};
 use puente_core::model::{ColumnId, Model, TypeId};
@@ -31,7 +32,7 @@ const PAGE: u64 = 50;
 const SCAN_GAIN: u64 = 8;
 /// The share of candidates, in tenths, which find a row at the end of a link so soon that each had better look for itself.
 const MOST: u64 = 9;
-/// A far side of at most this part of the rows costs nothing beside them.
+/// A far side with fewer rows than the table by this factor is always read as a whole.
 const NEGLIGIBLE: u64 = 100;
 
 /// The way in which conditions over links are written.
@@ -56,8 +57,8 @@ const SAMPLE: &str = "(select far_side from sample)";
 /// How the statement of a root select goes about its conditions over links.
 #[derive(Debug, PartialEq)]
 pub(super) enum Choice {
-    /// One way, whatever the rows are.
-    Always(Way),
+    /// From the far side, whatever the rows are.
+    FarSide,
     /// What a sample tells.
     Sampled(Sample),
 }
@@ -124,7 +125,7 @@ pub(super) fn choose(model: &Model, select: &Select) -> Option<Choice> {
         !model.types[far(reach)].is_indexed(&columns)
     };
     if reaches.iter().any(is_unindexed) {
-        return Some(Choice::Always(Way::FromFarSide));
+        return Some(Choice::FarSide);
     }
     reaches.retain(|reach| !is_page || !reach.quantifier.is_some_and(|(quantifier, _)| says_none(quantifier)));
     if reaches.is_empty() {
@@ -140,7 +141,7 @@ pub(super) fn choose(model: &Model, select: &Select) -> Option<Choice> {
     let candidates = (SAMPLE_COST / cost).clamp(FEWEST_CANDIDATES, MOST_CANDIDATES);
     if !is_page {
         if quantified.iter().sum::<u64>() <= rows / NEGLIGIBLE {
-            return Some(Choice::Always(Way::FromFarSide));
+            return Some(Choice::FarSide);
         }
         let asked = vec![Condition::Or(reaches.iter().filter_map(Reach::is_decided).collect())];
         return Some(Choice::Sampled(Sample { candidates, asked, wanted: Some((candidates * MOST / 10).max(1)) }));
@@ -148,7 +149,7 @@ pub(super) fn choose(model: &Model, select: &Select) -> Option<Choice> {
     // An order that no index gives reads every candidate in any case.
     let order: Vec<ColumnId> = select.order.iter().map(|term| term.path.column).collect();
     let streams = select.order.iter().all(|term| term.path.hops.is_empty())
-        && order.first().is_some_and(|first| t.is_indexed(&[*first]) || is_first_of_key(model, select.of, *first));
+        && order.first().is_some_and(|first| t.is_indexed(&[*first]));
     // From the row a page costs PAGE / share candidates; the far side costs a scan, or as many rows as the share is of all. The share
     // at which both cost the same, in millionths:
     let share = if quantified.is_empty() {
@@ -171,10 +172,6 @@ pub(super) fn says_none(quantifier: Quantifier) -> bool {
 
 fn rows_of(model: &Model, of: TypeId) -> u64 {
     model.types[of].about_rows.unwrap_or(UNKNOWN_ROWS)
-}
-
-fn is_first_of_key(model: &Model, of: TypeId, column: ColumnId) -> bool {
-    model.types[of].row_key().is_some_and(|key| key.columns.first() == Some(&column))
 }
 
 /// Hops of a condition that can be found from the far side, where only its truth counts.
@@ -293,7 +290,8 @@ fn beyond_first_hop(condition: &Condition) -> Condition {
 type Limited<'f> = &'f dyn Fn(&mut Writer<'_>, &mut Clauses<'_>, Fragment) -> Fragment;
 
 /// A root select on its way to a statement.
-pub(super) struct Root<'n> {
+pub(super) struct Root<'n, 'f> {
+    limited: Limited<'f>,
     /// What comes before the statement.
     with: Fragment,
     pub(super) clauses: Clauses<'n>,
@@ -301,18 +299,18 @@ pub(super) struct Root<'n> {
     is_found: bool,
 }
 
-impl<'n> Root<'n> {
+impl<'n, 'f> Root<'n, 'f> {
     /// The rows of a root select, on the side from which they are found best.
-    pub(super) fn new(writer: &mut Writer<'_>, node: &'n Select, limited: Limited<'_>) -> Self {
+    pub(super) fn new(writer: &mut Writer<'_>, node: &'n Select, limited: Limited<'f>) -> Self {
         let choice = if writer.dialect.chooses_sides_blindly() { choose(writer.model, node) } else { None };
         let all: Vec<&Condition> = node.predicates.iter().map(|predicate| &*predicate.condition).collect();
         let plain = |writer: &mut Writer<'_>, way, with| {
             let clauses = Clauses::of(writer, node, Correlation::Bound(None), all.iter().copied(), way);
-            Root { with, clauses, is_found: false }
+            Root { limited, with, clauses, is_found: false }
         };
         let sample = match choice {
             None => return plain(writer, Way::FromRow, Fragment::default()),
-            Some(Choice::Always(way)) => return plain(writer, way, Fragment::default()),
+            Some(Choice::FarSide) => return plain(writer, Way::FromFarSide, Fragment::default()),
             Some(Choice::Sampled(sample)) => sample,
         };
         let with = sample.with(writer, node);
@@ -331,14 +329,14 @@ impl<'n> Root<'n> {
             Fragment::format("select * from ({})", [limited(writer, &mut side, columns)])
         });
         let clauses = Clauses::keyed(writer, node, key, Fragment::join(sides, " union all "));
-        Root { with, clauses, is_found: true }
+        Root { limited, with, clauses, is_found: true }
     }
 
     /// The statement, with what is selected.
-    pub(super) fn whole(mut self, writer: &mut Writer<'_>, output: Fragment, limited: Limited<'_>) -> Fragment {
+    pub(super) fn whole(mut self, writer: &mut Writer<'_>, output: Fragment) -> Fragment {
         let rows = match self.is_found {
             true => self.clauses.in_order(writer, output),
-            false => limited(writer, &mut self.clauses, output),
+            false => (self.limited)(writer, &mut self.clauses, output),
         };
         self.with.append(rows);
         self.with

@@ -168,16 +168,17 @@ impl Compiler<'_> {
     }
 
     fn root(&self, writer: &mut Writer<'_>, id: SelectId) -> Fragment {
-        let mut root =
-            Root::new(writer, &self.selects[id], &|writer, clauses, output| self.plain(writer, clauses, output));
+        let limited =
+            |writer: &mut Writer<'_>, clauses: &mut Clauses<'_>, output: Fragment| self.plain(writer, clauses, output);
+        let mut root = Root::new(writer, &self.selects[id], &limited);
         let output = list_or_one(self.fields(writer, &mut root.clauses, id, false));
-        root.whole(writer, output, &|writer, clauses, output| self.plain(writer, clauses, output))
+        root.whole(writer, output)
     }
 
     fn batched(&self, writer: &mut Writer<'_>, id: SelectId) -> Fragment {
         let select = &self.selects[id];
         if select.parent.is_none() {
-            return self.root(writer, id);
+            return self.nested_loop(writer, id);
         }
         if let Some(key) = self.limited_key(select) {
             return self.found(writer, id, key);

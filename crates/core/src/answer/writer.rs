@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use crate::error::{Code, Location, MOST_PROBLEMS, PathStep, Problem};
-use crate::model::{Element, FieldType};
+use crate::model::{Element, Enum, FieldType};
 use crate::plan::change::{COUNT, GIVEN};
 use crate::plan::{
     BoundPlan, ChangeField, ChangeShape, ConnectionField, ConnectionShape, EdgeField, EdgeShape, FieldHead, NodeId,
@@ -311,9 +311,14 @@ impl<'a, 's> Writer<'a, 's> {
     fn cell(&mut self, kind: FieldType, cell: DatumRef<'_>) -> Result<(), CoercionError> {
         match kind {
             FieldType::Scalar(scalar) => write_scalar(&mut self.out, scalar, cell),
-            FieldType::Enum(id) => self.enum_value(id, cell),
-            FieldType::List(Element::Scalar(scalar)) => write_list(&mut self.out, scalar, cell),
-            FieldType::List(Element::Enum(id)) => self.enum_values(id, cell),
+            FieldType::List(Element::Scalar(scalar)) => {
+                write_list(&mut self.out, scalar.name(), cell, |out, item| write_scalar(out, scalar, item))
+            }
+            FieldType::Enum(id) => write_enum(&mut self.out, &self.bound.plan().model().enums[id], cell),
+            FieldType::List(Element::Enum(id)) => {
+                let e = &self.bound.plan().model().enums[id];
+                write_list(&mut self.out, &e.name, cell, |out, item| write_enum(out, e, item))
+            }
             FieldType::Object(_) | FieldType::Items(_) => Err(CoercionError::new("JSON", cell.describe())),
         }
     }
@@ -348,46 +353,6 @@ impl<'a, 's> Writer<'a, 's> {
         problem.path = self.path.iter().copied().chain(last).map(PathStep::from).collect();
         self.problem_bytes += problem.message.len() + problem.path.iter().map(PathStep::weight).sum::<usize>();
         self.problems.push(problem);
-    }
-
-    /// A list of values of an enum.
-    fn enum_values(&mut self, id: usize, cell: DatumRef<'_>) -> Result<(), CoercionError> {
-        let DatumRef::List(list) = cell else { return self.enum_value(id, cell) };
-        let mark = self.out.len();
-        self.out.push(b'[');
-        for (at, item) in list.items().enumerate() {
-            if at > 0 {
-                self.out.push(b',');
-            }
-            if let Err(unfit) = self.enum_value(id, item) {
-                self.out.truncate(mark);
-                return Err(unfit);
-            }
-        }
-        self.out.push(b']');
-        Ok(())
-    }
-
-    fn enum_value(&mut self, id: usize, cell: DatumRef<'_>) -> Result<(), CoercionError> {
-        let e = &self.bound.plan().model().enums[id];
-        let text = match cell {
-            DatumRef::Null => {
-                self.out.extend_from_slice(b"null");
-                return Ok(());
-            }
-            DatumRef::Text(bytes) => std::str::from_utf8(bytes).ok(),
-            _ => None,
-        };
-        match text.and_then(|text| e.name_of(text)) {
-            Some(name) => {
-                write_plain(&mut self.out, name);
-                Ok(())
-            }
-            None => {
-                let found = text.map_or_else(|| cell.describe().to_owned(), |text| format!("the text {text:?}"));
-                Err(CoercionError { expected: format!("a value of `{}`", e.name), found })
-            }
-        }
     }
 
     /// ` of the row with id 7`, where the row's key is among what was delivered and has fields.
@@ -745,5 +710,27 @@ impl<'r, 's> PageOf<'_, 'r, 's> {
     /// The row at a position of the page.
     fn row(&self, at: usize) -> Row<'r, 's> {
         self.rows.row(if self.backward { self.length - 1 - at } else { at })
+    }
+}
+
+/// Appends the name of an enum's value. Null is written as `null`.
+fn write_enum(out: &mut Vec<u8>, e: &Enum, cell: DatumRef<'_>) -> Result<(), CoercionError> {
+    let text = match cell {
+        DatumRef::Null => {
+            out.extend_from_slice(b"null");
+            return Ok(());
+        }
+        DatumRef::Text(bytes) => std::str::from_utf8(bytes).ok(),
+        DatumRef::Integer(_) | DatumRef::Real(_) | DatumRef::Blob(_) | DatumRef::List(_) => None,
+    };
+    match text.and_then(|text| e.name_of(text)) {
+        Some(name) => {
+            write_plain(out, name);
+            Ok(())
+        }
+        None => {
+            let found = text.map_or_else(|| cell.describe().to_owned(), |text| format!("the text {text:?}"));
+            Err(CoercionError { expected: format!("a value of `{}`", e.name), found })
+        }
     }
 }

@@ -63,7 +63,7 @@ pub fn advise(catalog: &Catalog) -> Vec<Advice> {
                 });
             }
         }
-        for column in table.columns.iter() {
+        for column in &table.columns {
             if let Some(notice) = &column.notice {
                 noticed.entry(notice.as_str()).or_default().push(format!("{name}.{}", column.name));
             }

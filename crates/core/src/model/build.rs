@@ -227,8 +227,9 @@ impl<'a> Builder<'a> {
                     lines.push_str(&format!("; [type.fields.{column:?}] name = \"…\""));
                 }
                 let text = format!(
-                    "what is written in a script that only its language tells how to read is called `table`, `column` or `member`; \
-                     names for it: {lines}"
+                    "`{}` has names that cannot be written in Latin letters without knowing their language; they are served as \
+                     `table`, `column` or `member`. To choose names: {lines}",
+                    table.name
                 );
                 self.model.notices.push(said(text));
             }

@@ -4,6 +4,7 @@
 use std::collections::{HashMap, HashSet};
 
 use super::habits::{GLUED, Habits};
+use super::link_words::KEY_WORDS;
 use super::{Proposal, SourceId, names};
 use crate::catalog::{Catalog, Column, Table};
 use crate::value::Scalar;
@@ -20,7 +21,7 @@ pub enum Speaks {
     Part,
     /// It says what the row is there: `owner_id`, where there are `users`; `parent_id`, of the same table.
     Role,
-    /// Its values are of a kind that is seldom found in another table's key by chance: texts, and ids that are one of a kind.
+    /// It has texts, UUIDs or object ids: values that are hardly ever in the key of another table by chance.
     Telling,
     /// It ends as keys do.
     Values,
@@ -37,8 +38,6 @@ const CLEARLY: u64 = 2;
 /// The part of the keys that values alone have to refer to, so that small numbers are not taken for keys.
 const COVERED: u64 = 4;
 
-/// Words at the end of a column that refers.
-const KEY_WORDS: &[&str] = &["id", "uid", "uuid", "guid", "code", "no", "nr", "num", "number", "fk", "ref", "key"];
 /// Keys that many tables have, whatever they are.
 const USUAL_KEYS: &[&str] = &[
     "id", "uid", "uuid", "guid", "code", "key", "no", "nr", "num", "number", "pk", "name", "title", "slug", "label",
@@ -112,8 +111,8 @@ const SAME_TABLE: &[&str] = &[
 /// Columns that look like references by their name and type, before any value was looked at: `hut_code`, or
 /// `first_hut_code`, where `huts` has a key `code` of the same type.
 pub fn candidates(catalog: &Catalog) -> Vec<Proposal> {
-    let called = called(catalog);
-    let keys = Keys::of(catalog);
+    let habits = Habits::of(catalog, false);
+    let (called, keys) = (called(catalog, &habits), Keys::of(catalog, &habits));
     let mut named = Vec::new();
     let mut by_values = Vec::new();
     let mut by_part = 0;
@@ -161,11 +160,8 @@ const ABBREVIATION: usize = 3;
 const BY_WORD: usize = 10;
 
 impl<'c> Keys<'c> {
-    fn of(catalog: &'c Catalog) -> Self {
-        let habits = Habits::of(catalog, false);
-        let first = |table: &'c Table| {
-            Some((table, table.keys().find_map(|key| if let [only] = key { table.column(only) } else { None })?))
-        };
+    fn of(catalog: &'c Catalog, habits: &Habits) -> Self {
+        let first = |table: &'c Table| Some((table, single_keys(table).find_map(|key| table.column(key))?));
         let mut all: Vec<(&Table, &Column)> = catalog.tables.iter().filter_map(first).collect();
         all.sort_by_key(|(table, _)| std::cmp::Reverse(table.about_rows.unwrap_or(u64::MAX)));
         let mut keys = Keys {
@@ -200,9 +196,6 @@ impl<'c> Keys<'c> {
 
     /// Those that a column may refer to by less than its whole name, the likely ones first.
     fn like(&self, table: &Table, column: &Column) -> Vec<(&'c Table, &'c String, Speaks)> {
-        if table.primary_key.len() == 1 && table.primary_key[0] == column.name {
-            return Vec::new();
-        }
         let mut words = names::words(&column.name, names::COLUMN);
         let ends_as_keys = match words.last().cloned() {
             Some(last) if words.len() > 1 && KEY_WORDS.contains(&last.as_str()) => words.pop().is_some(),
@@ -235,7 +228,6 @@ impl<'c> Keys<'c> {
         if plays(PERSONS.0) {
             add(&self.persons, Speaks::Role);
         }
-        // Values that are one of a kind in the world prove what they equal; texts are seldom those of another table's key by chance.
         let others = self.of_kind.get(&column.scalar).map_or(&[][..], Vec::as_slice);
         if matches!(column.scalar, Scalar::Uuid | Scalar::String | Scalar::ObjectId) {
             add(others, Speaks::Telling);
@@ -339,7 +331,7 @@ pub struct CrossingCandidate {
 
 /// The same between tables of different sources: their types need not be one, as long as values of one can be values of the other.
 pub fn crossing_candidates(catalogs: &[&Catalog]) -> Vec<CrossingCandidate> {
-    let called: Vec<_> = catalogs.iter().map(|catalog| called(catalog)).collect();
+    let called: Vec<_> = catalogs.iter().map(|catalog| called(catalog, &Habits::of(catalog, false))).collect();
     let fits = |own: &Column, key: &Column| {
         let is_plain = |column: &Column| !column.list && column.values.is_empty();
         own.scalar.converts_to(key.scalar) && is_plain(own) && is_plain(key)
@@ -366,21 +358,17 @@ type Called<'c> = HashMap<String, Vec<(&'c Table, &'c String, Speaks)>>;
 
 /// What a reference to each single-column key would be called: `HutCode`, or `Hut` where it is the table's first key; a key that has its
 /// table's name in its own, such as `client_id` of `clients`, or one that no other table has, such as `isbn`, is referred to by its own.
-fn called(catalog: &Catalog) -> Called<'_> {
-    let habits = Habits::of(catalog, false);
+fn called<'c>(catalog: &'c Catalog, habits: &Habits) -> Called<'c> {
     let mut called = Called::new();
-    let mut owners: HashMap<String, usize> = HashMap::new();
-    let keys = |table: &'_ Table| -> Vec<String> {
-        table.keys().filter_map(|key| if let [only] = key { Some(only.clone()) } else { None }).collect()
-    };
-    for name in catalog.tables.iter().flat_map(keys) {
+    let mut owners: HashMap<&String, usize> = HashMap::new();
+    for name in catalog.tables.iter().flat_map(single_keys) {
         *owners.entry(name).or_default() += 1;
     }
     for target in &catalog.tables {
         let words = names::one(&habits.table_words(target));
         let name = names::pascal(&names::one_name(&words));
         let glued = words.concat();
-        for (at, key) in target.keys().filter_map(|key| if let [only] = key { Some(only) } else { None }).enumerate() {
+        for (at, key) in single_keys(target).enumerate() {
             let own = names::pascal(&names::field_name(key));
             let begins = own.len() > name.len() && own.starts_with(&name);
             let is_own = !USUAL_KEYS.contains(&key.to_lowercase().as_str()) && owners.get(key) == Some(&1);
@@ -397,6 +385,11 @@ fn called(catalog: &Catalog) -> Called<'_> {
         }
     }
     called
+}
+
+/// The keys of one column.
+fn single_keys(table: &Table) -> impl Iterator<Item = &String> {
+    table.keys().filter_map(|key| if let [only] = key { Some(only) } else { None })
 }
 
 /// The columns that may refer to something, and of which nothing says so.
@@ -421,9 +414,9 @@ fn targets<'c>(
         for (target, key, speaks) in called.get(&name[at..]).into_iter().flatten() {
             let is_itself = std::ptr::eq(table, *target) && column.name == **key;
             let fits = target.column(key).is_some_and(|key| fits(column, key));
-            // A table has one key that a name stands for.
-            // An order among others is no order of somebody.
+            // The `order` of a row among others is none of the `orders`.
             let is_usual = *speaks == Speaks::Table && USUAL_KEYS.contains(&column.name.to_lowercase().as_str());
+            // A table has one key that a name stands for.
             if fits && !is_usual && !is_itself && !found.iter().any(|(known, ..)| known.name == target.name) {
                 found.push((target, key, *speaks));
             }

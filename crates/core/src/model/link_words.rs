@@ -11,7 +11,7 @@ fn words_of(name: &str) -> Vec<String> {
 }
 
 /// Words that stand for a key where a column ends with them, whatever the key itself is called.
-const KEY_WORDS: &[&str] =
+pub(super) const KEY_WORDS: &[&str] =
     &["id", "uid", "uuid", "guid", "fk", "ref", "key", "code", "no", "nr", "num", "number", "pk"];
 /// Those of them that are no part of a name for anything else.
 const NOTHING_ELSE: &[&str] = &["id", "uid", "uuid", "guid", "fk"];
@@ -112,7 +112,7 @@ impl<'c> Ends<'c> {
 /// The words of a key column, without those of its table that stand before them: `client_id` of `clients` is `id`.
 fn key_words(target: &Table, key: &str) -> Vec<String> {
     let words = without_habit(target, key);
-    let table = names::one(&words_of(target.relation()));
+    let table = names::one(&names::words(target.relation(), names::TABLE));
     if let [only] = words.as_slice()
         && let Some((_, key)) = split_key(only, &table.concat())
     {

@@ -2,7 +2,7 @@
 
 use super::{Plan, SelectId};
 use crate::access::{Comparison, Condition, Path, Test, TextTest};
-use crate::model::{ColumnId, Model, TypeId};
+use crate::model::{Model, TypeId};
 
 /// What is asked of a column that no index begins with.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -68,7 +68,7 @@ impl Found<'_> {
     fn path(&mut self, of: TypeId, path: &Path, used: Use) {
         let end = path.hops.last().map_or(of, |hop| self.model.types[hop.from].links[hop.link].target);
         let t = &self.model.types[end];
-        let is_found = used != Use::OrderedBeyondLink && (t.is_indexed(&[path.column]) || begins_key(t, path.column));
+        let is_found = used != Use::OrderedBeyondLink && t.is_indexed(&[path.column]);
         // Members of JSON have indexes of their own kind.
         if t.is_small() || is_found && used != Use::Searched || t.columns[path.column].member.is_some() {
             return;
@@ -78,10 +78,6 @@ impl Found<'_> {
             self.columns.push(Unindexed { column, used });
         }
     }
-}
-
-fn begins_key(t: &crate::model::Type, column: ColumnId) -> bool {
-    t.keys.iter().any(|key| key.columns.first() == Some(&column))
 }
 
 /// What an index would be for where this is asked; nothing where none is of use.

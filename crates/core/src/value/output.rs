@@ -42,18 +42,23 @@ pub fn write_scalar(out: &mut Vec<u8>, scalar: Scalar, cell: DatumRef<'_>) -> Re
     Ok(())
 }
 
-/// Appends a list of values of type `scalar`. Null is written as `null`.
+/// Appends a list of values of the type `name`, each by `write`. Null is written as `null`.
 ///
 /// # Errors
-/// [`CoercionError`] where it is not a list, or where one of its items is not one of the scalar; then nothing was appended.
-pub fn write_list(out: &mut Vec<u8>, scalar: Scalar, cell: DatumRef<'_>) -> Result<(), CoercionError> {
+/// [`CoercionError`] where it is not a list, or where one of its items is not of the type; then nothing was appended.
+pub fn write_list(
+    out: &mut Vec<u8>,
+    name: &str,
+    cell: DatumRef<'_>,
+    write: impl Fn(&mut Vec<u8>, DatumRef<'_>) -> Result<(), CoercionError>,
+) -> Result<(), CoercionError> {
     let list = match cell {
         DatumRef::Null => {
             out.extend_from_slice(b"null");
             return Ok(());
         }
         DatumRef::List(list) => list,
-        other => return Err(CoercionError::new(format!("a list of {}", scalar.name()), other.describe())),
+        other => return Err(CoercionError::new(format!("a list of {name}"), other.describe())),
     };
     let mark = out.len();
     out.push(b'[');
@@ -62,8 +67,8 @@ pub fn write_list(out: &mut Vec<u8>, scalar: Scalar, cell: DatumRef<'_>) -> Resu
             out.push(b',');
         }
         let written = match item {
-            DatumRef::List(_) => Err(CoercionError::new(format!("a list of {}", scalar.name()), "a list of lists")),
-            item => write_scalar(out, scalar, item),
+            DatumRef::List(_) => Err(CoercionError::new(format!("a list of {name}"), "a list of lists")),
+            item => write(out, item),
         };
         if let Err(unfit) = written {
             out.truncate(mark);

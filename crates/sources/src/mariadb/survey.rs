@@ -322,7 +322,7 @@ async fn add_shapes(session: &mut Conn, table: &mut Table, samples: u32) -> Vec<
     notices
 }
 
-/// Views that list no column: what they are made of is not there, or not for whoever defined them.
+/// A notice for each view that has no columns because the database cannot run it.
 async fn broken_views(session: &mut Conn, tables: &[Table]) -> Vec<String> {
     let mut notices = Vec::new();
     for view in tables.iter().filter(|table| table.kind == TableKind::View && table.columns.is_empty()) {
